@@ -1,0 +1,334 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"image/png"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"excavate/core/chain"
+	"excavate/core/find"
+	"excavate/core/limit"
+	"excavate/core/render"
+	"excavate/core/scene"
+	"excavate/core/source"
+	"excavate/core/target"
+	"excavate/internal/version"
+
+	"github.com/spf13/cobra"
+)
+
+// decode reads a model: a file, or where there is none of that name an entry
+// of the sources. Pictures are looked for in the sources, then beside the
+// file.
+func decode(ctx context.Context, lib *find.Library, stack source.Stack, name string) (*scene.Scene, string, error) {
+	in := find.Input{Name: filepath.Base(name), Stack: stack}
+	st, err := os.Stat(name)
+	switch {
+	case err == nil && st.IsDir():
+		return nil, "", fmt.Errorf("it is a folder")
+	case err == nil:
+		if st.Size() > limit.EntryBytes {
+			return nil, "", fmt.Errorf("it has %d bytes, at most %d are held in memory", st.Size(), int64(limit.EntryBytes))
+		}
+		if in.Data, err = os.ReadFile(name); err != nil {
+			return nil, "", err
+		}
+		beside, err := source.OpenShallow(filepath.Dir(name))
+		if err == nil {
+			defer beside.Close()
+			in.Stack = append(append(source.Stack{}, stack...), beside)
+		}
+	default:
+		found := false
+		for _, s := range stack {
+			if i := s.Lookup(strings.TrimPrefix(name, s.Label+":")); i >= 0 {
+				if in.Data, err = s.Read(i); err != nil {
+					return nil, "", err
+				}
+				in.Name, in.From, found = s.Entries()[i].Path, s.Label, true
+				break
+			}
+		}
+		if !found {
+			return nil, "", err
+		}
+	}
+	return lib.Decode(ctx, in)
+}
+
+func inspectCommand(o *options) *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{Use: "inspect FILE...", Short: "Say what models hold", Args: cobra.MinimumNArgs(1)}
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per file and line")
+	o.sourceFlag(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		lib, err := o.library()
+		if err != nil {
+			return err
+		}
+		stack, done, err := o.stack(cmd.Context(), lib)
+		if err != nil {
+			return err
+		}
+		defer done()
+		bad := false
+		for _, file := range args {
+			if err := cmd.Context().Err(); err != nil {
+				return err
+			}
+			s, format, err := decode(cmd.Context(), lib, stack, file)
+			switch {
+			case err != nil && asJSON:
+				bad = true
+				type e struct {
+					Message string `json:"message"`
+					At      string `json:"at"`
+				}
+				err = printJSON(cmd.OutOrStdout(), struct {
+					File  string `json:"file"`
+					Error e      `json:"error"`
+				}{file, e{err.Error(), at(err)}})
+			case err != nil:
+				bad = true
+				fmt.Fprintf(os.Stderr, "excavate: %s: %v\n", file, err)
+				err = nil
+			case asJSON:
+				err = printJSON(cmd.OutOrStdout(), find.Inspect(file, format, s))
+			default:
+				printInspection(cmd.OutOrStdout(), find.Inspect(file, format, s), s)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		if bad {
+			return errQuiet
+		}
+		return nil
+	}
+	return c
+}
+
+func printJSON(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+func printInspection(w io.Writer, x find.Inspection, s *scene.Scene) {
+	fmt.Fprintf(w, "%s\n  %s\n  %d triangles, %d vertices, %d meshes, %d bones, %d morph targets\n  basis: %s\n", x.File, x.Format, x.Triangles, x.Vertices, x.Meshes, x.Bones, x.Morphs, s.Basis)
+	if x.Size != nil {
+		fmt.Fprintf(w, "  size: %.3f × %.3f × %.3f m (X × Y × Z)\n", x.Size[0], x.Size[1], x.Size[2])
+	}
+	fmt.Fprintf(w, "  materials: %s\n", strings.Join(x.Materials, ", "))
+	for _, m := range x.Motions {
+		fmt.Fprintf(w, "  motion: %s, %.2f s\n", m.Name, m.Seconds)
+	}
+	for _, p := range x.Pictures {
+		state := "found"
+		if !p.Found {
+			state = "missing"
+		}
+		fmt.Fprintf(w, "  picture: %s, %s\n", p.Name, state)
+	}
+	for _, n := range x.Notes {
+		fmt.Fprintf(w, "  note: %s\n", n)
+	}
+}
+
+func convertCommand(o *options) *cobra.Command {
+	var out, chainFile string
+	c := &cobra.Command{Use: "convert IN -o OUT --chain chain.yaml", Short: "Run a chain over a model and write it as .glb, or as a .zip with a manifest", Args: cobra.ExactArgs(1)}
+	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write: .glb, or .zip for a delivery")
+	c.Flags().StringVar(&chainFile, "chain", "", "the chain document `FILE`; none leaves the model as it is")
+	c.MarkFlagRequired("output")
+	o.sourceFlag(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		ending := strings.ToLower(filepath.Ext(out))
+		if ending != ".glb" && ending != ".zip" {
+			return fmt.Errorf("%s: the ending %q cannot be written; name a .glb or .zip file", out, ending)
+		}
+		lib, err := o.library()
+		if err != nil {
+			return err
+		}
+		doc := &chain.Chain{}
+		if chainFile != "" {
+			text, err := os.ReadFile(chainFile)
+			if err != nil {
+				return err
+			}
+			if doc, err = chain.Parse(text); err != nil {
+				return fmt.Errorf("%s: %w", chainFile, err)
+			}
+		}
+		stack, done, err := o.stack(cmd.Context(), lib)
+		if err != nil {
+			return err
+		}
+		defer done()
+		s, _, err := decode(cmd.Context(), lib, stack, args[0])
+		if err != nil {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		log := cmd.ErrOrStderr()
+		for _, n := range s.Notes {
+			fmt.Fprintln(log, "note:", n.Text)
+		}
+		bands, err := chain.Run(cmd.Context(), "input", s, doc, nil, nil)
+		if err != nil {
+			return err
+		}
+		for i, b := range bands[1:] {
+			if b.Err != nil {
+				return fmt.Errorf("chain step %d: %w", i+1, b.Err)
+			}
+			if b.Step.Off {
+				fmt.Fprintf(log, "%d %s: switched off\n", i+1, b.Kind.Title)
+				continue
+			}
+			fmt.Fprintf(log, "%d %s: %s\n", i+1, b.Kind.Title, strings.Join(b.Report.Lines, "; "))
+			for _, l := range b.Report.Losses {
+				fmt.Fprintf(log, "  lost: %s\n", l)
+			}
+		}
+		final := chain.Last(bands).Scene
+		glb, notes, err := target.Deliver(final, version.Version)
+		if err != nil {
+			return err
+		}
+		for _, n := range notes {
+			fmt.Fprintln(log, "note:", n.Text)
+		}
+		if ending == ".zip" {
+			m := target.NewManifest(target.FileName(final.Name, ".glb"), glb, s, doc, stack, notes, version.Version)
+			if glb, err = target.Package(m, glb); err != nil {
+				return err
+			}
+		}
+		return writeWhole(out, glb)
+	}
+	return c
+}
+
+// writeWhole writes a file so that it appears whole or not at all.
+func writeWhole(name string, data []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".*.part")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if _, err = f.Write(data); err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Chmod(f.Name(), 0o644)
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), name)
+}
+
+func checkCommand(o *options) *cobra.Command {
+	var sheetFile string
+	var asJSON bool
+	c := &cobra.Command{Use: "check FILE --target sheet.yaml", Short: "Rehearse a model against a target sheet", Args: cobra.ExactArgs(1)}
+	c.Flags().StringVar(&sheetFile, "target", "", "the target sheet `FILE`")
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per finding and line")
+	c.MarkFlagRequired("target")
+	o.sourceFlag(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		lib, err := o.library()
+		if err != nil {
+			return err
+		}
+		text, err := os.ReadFile(sheetFile)
+		if err != nil {
+			return err
+		}
+		sheet, err := target.Parse(text)
+		if err != nil {
+			return fmt.Errorf("%s: %w", sheetFile, err)
+		}
+		stack, done, err := o.stack(cmd.Context(), lib)
+		if err != nil {
+			return err
+		}
+		defer done()
+		s, _, err := decode(cmd.Context(), lib, stack, args[0])
+		if err != nil {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		findings := target.Rehearse(s, sheet)
+		for _, f := range findings {
+			if asJSON {
+				if err := printJSON(cmd.OutOrStdout(), f); err != nil {
+					return err
+				}
+				continue
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%-5s  %s: %s\n", f.Severity, f.Title, f.Where)
+			if f.Why != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "       %s\n", f.Why)
+			}
+			if f.Mend != nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "       mend: step %s with %s\n", f.Mend.Step, f.Mend.With)
+			}
+		}
+		if stops, _, _ := target.Count(findings); stops > 0 {
+			return errQuiet
+		}
+		return nil
+	}
+	return c
+}
+
+func renderCommand(o *options) *cobra.Command {
+	var out, size string
+	var figure, ground bool
+	var turn float64
+	c := &cobra.Command{Use: "render FILE -o OUT.png --size 800x600", Short: "Draw a model to a picture", Args: cobra.ExactArgs(1)}
+	c.Flags().StringVarP(&out, "output", "o", "", "the PNG `FILE` to write")
+	c.Flags().StringVar(&size, "size", "800x600", "`WIDTHxHEIGHT` in pixels")
+	c.Flags().BoolVar(&figure, "figure", false, "draw the scale figure, 1.75 m, beside it")
+	c.Flags().BoolVar(&ground, "ground", true, "draw ground lines")
+	c.Flags().Float64Var(&turn, "turn", 0, "turn the camera by `DEGREES` about the up axis")
+	c.MarkFlagRequired("output")
+	o.sourceFlag(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		var w, h int
+		if n, err := fmt.Sscanf(strings.ToLower(size), "%dx%d", &w, &h); err != nil || n != 2 || w < 1 || h < 1 || w > 8192 || h > 8192 {
+			return fmt.Errorf("--size %q: write width and height in pixels, 1 to 8192 each, such as 800x600", size)
+		}
+		lib, err := o.library()
+		if err != nil {
+			return err
+		}
+		stack, done, err := o.stack(cmd.Context(), lib)
+		if err != nil {
+			return err
+		}
+		defer done()
+		s, _, err := decode(cmd.Context(), lib, stack, args[0])
+		if err != nil {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		img := render.Draw(s, render.Options{Width: w, Height: h, Background: render.Paper, Figure: figure, Ground: ground, Turn: turn})
+		var buf bytes.Buffer
+		if err := png.Encode(&buf, img); err != nil {
+			return err
+		}
+		return writeWhole(out, buf.Bytes())
+	}
+	return c
+}

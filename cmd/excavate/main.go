@@ -1,0 +1,110 @@
+// Command excavate extracts models, pictures and skeletons from game archives
+// and rebuilds them for another engine. Without a server or a database it
+// lists, unpacks, inspects, converts, checks and renders; with serve or demo
+// it runs the web application.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"excavate/core/find"
+	"excavate/core/format"
+	"excavate/core/format/gltf"
+	"excavate/core/layout"
+	"excavate/core/source"
+	"excavate/internal/version"
+	"excavate/layouts"
+
+	"github.com/spf13/cobra"
+)
+
+// errQuiet ends with status 1 without another message: what went wrong has
+// been reported where it happened.
+var errQuiet = errors.New("")
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := root().ExecuteContext(ctx); err != nil {
+		if err != errQuiet {
+			fmt.Fprintln(os.Stderr, "excavate:", err)
+		}
+		os.Exit(1)
+	}
+}
+
+type options struct {
+	layouts []string
+	sources []string
+}
+
+func root() *cobra.Command {
+	o := &options{}
+	c := &cobra.Command{
+		Use: "excavate", Version: version.Version, SilenceErrors: true, SilenceUsage: true,
+		Short: "Extract models, pictures and skeletons from game archives and rebuild them for another engine",
+	}
+	c.PersistentFlags().StringArrayVar(&o.layouts, "layouts", nil, "a folder of `DIR` with more layouts; they win over those that ship")
+	c.AddCommand(listCommand(o), unpackCommand(o), inspectCommand(o), convertCommand(o), checkCommand(o), renderCommand(o), demoDataCommand(), serveCommand(o), demoCommand(o))
+	return c
+}
+
+// library compiles the layouts.
+func (o *options) library() (*find.Library, error) {
+	set, err := layout.LoadFS(layouts.FS)
+	if err != nil {
+		return nil, err
+	}
+	for _, dir := range o.layouts {
+		if set, err = set.With(dir); err != nil {
+			return nil, err
+		}
+	}
+	return &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}, nil
+}
+
+// stack mounts the --source paths in their order.
+func (o *options) stack(ctx context.Context, lib *find.Library) (source.Stack, func(), error) {
+	var st source.Stack
+	closeAll := func() {
+		for _, s := range st {
+			s.Close()
+		}
+	}
+	for _, p := range o.sources {
+		s, err := source.Open(ctx, p, lib.Layouts)
+		if err != nil {
+			closeAll()
+			return nil, nil, err
+		}
+		st = append(st, s)
+	}
+	return st, closeAll, nil
+}
+
+func (o *options) sourceFlag(c *cobra.Command) {
+	c.Flags().StringArrayVar(&o.sources, "source", nil, "an archive or folder at `PATH` where pictures are looked for; may be given more than once, first wins")
+}
+
+// at is the place of an error for machine-readable output.
+func at(err error) string {
+	var w interface{ Where() string }
+	for e := err; e != nil; e = errors.Unwrap(e) {
+		if errors.As(e, &w) {
+			if s := w.Where(); s != "" {
+				// The innermost place is the most exact one.
+				var inner interface{ Where() string }
+				if u := errors.Unwrap(e); u != nil && errors.As(u, &inner) && inner.Where() != "" {
+					return inner.Where()
+				}
+				return s
+			}
+		}
+	}
+	return ""
+}

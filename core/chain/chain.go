@@ -1,0 +1,235 @@
+// Package chain keeps an ordered list of steps with their parameters, runs it
+// over a scene, and remembers the results: the result of step n is kept under
+// the digest of the input and of steps 1 to n, so that changing step 7 of 9
+// computes 7 to 9 again and nothing else.
+package chain
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"excavate/core/limit"
+	"excavate/core/scene"
+	"excavate/core/step"
+
+	"github.com/goccy/go-yaml"
+)
+
+// Chain is a chain document.
+type Chain struct {
+	Name  string `json:"chain" yaml:"chain"`
+	Steps []Step `json:"steps" yaml:"steps"`
+}
+
+// Step is one step of a chain.
+type Step struct {
+	Step string          `json:"step"`
+	With json.RawMessage `json:"with,omitempty"` // parameters; what is left out has its default
+	Off  bool            `json:"off,omitempty"`
+}
+
+// yamlStep is Step as YAML has it.
+type yamlStep struct {
+	Step string `yaml:"step"`
+	With any    `yaml:"with,omitempty"`
+	Off  bool   `yaml:"off,omitempty"`
+}
+
+// MaxSteps is the most steps that one chain may have.
+const MaxSteps = 200
+
+// Parse reads a chain document in YAML and checks every step's parameters.
+func Parse(doc []byte) (*Chain, error) {
+	if len(doc) > limit.DocumentBytes {
+		return nil, fmt.Errorf("chain: %d bytes, at most %d are read", len(doc), limit.DocumentBytes)
+	}
+	var y struct {
+		Chain string     `yaml:"chain"`
+		Steps []yamlStep `yaml:"steps"`
+	}
+	if err := yaml.UnmarshalWithOptions(doc, &y, yaml.Strict(), yaml.DisallowUnknownField()); err != nil {
+		return nil, fmt.Errorf("chain: %s", yaml.FormatError(err, false, false))
+	}
+	c := &Chain{Name: y.Chain}
+	for i, s := range y.Steps {
+		out := Step{Step: s.Step, Off: s.Off}
+		if s.With != nil {
+			b, err := json.Marshal(s.With)
+			if err != nil {
+				return nil, fmt.Errorf("chain step %d %s: %w", i+1, s.Step, err)
+			}
+			out.With = b
+		}
+		c.Steps = append(c.Steps, out)
+	}
+	return c, c.Check()
+}
+
+// Check refuses unknown steps and unsound parameters.
+func (c *Chain) Check() error {
+	if len(c.Steps) > MaxSteps {
+		return fmt.Errorf("chain: %d steps, at most %d", len(c.Steps), MaxSteps)
+	}
+	for i, s := range c.Steps {
+		k, err := step.Get(s.Step)
+		if err != nil {
+			return fmt.Errorf("chain step %d: %w", i+1, err)
+		}
+		if err := k.Check(s.With); err != nil {
+			return fmt.Errorf("chain step %d: %w", i+1, err)
+		}
+	}
+	return nil
+}
+
+// YAML writes the chain as a document that Parse reads.
+func (c *Chain) YAML() ([]byte, error) {
+	y := struct {
+		Chain string     `yaml:"chain"`
+		Steps []yamlStep `yaml:"steps"`
+	}{Chain: c.Name, Steps: []yamlStep{}}
+	for _, s := range c.Steps {
+		out := yamlStep{Step: s.Step, Off: s.Off}
+		if len(s.With) > 0 {
+			if err := yaml.UnmarshalWithOptions(s.With, &out.With, yaml.UseOrderedMap()); err != nil {
+				return nil, err
+			}
+		}
+		y.Steps = append(y.Steps, out)
+	}
+	return yaml.Marshal(y)
+}
+
+// Band is the asset's state after a step; band 0 is the asset as found.
+type Band struct {
+	Key     string       // digest of the input and all steps so far
+	Step    *Step        // nil for band 0
+	Kind    *step.Kind   // nil for band 0
+	Scene   *scene.Scene // nil if the step is off or failed
+	Report  step.Report
+	Stats   scene.Stats
+	Seconds float64 // of computing; 0 if it came from the cache
+	Cached  bool
+	Err     error // the step failed; later bands have none
+}
+
+// Result is what a cache keeps for one step.
+type Result struct {
+	Scene   *scene.Scene
+	Report  step.Report
+	Stats   scene.Stats
+	Seconds float64
+}
+
+// Cache keeps results by key. Both methods may be called from several
+// goroutines. A cache may forget.
+type Cache interface {
+	Get(key string) (*Result, bool)
+	Put(key string, r *Result)
+}
+
+// Key is the digest under which the result of a step on a state is kept.
+func Key(before string, s Step) (string, error) {
+	k, err := step.Get(s.Step)
+	if err != nil {
+		return "", err
+	}
+	var p any
+	if len(s.With) > 0 {
+		if err := json.Unmarshal(s.With, &p); err != nil {
+			return "", err
+		}
+	}
+	params, err := json.Marshal(p) // keys sorted
+	if err != nil {
+		return "", err
+	}
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\n%s %d\n%s\n", before, k.Name, k.Version, params)
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// Run applies the chain to a scene whose digest is input. It returns a band
+// for the find and for every step. A step that fails ends the run: its band
+// has the error and is the last. progress, which may be nil, is called before
+// each step.
+func Run(ctx context.Context, input string, s *scene.Scene, c *Chain, cache Cache, progress func(step int)) ([]Band, error) {
+	if err := c.Check(); err != nil {
+		return nil, err
+	}
+	bands := []Band{{Key: input, Scene: s, Stats: s.Stats()}}
+	key, state := input, s
+	for i := range c.Steps {
+		if err := ctx.Err(); err != nil {
+			return bands, err
+		}
+		if progress != nil {
+			progress(i)
+		}
+		st := &c.Steps[i]
+		kind, err := step.Get(st.Step)
+		if err != nil {
+			return bands, err
+		}
+		b := Band{Step: st, Kind: kind}
+		if st.Off {
+			b.Key, b.Stats = key, bands[len(bands)-1].Stats
+			bands = append(bands, b)
+			continue
+		}
+		if b.Key, err = Key(key, *st); err != nil {
+			return bands, err
+		}
+		res, ok := (*Result)(nil), false
+		if cache != nil {
+			res, ok = cache.Get(b.Key)
+		}
+		if !ok {
+			start := time.Now()
+			res = &Result{}
+			res.Scene, err = kind.Apply(ctx, state, st.With, &res.Report)
+			if err == nil {
+				err = res.Scene.Validate()
+			}
+			if err != nil {
+				if ctx.Err() != nil {
+					return bands, ctx.Err()
+				}
+				b.Err = err
+				return append(bands, b), nil
+			}
+			res.Seconds, res.Stats = time.Since(start).Seconds(), res.Scene.Stats()
+			if cache != nil {
+				cache.Put(b.Key, res)
+			}
+		}
+		b.Scene, b.Report, b.Stats, b.Seconds, b.Cached = res.Scene, res.Report, res.Stats, res.Seconds, ok
+		key, state = b.Key, b.Scene
+		bands = append(bands, b)
+	}
+	return bands, nil
+}
+
+// Last is the newest band that holds a scene.
+func Last(bands []Band) *Band {
+	for i := len(bands) - 1; i >= 0; i-- {
+		if bands[i].Scene != nil {
+			return &bands[i]
+		}
+	}
+	return nil
+}
+
+// Failed is the first band with an error, or nil.
+func Failed(bands []Band) *Band {
+	for i := range bands {
+		if bands[i].Err != nil {
+			return &bands[i]
+		}
+	}
+	return nil
+}

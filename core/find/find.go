@@ -1,0 +1,257 @@
+// Package find makes finds of entries: it tells what an entry is from its
+// bytes, decodes models with whichever open format or layout knows them, and
+// finds their pictures through the source stack.
+package find
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+	"unicode/utf8"
+
+	"excavate/core/format"
+	"excavate/core/layout"
+	"excavate/core/pixel"
+	"excavate/core/scene"
+	"excavate/core/source"
+)
+
+// Library is what there is to decode with.
+type Library struct {
+	Layouts *layout.Set
+	Formats format.Registry
+}
+
+// Kind says what an entry is, told by its first bytes.
+type Kind string
+
+// The kinds.
+const (
+	Model   Kind = "model"
+	Picture Kind = "picture"
+	Archive Kind = "archive"
+	Sound   Kind = "sound"
+	Text    Kind = "text"
+	Data    Kind = "data" // none of the others
+)
+
+// HeadBytes is how many first bytes KindOf looks at.
+const HeadBytes = 512
+
+var magics = []struct {
+	magic  string
+	at     int
+	kind   Kind
+	format string
+}{
+	{"\x89PNG\r\n\x1a\n", 0, Picture, "png"}, {"\xff\xd8\xff", 0, Picture, "jpeg"}, {"GIF8", 0, Picture, "gif"}, {"BM", 0, Picture, "bmp"},
+	{"WEBP", 8, Picture, "webp"}, {"II*\x00", 0, Picture, "tiff"}, {"MM\x00*", 0, Picture, "tiff"}, {"DDS ", 0, Picture, "dds"},
+	{"\xabKTX ", 0, Picture, "ktx"}, {"PK\x03\x04", 0, Archive, "zip"}, {"PK\x05\x06", 0, Archive, "zip"}, {"7z\xbc\xaf\x27\x1c", 0, Archive, "7z"},
+	{"\x1f\x8b", 0, Archive, "gzip"}, {"OggS", 0, Sound, "ogg"}, {"WAVE", 8, Sound, "wav"}, {"ID3", 0, Sound, "mp3"}, {"fLaC", 0, Sound, "flac"},
+}
+
+// KindOf tells what an entry is. format is the open format's or the layout's
+// name; it is empty for text and data.
+func (l *Library) KindOf(head []byte) (kind Kind, format string) {
+	if x := l.Layouts.Find(head); x != nil {
+		switch x.Kind {
+		case layout.Container:
+			return Archive, x.Name
+		case layout.Picture:
+			return Picture, x.Name
+		}
+		return Model, x.Name
+	}
+	if r := l.Formats.Find(head); r != nil {
+		return Model, r.Name
+	}
+	for _, m := range magics {
+		if len(head) >= m.at+len(m.magic) && string(head[m.at:m.at+len(m.magic)]) == m.magic {
+			return m.kind, m.format
+		}
+	}
+	if isText(head) {
+		return Text, ""
+	}
+	return Data, ""
+}
+
+// isText accepts UTF-8 without control characters, cut off anywhere.
+func isText(b []byte) bool {
+	if len(b) == 0 {
+		return false
+	}
+	for i := 0; i < len(b); {
+		r, n := utf8.DecodeRune(b[i:])
+		if r == utf8.RuneError && n == 1 {
+			return len(b)-i < utf8.UTFMax && len(b) >= HeadBytes
+		}
+		if r < 0x20 && r != '\n' && r != '\r' && r != '\t' && r != '\f' || r == 0x7f {
+			return false
+		}
+		i += n
+	}
+	return true
+}
+
+// Input is one model to decode.
+type Input struct {
+	Name  string // path in its source, or file name
+	Data  []byte
+	From  string       // label of its source, for messages; may be empty
+	Stack source.Stack // where pictures are looked for
+}
+
+// Decode makes a scene of a model. Pictures that are not found stay in the
+// scene as missing, with where they were looked for. format says what the
+// entry was read as.
+func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format string, err error) {
+	head := in.Data[:min(len(in.Data), layout.HeadBytes)]
+	if x := l.Layouts.Find(head); x != nil {
+		switch x.Kind {
+		case layout.Container:
+			return nil, x.Name, fmt.Errorf("it is an archive (%s): list or mount it", x.Name)
+		case layout.Picture:
+			return nil, x.Name, fmt.Errorf("it is a picture (%s), not a model", x.Name)
+		}
+		if s, err = x.Scene(ctx, layout.Memory(in.Data)); err != nil {
+			return nil, x.Name, err
+		}
+		format = x.Name
+	} else if r := l.Formats.Find(head); r != nil {
+		f := formatFile(l, in)
+		if s, err = r.Read(ctx, f); err != nil {
+			return nil, r.Name, err
+		}
+		format = r.Name
+	} else {
+		kind, name := l.KindOf(head)
+		if name == "" {
+			name = string(kind)
+		}
+		if len(in.Data) == 0 {
+			return nil, "", errors.New("the file is empty")
+		}
+		if kind != Data {
+			return nil, name, fmt.Errorf("it is %s, not a model", name)
+		}
+		return nil, "", fmt.Errorf("no open format and no layout recognises its first bytes (% x); describe it with a layout", head[:min(8, len(head))])
+	}
+	if s.Name == "" {
+		s.Name = strings.TrimSuffix(path.Base(in.Name), path.Ext(in.Name))
+	}
+	for i := range s.Pictures {
+		p := &s.Pictures[i] // the scene is ours until it is returned
+		if p.Missing() && p.Ref != "" && len(p.Looked) == 0 {
+			l.seek(ctx, in, p)
+		}
+	}
+	return s, format, ctx.Err()
+}
+
+// seek finds one picture through the stack and decodes it.
+func (l *Library) seek(ctx context.Context, in Input, p *scene.Picture) {
+	hit, ok, looked := in.Stack.Resolve(p.Ref, l.IsPicture)
+	if !ok {
+		p.Looked = looked
+		return
+	}
+	where := hit.Source.Label + ": " + hit.Path()
+	data, err := hit.Source.Read(hit.Entry)
+	if err != nil {
+		p.Looked = []string{fmt.Sprintf("%s cannot be read: %v", where, err)}
+		return
+	}
+	pic, err := l.Picture(ctx, data)
+	if err != nil {
+		p.Looked = []string{fmt.Sprintf("%s cannot be decoded: %v", where, err)}
+		return
+	}
+	p.Data, p.MIME, p.Width, p.Height = pic.Data, pic.MIME, pic.Width, pic.Height
+	p.Found, p.How = where, hit.How
+}
+
+// IsPicture tells whether an entry is a picture, from its bytes.
+func (l *Library) IsPicture(s *source.Source, i int) bool {
+	head, err := s.Head(i, HeadBytes)
+	if err != nil {
+		return false
+	}
+	kind, _ := l.KindOf(head)
+	return kind == Picture
+}
+
+// Decoded is a picture as PNG or JPEG.
+type Decoded struct {
+	Data          []byte
+	MIME          string
+	Format        string // what it was
+	Width, Height int
+}
+
+// Picture decodes a picture of an open format or of a layout.
+func (l *Library) Picture(ctx context.Context, data []byte) (Decoded, error) {
+	head := data[:min(len(data), layout.HeadBytes)]
+	if x := l.Layouts.Find(head); x != nil && x.Kind == layout.Picture {
+		img, err := x.Image(ctx, layout.Memory(data))
+		if err != nil {
+			return Decoded{}, err
+		}
+		out, err := pixel.PNG(img)
+		return Decoded{out, "image/png", x.Name, img.Rect.Dx(), img.Rect.Dy()}, err
+	}
+	out, mime, from, w, h, err := pixel.Encoded(data)
+	return Decoded{out, mime, from, w, h}, err
+}
+
+// missing is the error of a companion that was not found.
+type missing struct {
+	ref    string
+	looked []string
+}
+
+func (m *missing) Error() string    { return fmt.Sprintf("%q was not found", m.ref) }
+func (m *missing) Looked() []string { return m.looked }
+
+func formatFile(l *Library, in Input) format.File {
+	f := format.File{Name: in.Name, Data: in.Data}
+	f.Companion = func(ref string) ([]byte, string, error) {
+		// Relative to the file itself first, then as it stands.
+		beside := path.Join(path.Dir(strings.ReplaceAll(in.Name, "\\", "/")), ref)
+		hit, ok, looked := in.Stack.Resolve(beside, nil)
+		if ok && hit.How != source.SamePath {
+			if h, exact, _ := in.Stack.Resolve(ref, nil); exact && h.How == source.SamePath {
+				hit = h
+			}
+		}
+		if !ok {
+			if hit, ok, _ = in.Stack.Resolve(ref, nil); !ok {
+				return nil, "", &missing{ref, looked}
+			}
+		}
+		b, err := hit.Source.Read(hit.Entry)
+		if err == nil {
+			if _, _, _, _, _, e := pixel.Encoded(b); e != nil {
+				if pic, e := l.Picture(context.Background(), b); e == nil {
+					b = pic.Data
+				}
+			}
+		}
+		return b, hit.Source.Label + ": " + hit.Path(), err
+	}
+	return f
+}
+
+// TextPreview returns the first bytes of a text as UTF-8, cut at a rune.
+func TextPreview(b []byte, most int) string {
+	if len(b) > most {
+		b = b[:most]
+		for len(b) > 0 && !utf8.RuneStart(b[len(b)-1]) {
+			b = b[:len(b)-1]
+		}
+	}
+	return string(bytes.ToValidUTF8(b, []byte("\ufffd")))
+}

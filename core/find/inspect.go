@@ -1,0 +1,98 @@
+package find
+
+import (
+	"fmt"
+	"math"
+
+	"excavate/core/geom"
+	"excavate/core/scene"
+)
+
+// Inspection is what "excavate inspect" says of a file.
+type Inspection struct {
+	File       string       `json:"file"`
+	Format     string       `json:"format"`
+	Triangles  int          `json:"triangles"`
+	Vertices   int          `json:"vertices"`
+	Meshes     int          `json:"meshes"`
+	Materials  []string     `json:"materials"`
+	UVSets     int          `json:"uvSets"`
+	ColourSets int          `json:"colourSets"`
+	Normals    bool         `json:"normals"`
+	Bones      int          `json:"bones"`
+	Motions    []MotionInfo `json:"motions"`
+	Morphs     int          `json:"morphs"`
+	Bounds     *Bounds      `json:"bounds"` // null if there is no vertex
+	Size       *[3]float64  `json:"size"`   // metres; null if the unit is unknown
+	Basis      BasisInfo    `json:"basis"`
+	Pictures   []PicInfo    `json:"pictures"`
+	Notes      []string     `json:"notes"`
+}
+
+// MotionInfo names a motion.
+type MotionInfo struct {
+	Name    string  `json:"name"`
+	Seconds float64 `json:"seconds"`
+}
+
+// Bounds are in world space, rest pose, in the file's own axes and unit.
+type Bounds struct {
+	Min [3]float64 `json:"min"`
+	Max [3]float64 `json:"max"`
+}
+
+// BasisInfo is a basis with null for what the file does not declare.
+type BasisInfo struct {
+	Up            *string  `json:"up"`
+	Front         *string  `json:"front"`
+	Handedness    *string  `json:"handedness"`
+	MetresPerUnit *float64 `json:"metresPerUnit"`
+}
+
+// PicInfo says whether a picture was found.
+type PicInfo struct {
+	Name  string `json:"name"`
+	Found bool   `json:"found"`
+}
+
+// NewBasisInfo states a basis.
+func NewBasisInfo(b geom.Basis) (out BasisInfo) {
+	text := func(s string) *string {
+		if s == "" {
+			return nil
+		}
+		return &s
+	}
+	out.Up, out.Front, out.Handedness = text(b.Up.String()), text(b.Front.String()), text(string(b.Handed))
+	if b.MetresPerUnit > 0 {
+		out.MetresPerUnit = &b.MetresPerUnit
+	}
+	return out
+}
+
+// Inspect states what a scene holds.
+func Inspect(file, format string, s *scene.Scene) Inspection {
+	st := s.Stats()
+	out := Inspection{File: file, Format: format, Triangles: st.Triangles, Vertices: st.Vertices, Meshes: st.Meshes, Materials: []string{}, UVSets: st.UVSets,
+		ColourSets: st.ColourSets, Normals: st.Normals, Bones: st.Bones, Motions: []MotionInfo{}, Morphs: st.Morphs, Size: st.Size, Basis: NewBasisInfo(s.Basis), Pictures: []PicInfo{}, Notes: []string{}}
+	if st.Vertices > 0 {
+		out.Bounds = &Bounds{st.Min, st.Max}
+	}
+	for i := range s.Materials {
+		out.Materials = append(out.Materials, s.Materials[i].Name)
+	}
+	for i := range s.Motions {
+		out.Motions = append(out.Motions, MotionInfo{s.Motions[i].Name, math.Round(s.Motions[i].Seconds()*1e6) / 1e6})
+	}
+	for i := range s.Pictures {
+		p := &s.Pictures[i]
+		out.Pictures = append(out.Pictures, PicInfo{p.Name, !p.Missing()})
+		for _, l := range p.Looked {
+			out.Notes = append(out.Notes, fmt.Sprintf("picture %s not found: looked for %s", p.Name, l))
+		}
+	}
+	for _, n := range s.Notes {
+		out.Notes = append(out.Notes, n.Text)
+	}
+	return out
+}

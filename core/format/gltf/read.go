@@ -1,0 +1,1086 @@
+package gltf
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"net/url"
+	"strings"
+
+	"excavate/core/format"
+	"excavate/core/geom"
+	"excavate/core/limit"
+	"excavate/core/pixel"
+	"excavate/core/scene"
+)
+
+// Readers are GLB and glTF JSON.
+func Readers() []format.Reader {
+	return []format.Reader{
+		{Name: "glb", Title: "glTF 2.0 binary", Read: Read, Probe: func(h []byte) bool { return bytes.HasPrefix(h, []byte("glTF")) }},
+		{Name: "gltf", Title: "glTF 2.0 JSON", Read: Read, Probe: func(h []byte) bool {
+			t := bytes.TrimLeft(bytes.TrimPrefix(h, []byte("\xef\xbb\xbf")), " \t\r\n")
+			return len(t) > 0 && t[0] == '{' && (bytes.Contains(h, []byte(`"asset"`)) || bytes.Contains(h, []byte(`"accessors"`)) || bytes.Contains(h, []byte(`"bufferViews"`)))
+		}},
+	}
+}
+
+// known are the extensions whose data is read, or may be left out without
+// changing geometry; anything else that a file requires is an error.
+var known = map[string]bool{"KHR_lights_punctual": true, "KHR_materials_unlit": true, "KHR_mesh_quantization": true, "KHR_texture_transform": true,
+	"KHR_materials_emissive_strength": true, "EXT_texture_webp": true}
+
+type reader struct {
+	ctx     context.Context
+	file    format.File
+	doc     document
+	bin     []byte
+	binAt   int64
+	buffers map[int][]byte
+	s       *scene.Scene
+	counts  map[string]int // losses by text
+	order   []string
+}
+
+// Read decodes a GLB or glTF file.
+func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
+	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, counts: map[string]int{}}
+	text, base := f.Data, int64(0)
+	if bytes.HasPrefix(f.Data, []byte("glTF")) {
+		var err error
+		if text, base, err = r.chunks(); err != nil {
+			return nil, err
+		}
+	}
+	if len(text) > limit.JSONBytes {
+		return nil, format.Errorf("", "the JSON has %d bytes, at most %d are read", len(text), limit.JSONBytes)
+	}
+	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
+	if err := json.Unmarshal(text, &r.doc); err != nil {
+		at := ""
+		var se *json.SyntaxError
+		var te *json.UnmarshalTypeError
+		switch {
+		case errors.As(err, &se):
+			at = fmt.Sprintf("offset %d", base+se.Offset)
+		case errors.As(err, &te):
+			at = fmt.Sprintf("offset %d", base+te.Offset)
+		}
+		return nil, format.Errorf(at, "the glTF JSON cannot be read: %v", err)
+	}
+	if !strings.HasPrefix(r.doc.Asset.Version, "2.") {
+		return nil, format.Errorf("asset.version", "glTF version %q; only 2.x is read", r.doc.Asset.Version)
+	}
+	for _, e := range r.doc.ExtensionsRequired {
+		if !known[e] {
+			return nil, format.Errorf("extensionsRequired", "the file cannot be read without the extension %s, which Excavate does not know", e)
+		}
+	}
+	r.s = &scene.Scene{Basis: geom.GLTF, Terms: scene.Terms{Owner: r.doc.Asset.Copyright}}
+	r.s.Name = strings.TrimSuffix(f.Name, ".glb")
+	if i := strings.LastIndexAny(r.s.Name, "/\\"); i >= 0 {
+		r.s.Name = r.s.Name[i+1:]
+	}
+	for _, step := range []func() error{r.pictures, r.materials, r.meshes, r.nodes, r.skins, r.animations} {
+		if err := step(); err != nil {
+			return nil, err
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+	}
+	for _, e := range r.doc.ExtensionsUsed {
+		if !known[e] {
+			r.lose("extension %s was left out", e)
+		}
+	}
+	for _, t := range r.order {
+		note := scene.Note{Text: t, Loss: true}
+		if n := r.counts[t]; n > 1 {
+			note.Text = fmt.Sprintf("%s (%d times)", t, n)
+		}
+		r.s.Notes = append(r.s.Notes, note)
+	}
+	if err := r.s.Validate(); err != nil {
+		return nil, format.Errorf("", "the file makes no sound model: %v", err)
+	}
+	return r.s, nil
+}
+
+func (r *reader) lose(msg string, a ...any) {
+	t := fmt.Sprintf(msg, a...)
+	if r.counts[t] == 0 {
+		r.order = append(r.order, t)
+	}
+	r.counts[t]++
+}
+
+// chunks takes a GLB apart, section 4.4.
+func (r *reader) chunks() (text []byte, at int64, err error) {
+	d := r.file.Data
+	if len(d) < 20 {
+		return nil, 0, format.Errorf("offset 0", "a GLB of %d bytes: its header alone has 20", len(d))
+	}
+	if v := binary.LittleEndian.Uint32(d[4:]); v != 2 {
+		return nil, 0, format.Errorf("offset 4", "GLB version %d; only 2 is read", v)
+	}
+	if n := int64(binary.LittleEndian.Uint32(d[8:])); n > int64(len(d)) {
+		return nil, 0, format.Errorf("offset 8", "the GLB declares %d bytes and has %d: it is cut off", n, len(d))
+	}
+	for p, k := int64(12), 0; p+8 <= int64(len(d)); k++ {
+		n, kind := int64(binary.LittleEndian.Uint32(d[p:])), string(d[p+4:p+8])
+		if n > int64(len(d))-p-8 {
+			return nil, 0, format.Errorf(fmt.Sprintf("offset %d", p), "chunk %d declares %d bytes and has %d", k, n, int64(len(d))-p-8)
+		}
+		body := d[p+8 : p+8+n]
+		switch {
+		case k == 0 && kind != "JSON":
+			return nil, 0, format.Errorf(fmt.Sprintf("offset %d", p+4), "the first chunk is %q, not JSON", kind)
+		case k == 0:
+			text, at = body, p+8
+		case kind == "BIN\x00" && r.bin == nil:
+			r.bin, r.binAt = body, p+8
+		}
+		p += 8 + (n+3)&^3
+	}
+	return text, at, nil
+}
+
+func (r *reader) buffer(i int) ([]byte, error) {
+	if b, ok := r.buffers[i]; ok {
+		return b, nil
+	}
+	at := fmt.Sprintf("buffers[%d]", i)
+	if i < 0 || i >= len(r.doc.Buffers) {
+		return nil, format.Errorf(at, "there are %d buffers", len(r.doc.Buffers))
+	}
+	var b []byte
+	switch uri := r.doc.Buffers[i].URI; {
+	case uri == "" && i == 0 && r.bin != nil:
+		b = r.bin
+	case uri == "":
+		return nil, format.Errorf(at, "the buffer has no bytes: neither a URI nor a binary chunk")
+	default:
+		var err error
+		if b, _, err = r.uri(uri); err != nil {
+			return nil, format.Errorf(at, "%v", err)
+		}
+	}
+	if n := r.doc.Buffers[i].Length; n > int64(len(b)) {
+		return nil, format.Errorf(at, "it declares %d bytes and has %d", n, len(b))
+	}
+	r.buffers[i] = b
+	return b, nil
+}
+
+func (r *reader) uri(uri string) (data []byte, found string, err error) {
+	if rest, ok := strings.CutPrefix(uri, "data:"); ok {
+		_, body, ok := strings.Cut(rest, ";base64,")
+		if !ok {
+			return nil, "", errors.New("a data URI that is not base64")
+		}
+		b, err := base64.StdEncoding.DecodeString(body)
+		if err != nil {
+			b, err = base64.RawStdEncoding.DecodeString(strings.TrimRight(body, "="))
+		}
+		return b, "inside the file", err
+	}
+	if p, err := url.PathUnescape(uri); err == nil {
+		uri = p
+	}
+	if strings.Contains(uri, "://") {
+		return nil, "", fmt.Errorf("%q lies on a network, where Excavate does not look", uri)
+	}
+	if r.file.Companion == nil {
+		return nil, "", fmt.Errorf("%q lies beside the file, which stands alone here", uri)
+	}
+	return r.file.Companion(uri)
+}
+
+func (r *reader) view(i int) (b []byte, stride int64, err error) {
+	at := fmt.Sprintf("bufferViews[%d]", i)
+	if i < 0 || i >= len(r.doc.BufferViews) {
+		return nil, 0, format.Errorf(at, "there are %d buffer views", len(r.doc.BufferViews))
+	}
+	v := &r.doc.BufferViews[i]
+	buf, err := r.buffer(v.Buffer)
+	if err != nil {
+		return nil, 0, err
+	}
+	if v.Offset < 0 || v.Length < 0 || v.Offset > int64(len(buf)) || v.Length > int64(len(buf))-v.Offset {
+		return nil, 0, format.Errorf(at, "%d bytes at %d of a buffer of %d", v.Length, v.Offset, len(buf))
+	}
+	return buf[v.Offset : v.Offset+v.Length], v.Stride, nil
+}
+
+// raw returns an accessor's elements, each of size bytes, stride apart.
+func (r *reader) raw(i int) (a *accessor, b []byte, stride, n int64, err error) {
+	at := fmt.Sprintf("accessors[%d]", i)
+	if i < 0 || i >= len(r.doc.Accessors) {
+		return nil, nil, 0, 0, format.Errorf(at, "there are %d accessors", len(r.doc.Accessors))
+	}
+	a = &r.doc.Accessors[i]
+	size, n := componentBytes[a.Component], typeCount[a.Type]
+	if size == 0 || n == 0 {
+		return nil, nil, 0, 0, format.Errorf(at, "component type %d of %q is not in glTF 2.0", a.Component, a.Type)
+	}
+	elem := size * n
+	if a.Count < 0 || a.Count > limit.Vertices {
+		return nil, nil, 0, 0, format.Errorf(at, "%d elements", a.Count)
+	}
+	if a.BufferView == nil {
+		if a.Count > 16<<20 {
+			return nil, nil, 0, 0, format.Errorf(at, "%d elements of zeros", a.Count)
+		}
+		return a, make([]byte, a.Count*elem), elem, n, nil
+	}
+	v, stride, err := r.view(*a.BufferView)
+	if err != nil {
+		return nil, nil, 0, 0, err
+	}
+	if stride == 0 {
+		stride = elem
+	}
+	if stride < elem && a.Count > 1 {
+		return nil, nil, 0, 0, format.Errorf(at, "elements of %d bytes lie %d bytes apart", elem, stride)
+	}
+	if a.Offset < 0 || a.Offset > int64(len(v)) || a.Count > 0 && (a.Count-1) > (int64(len(v))-a.Offset-elem)/stride || a.Count > 0 && elem > int64(len(v))-a.Offset {
+		return nil, nil, 0, 0, format.Errorf(at, "%d elements of %d bytes, %d apart, from %d of a buffer view of %d bytes", a.Count, elem, stride, a.Offset, len(v))
+	}
+	return a, v[a.Offset:], stride, n, nil
+}
+
+// floats reads an accessor as n floats an element.
+func (r *reader) floats(i int, types ...string) ([]float32, error) {
+	a, b, stride, n, err := r.raw(i)
+	if err != nil {
+		return nil, err
+	}
+	if err := wantType(a, i, types); err != nil {
+		return nil, err
+	}
+	out := make([]float32, a.Count*n)
+	size := componentBytes[a.Component]
+	if a.Component == cFloat {
+		o := 0
+		for e := int64(0); e < a.Count; e++ {
+			p := b[e*stride:]
+			for k := int64(0); k < n; k++ {
+				out[o] = math.Float32frombits(binary.LittleEndian.Uint32(p[4*k:]))
+				o++
+			}
+		}
+	} else {
+		for e := int64(0); e < a.Count; e++ {
+			for k := int64(0); k < n; k++ {
+				out[e*n+k] = component(b[e*stride+k*size:], a.Component, a.Normalised)
+			}
+		}
+	}
+	err = r.sparse(a, i, func(at int64, v []byte) {
+		for k := int64(0); k < n; k++ {
+			out[at*n+k] = component(v[k*size:], a.Component, a.Normalised)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range out {
+		if v-v != 0 {
+			return nil, format.Errorf(fmt.Sprintf("accessors[%d]", i), "element %d holds a number that is not finite", int64(k)/n)
+		}
+	}
+	return out, nil
+}
+
+func wantType(a *accessor, i int, types []string) error {
+	for _, t := range types {
+		if a.Type == t {
+			return nil
+		}
+	}
+	return format.Errorf(fmt.Sprintf("accessors[%d]", i), "its type is %s, and %s is needed", a.Type, strings.Join(types, " or "))
+}
+
+// component is one number; normalised integers as in section 3.6.2.2.
+func component(b []byte, kind int, norm bool) float32 {
+	switch kind {
+	case cByte:
+		if v := float32(int8(b[0])); norm {
+			return max(v/127, -1)
+		} else {
+			return v
+		}
+	case cUByte:
+		if v := float32(b[0]); norm {
+			return v / 255
+		} else {
+			return v
+		}
+	case cShort:
+		if v := float32(int16(binary.LittleEndian.Uint16(b))); norm {
+			return max(v/32767, -1)
+		} else {
+			return v
+		}
+	case cUShort:
+		if v := float32(binary.LittleEndian.Uint16(b)); norm {
+			return v / 65535
+		} else {
+			return v
+		}
+	case cUInt:
+		return float32(binary.LittleEndian.Uint32(b))
+	}
+	return math.Float32frombits(binary.LittleEndian.Uint32(b))
+}
+
+// ints reads an accessor of unsigned integers.
+func (r *reader) ints(i int, types ...string) ([]uint32, error) {
+	a, b, stride, n, err := r.raw(i)
+	if err != nil {
+		return nil, err
+	}
+	if err := wantType(a, i, types); err != nil {
+		return nil, err
+	}
+	size := componentBytes[a.Component]
+	if a.Component == cFloat || a.Component == cByte || a.Component == cShort {
+		return nil, format.Errorf(fmt.Sprintf("accessors[%d]", i), "component type %d where whole numbers are needed", a.Component)
+	}
+	get := func(p []byte) uint32 {
+		switch size {
+		case 1:
+			return uint32(p[0])
+		case 2:
+			return uint32(binary.LittleEndian.Uint16(p))
+		}
+		return binary.LittleEndian.Uint32(p)
+	}
+	out := make([]uint32, a.Count*n)
+	for e := int64(0); e < a.Count; e++ {
+		for k := int64(0); k < n; k++ {
+			out[e*n+k] = get(b[e*stride+k*size:])
+		}
+	}
+	err = r.sparse(a, i, func(at int64, v []byte) {
+		for k := int64(0); k < n; k++ {
+			out[at*n+k] = get(v[k*size:])
+		}
+	})
+	return out, err
+}
+
+// sparse visits the replaced elements of an accessor, section 3.6.2.3.
+func (r *reader) sparse(a *accessor, i int, put func(at int64, v []byte)) error {
+	if a.Sparse == nil {
+		return nil
+	}
+	sp, at := a.Sparse, fmt.Sprintf("accessors[%d].sparse", i)
+	idx, _, err := r.view(sp.Indices.BufferView)
+	if err != nil {
+		return err
+	}
+	vals, _, err := r.view(sp.Values.BufferView)
+	if err != nil {
+		return err
+	}
+	size := componentBytes[sp.Indices.Component]
+	elem := componentBytes[a.Component] * typeCount[a.Type]
+	if size == 0 || sp.Indices.Component == cFloat || sp.Count < 0 || sp.Count > a.Count || sp.Indices.Offset < 0 || sp.Values.Offset < 0 ||
+		sp.Count*size > int64(len(idx))-sp.Indices.Offset || sp.Count*elem > int64(len(vals))-sp.Values.Offset {
+		return format.Errorf(at, "%d replaced elements do not fit their buffer views or the accessor's %d", sp.Count, a.Count)
+	}
+	for k := int64(0); k < sp.Count; k++ {
+		p := idx[sp.Indices.Offset+k*size:]
+		var v int64
+		switch size {
+		case 1:
+			v = int64(p[0])
+		case 2:
+			v = int64(binary.LittleEndian.Uint16(p))
+		default:
+			v = int64(binary.LittleEndian.Uint32(p))
+		}
+		if v >= a.Count {
+			return format.Errorf(at, "element %d of %d is replaced", v, a.Count)
+		}
+		put(v, vals[sp.Values.Offset+k*elem:])
+	}
+	return nil
+}
+
+func (r *reader) pictures() error {
+	for i, im := range r.doc.Images {
+		p := scene.Picture{Name: im.Name, Ref: im.URI}
+		var data []byte
+		var err error
+		if im.BufferView != nil {
+			if data, _, err = r.view(*im.BufferView); err != nil {
+				return err
+			}
+			p.Found = "inside the file"
+		} else {
+			if data, p.Found, err = r.uri(im.URI); err != nil {
+				p.Looked = []string{err.Error()}
+				var miss interface{ Looked() []string }
+				if errors.As(err, &miss) {
+					p.Looked = miss.Looked()
+				}
+			}
+			if strings.HasPrefix(im.URI, "data:") {
+				p.Ref = ""
+			}
+			if p.Name == "" && p.Ref != "" {
+				p.Name = p.Ref[strings.LastIndexAny(p.Ref, "/\\")+1:]
+			}
+		}
+		if p.Name == "" {
+			p.Name = fmt.Sprintf("picture %d", i)
+		}
+		if len(data) > 0 {
+			out, mime, from, w, h, err := pixel.Encoded(data)
+			if err != nil {
+				r.lose("picture %q: %v", p.Name, err)
+				p.Found, p.Looked = "", []string{err.Error()}
+			} else {
+				p.Data, p.MIME, p.Width, p.Height = out, mime, w, h
+				if from != "png" && from != "jpeg" {
+					r.s.Notes = append(r.s.Notes, scene.Note{Text: fmt.Sprintf("picture %q was %s and is kept as PNG", p.Name, from)})
+				}
+			}
+		}
+		r.s.Pictures = append(r.s.Pictures, p)
+	}
+	return nil
+}
+
+func (r *reader) texture(role scene.Role, ti *textureInfo, where string) (*scene.Texture, error) {
+	if ti == nil {
+		return nil, nil
+	}
+	at := where + "." + string(role)
+	if ti.Index < 0 || ti.Index >= len(r.doc.Textures) {
+		return nil, format.Errorf(at, "texture %d: there are %d", ti.Index, len(r.doc.Textures))
+	}
+	t := &r.doc.Textures[ti.Index]
+	src := t.Source
+	if raw, ok := t.Extensions["EXT_texture_webp"]; ok {
+		var x struct{ Source *int }
+		if json.Unmarshal(raw, &x) == nil && x.Source != nil {
+			src = x.Source
+		}
+	}
+	if src == nil {
+		r.lose("a texture without a picture that can be decoded")
+		return nil, nil
+	}
+	if *src < 0 || *src >= len(r.s.Pictures) {
+		return nil, format.Errorf(at, "picture %d: there are %d", *src, len(r.s.Pictures))
+	}
+	out := &scene.Texture{Role: role, Picture: *src, UVSet: ti.TexCoord, Scale: 1}
+	if ti.TexCoord < 0 || ti.TexCoord > 7 {
+		return nil, format.Errorf(at, "UV set %d", ti.TexCoord)
+	}
+	if ti.Scale != nil {
+		out.Scale = *ti.Scale
+	}
+	if ti.Strength != nil {
+		out.Scale = *ti.Strength
+	}
+	if len(ti.Extensions["KHR_texture_transform"]) > 0 {
+		r.lose("a texture transform was left out")
+	}
+	if t.Sampler != nil && *t.Sampler >= 0 && *t.Sampler < len(r.doc.Samplers) {
+		s := r.doc.Samplers[*t.Sampler]
+		wrap := func(v int) scene.Wrap {
+			switch v {
+			case 33071:
+				return scene.Clamp
+			case 33648:
+				return scene.Mirror
+			}
+			return scene.Repeat
+		}
+		out.WrapU, out.WrapV, out.Nearest = wrap(s.WrapS), wrap(s.WrapT), s.Mag == 9728
+	}
+	return out, nil
+}
+
+func (r *reader) materials() error {
+	for i := range r.doc.Materials {
+		g := &r.doc.Materials[i]
+		m := scene.NewMaterial(g.Name)
+		m.Metallic = 1
+		where := fmt.Sprintf("materials[%d]", i)
+		p := g.PBR
+		if p == nil {
+			p = &pbr{}
+		}
+		if p.Colour != nil {
+			m.BaseColour = *p.Colour
+		}
+		if p.Metallic != nil {
+			m.Metallic = *p.Metallic
+		}
+		if p.Roughness != nil {
+			m.Roughness = *p.Roughness
+		}
+		if g.EmissiveF != nil {
+			m.Emissive = *g.EmissiveF
+		}
+		switch g.AlphaMode {
+		case "MASK":
+			m.Alpha = scene.Cutout
+		case "BLEND":
+			m.Alpha = scene.Blend
+		}
+		if g.AlphaCutoff != nil {
+			m.Cutoff = *g.AlphaCutoff
+		}
+		m.TwoSided = g.DoubleSided
+		for name := range g.Extensions {
+			switch name {
+			case "KHR_materials_unlit":
+				m.Unlit = true
+			default:
+				r.lose("material data %s was left out", name)
+			}
+		}
+		for _, t := range []struct {
+			role scene.Role
+			ti   *textureInfo
+		}{{scene.RoleColour, p.ColourTex}, {scene.RoleMetalRgh, p.MetalRghTex}, {scene.RoleNormal, g.Normal}, {scene.RoleOcclusion, g.Occlusion}, {scene.RoleEmission, g.Emissive}} {
+			tx, err := r.texture(t.role, t.ti, where)
+			if err != nil {
+				return err
+			}
+			if tx != nil {
+				m.Textures = append(m.Textures, *tx)
+			}
+		}
+		r.s.Materials = append(r.s.Materials, m)
+	}
+	return nil
+}
+
+func (r *reader) meshes() error {
+	for i := range r.doc.Meshes {
+		g := &r.doc.Meshes[i]
+		m := scene.Mesh{Name: g.Name}
+		for j := range g.Primitives {
+			p, err := r.primitive(g, j, fmt.Sprintf("meshes[%d].primitives[%d]", i, j))
+			if err != nil {
+				return err
+			}
+			if p != nil {
+				m.Parts = append(m.Parts, *p)
+			}
+		}
+		r.s.Meshes = append(r.s.Meshes, m)
+	}
+	return nil
+}
+
+func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
+	pr := &g.Primitives[j]
+	mode := 4
+	if pr.Mode != nil {
+		mode = *pr.Mode
+	}
+	if mode < 4 || mode > 6 {
+		r.lose("a mesh part of points or lines was left out")
+		return nil, nil
+	}
+	p := &scene.Part{Material: scene.None}
+	if pr.Material != nil {
+		p.Material = *pr.Material
+	}
+	ai, ok := pr.Attributes["POSITION"]
+	if !ok {
+		r.lose("a mesh part without positions was left out")
+		return nil, nil
+	}
+	var err error
+	if p.Positions, err = r.floats(ai, "VEC3"); err != nil {
+		return nil, err
+	}
+	n := p.Vertices()
+	get := func(name string, types ...string) ([]float32, error) {
+		i, ok := pr.Attributes[name]
+		if !ok {
+			return nil, nil
+		}
+		f, err := r.floats(i, types...)
+		if err != nil {
+			return nil, err
+		}
+		if int64(len(f)) != int64(n)*typeCount[r.doc.Accessors[i].Type] {
+			return nil, format.Errorf(at, "%s has %d elements for %d vertices", name, r.doc.Accessors[i].Count, n)
+		}
+		return f, nil
+	}
+	if p.Normals, err = get("NORMAL", "VEC3"); err != nil {
+		return nil, err
+	}
+	if p.Tangents, err = get("TANGENT", "VEC4"); err != nil {
+		return nil, err
+	}
+	setName := func(names []string, k int, what string) string {
+		if k < len(names) && names[k] != "" {
+			return names[k]
+		}
+		return fmt.Sprintf("%s%d", what, k)
+	}
+	ex := pr.Extras
+	if ex == nil {
+		ex = &primitiveExtras{}
+	}
+	for k := 0; ; k++ {
+		uv, err := get(fmt.Sprintf("TEXCOORD_%d", k), "VEC2")
+		if err != nil {
+			return nil, err
+		}
+		if uv == nil {
+			break
+		}
+		p.UVs = append(p.UVs, scene.AttrSet{Name: setName(ex.UVSets, k, "uv"), Data: uv})
+	}
+	for k := 0; ; k++ {
+		c, err := get(fmt.Sprintf("COLOR_%d", k), "VEC3", "VEC4")
+		if err != nil {
+			return nil, err
+		}
+		if c == nil {
+			break
+		}
+		if n > 0 && len(c) == 3*n {
+			rgba := make([]float32, 4*n)
+			for v := 0; v < n; v++ {
+				copy(rgba[4*v:], c[3*v:3*v+3])
+				rgba[4*v+3] = 1
+			}
+			c = rgba
+		}
+		p.Colours = append(p.Colours, scene.AttrSet{Name: setName(ex.ColourSets, k, "colour"), Data: c})
+	}
+	var joints [][]uint32
+	var weights [][]float32
+	for k := 0; ; k++ {
+		ji, ok := pr.Attributes[fmt.Sprintf("JOINTS_%d", k)]
+		if !ok {
+			break
+		}
+		jt, err := r.ints(ji, "VEC4")
+		if err != nil {
+			return nil, err
+		}
+		w, err := get(fmt.Sprintf("WEIGHTS_%d", k), "VEC4")
+		if err != nil {
+			return nil, err
+		}
+		if len(jt) != 4*n || len(w) != 4*n {
+			return nil, format.Errorf(at, "joints and weights set %d do not fit %d vertices", k, n)
+		}
+		joints, weights = append(joints, jt), append(weights, w)
+	}
+	if k := len(joints); k > 0 {
+		p.Influences = 4 * k
+		p.Joints, p.Weights = make([]uint16, 4*k*n), make([]float32, 4*k*n)
+		for v := 0; v < n; v++ {
+			for s := 0; s < k; s++ {
+				for c := 0; c < 4; c++ {
+					o := v*4*k + s*4 + c
+					if w := weights[s][4*v+c]; w != 0 {
+						p.Weights[o] = w
+						p.Joints[o] = uint16(min(joints[s][4*v+c], math.MaxUint16))
+					}
+				}
+			}
+		}
+	}
+	if err := r.targets(g, pr, p, n, at); err != nil {
+		return nil, err
+	}
+	var idx []uint32
+	if pr.Indices != nil {
+		if idx, err = r.ints(*pr.Indices, "SCALAR"); err != nil {
+			return nil, err
+		}
+		for k, v := range idx {
+			if int64(v) >= int64(n) {
+				return nil, format.Errorf(r.place(*pr.Indices, int64(k)), "%s: index %d is vertex %d, and there are %d", at, k, v, n)
+			}
+		}
+	} else {
+		idx = make([]uint32, n)
+		for k := range idx {
+			idx[k] = uint32(k)
+		}
+	}
+	if p.Triangles = triangles(idx, mode); mode == 4 && len(idx)%3 != 0 {
+		r.lose("%d indices beyond the last whole triangle were left out", len(idx)%3)
+	}
+	return p, nil
+}
+
+// place names the byte of an accessor's element, in a GLB its offset in the
+// file.
+func (r *reader) place(i int, k int64) string {
+	a := &r.doc.Accessors[i]
+	if a.BufferView == nil {
+		return fmt.Sprintf("accessors[%d]", i)
+	}
+	v := &r.doc.BufferViews[*a.BufferView]
+	size := componentBytes[a.Component] * typeCount[a.Type]
+	if v.Stride > 0 {
+		size = v.Stride
+	}
+	at := v.Offset + a.Offset + k*size
+	if v.Buffer == 0 && r.bin != nil && r.doc.Buffers[0].URI == "" {
+		return fmt.Sprintf("offset %d", r.binAt+at)
+	}
+	return fmt.Sprintf("buffers[%d] offset %d", v.Buffer, at)
+}
+
+// triangles makes lists of strips and fans, section 3.7.2.1.
+func triangles(idx []uint32, mode int) []uint32 {
+	switch mode {
+	case 5:
+		var out []uint32
+		for i := 2; i < len(idx); i++ {
+			if i%2 == 0 {
+				out = append(out, idx[i-2], idx[i-1], idx[i])
+			} else {
+				out = append(out, idx[i-1], idx[i-2], idx[i])
+			}
+		}
+		return out
+	case 6:
+		var out []uint32
+		for i := 2; i < len(idx); i++ {
+			out = append(out, idx[0], idx[i-1], idx[i])
+		}
+		return out
+	}
+	return idx[:len(idx)/3*3]
+}
+
+func (r *reader) targets(g *mesh, pr *primitive, p *scene.Part, n int, at string) error {
+	for k, t := range pr.Targets {
+		m := scene.MorphTarget{Name: fmt.Sprintf("morph%d", k)}
+		if g.Extras != nil && k < len(g.Extras.TargetNames) {
+			m.Name = g.Extras.TargetNames[k]
+		}
+		if k < len(g.Weights) {
+			m.Weight = g.Weights[k]
+		}
+		for name, dst := range map[string]*[]float32{"POSITION": &m.Positions, "NORMAL": &m.Normals, "TANGENT": &m.Tangents} {
+			i, ok := t[name]
+			if !ok {
+				continue
+			}
+			f, err := r.floats(i, "VEC3")
+			if err != nil {
+				return err
+			}
+			if len(f) != 3*n {
+				return format.Errorf(at, "morph target %d: %s has %d elements for %d vertices", k, name, len(f)/3, n)
+			}
+			*dst = f
+		}
+		p.Morphs = append(p.Morphs, m)
+	}
+	return nil
+}
+
+// nodes brings the node tree into an order with parents first.
+func (r *reader) nodes() error {
+	g := r.doc.Nodes
+	if len(g) > limit.Nodes {
+		return format.Errorf("nodes", "%d nodes, at most %d are read", len(g), limit.Nodes)
+	}
+	parent := make([]int, len(g))
+	for i := range parent {
+		parent[i] = scene.None
+	}
+	for i := range g {
+		for _, c := range g[i].Children {
+			at := fmt.Sprintf("nodes[%d].children", i)
+			if c < 0 || c >= len(g) {
+				return format.Errorf(at, "node %d: there are %d", c, len(g))
+			}
+			if parent[c] >= 0 {
+				return format.Errorf(at, "node %d %q has two parents, %d and %d", c, g[c].Name, parent[c], i)
+			}
+			parent[c] = i
+		}
+	}
+	// What the default scene shows, and every skeleton, is kept.
+	keep := make([]bool, len(g))
+	var roots []int
+	if len(r.doc.Scenes) > 0 {
+		k := 0
+		if r.doc.Scene != nil {
+			k = *r.doc.Scene
+		}
+		if k < 0 || k >= len(r.doc.Scenes) {
+			return format.Errorf("scene", "scene %d: there are %d", k, len(r.doc.Scenes))
+		}
+		for _, n := range r.doc.Scenes[k].Nodes {
+			if n < 0 || n >= len(g) {
+				return format.Errorf(fmt.Sprintf("scenes[%d].nodes", k), "node %d: there are %d", n, len(g))
+			}
+			roots = append(roots, n)
+		}
+		walked := make([]bool, len(g))
+		for _, s := range r.doc.Skins {
+			for _, j := range s.Joints {
+				for j >= 0 && j < len(g) && !walked[j] {
+					walked[j] = true
+					if parent[j] < 0 {
+						roots = append(roots, j)
+					}
+					j = parent[j]
+				}
+			}
+		}
+	} else {
+		for i := range g {
+			if parent[i] < 0 {
+				roots = append(roots, i)
+			}
+		}
+	}
+	var order []int
+	for _, n := range roots {
+		if !keep[n] {
+			keep[n] = true
+			order = append(order, n)
+		}
+	}
+	for k := 0; k < len(order); k++ {
+		for _, c := range g[order[k]].Children {
+			if !keep[c] {
+				keep[c] = true
+				order = append(order, c)
+			}
+		}
+	}
+	if len(order) < len(g) {
+		// Nodes left over hang on other scenes, or on a ring.
+		reached := make([]bool, len(g))
+		var all []int
+		for i := range g {
+			if parent[i] < 0 {
+				all = append(all, i)
+			}
+		}
+		for k := 0; k < len(all); k++ {
+			reached[all[k]] = true
+			all = append(all, g[all[k]].Children...)
+		}
+		for i := range g {
+			if !reached[i] {
+				return format.Errorf(fmt.Sprintf("nodes[%d]", i), "node %q is its own ancestor, or hangs below one that is", g[i].Name)
+			}
+		}
+		r.lose("%d nodes that the default scene does not show were left out", len(g)-len(order))
+	}
+	if r.doc.Extensions != nil && r.doc.Extensions.Lights != nil {
+		for _, l := range r.doc.Extensions.Lights.Lights {
+			out := scene.Light{Name: l.Name, Type: l.Type, Colour: [3]float32{1, 1, 1}, Intensity: 1}
+			if l.Colour != nil {
+				out.Colour = *l.Colour
+			}
+			if l.Intensity != nil {
+				out.Intensity = *l.Intensity
+			}
+			r.s.Lights = append(r.s.Lights, out)
+		}
+	}
+	for _, c := range r.doc.Cameras {
+		out := scene.Camera{Name: c.Name, Near: 0.1, Far: 1000, FovY: math.Pi / 4}
+		if p := c.Perspective; p != nil {
+			out.FovY, out.Aspect, out.Near, out.Far = p.YFov, p.Aspect, p.ZNear, p.ZFar
+		}
+		if o := c.Orthographic; o != nil {
+			out.Orthographic, out.Height, out.Near, out.Far = true, o.YMag, o.ZNear, o.ZFar
+			if o.YMag != 0 {
+				out.Aspect = o.XMag / o.YMag
+			}
+		}
+		r.s.Cameras = append(r.s.Cameras, out)
+	}
+	at := make([]int, len(g))
+	for i := range at {
+		at[i] = scene.None
+	}
+	for k, i := range order {
+		at[i] = k
+	}
+	r.s.Nodes = make([]scene.Node, len(order))
+	sheared := 0
+	for k, i := range order {
+		n := scene.NewNode(g[i].Name)
+		if parent[i] >= 0 {
+			n.Parent = at[parent[i]]
+		}
+		if m := g[i].Matrix; m != nil {
+			t, q, s, exact := geom.Mat4(*m).Decompose()
+			for c := 0; c < 3; c++ {
+				n.Translation[c], n.Scale[c] = float32(t[c]), float32(s[c])
+			}
+			for c := range q {
+				n.Rotation[c] = float32(q[c])
+			}
+			if !exact {
+				sheared++
+			}
+		}
+		if t := g[i].Translation; t != nil {
+			n.Translation = *t
+		}
+		if q := g[i].Rotation; q != nil {
+			u := geom.Quat{float64(q[0]), float64(q[1]), float64(q[2]), float64(q[3])}.Norm()
+			for c := range u {
+				n.Rotation[c] = float32(u[c])
+			}
+		}
+		if s := g[i].Scale; s != nil {
+			n.Scale = *s
+		}
+		ref := func(p *int) int {
+			if p == nil {
+				return scene.None
+			}
+			return *p
+		}
+		n.Mesh, n.Skin, n.Camera = ref(g[i].Mesh), ref(g[i].Skin), ref(g[i].Camera)
+		if x := g[i].Extensions; x != nil && x.Light != nil {
+			n.Light = x.Light.Light
+		}
+		if len(g[i].Weights) > 0 && n.Mesh >= 0 {
+			r.lose("morph weights of a node were left out")
+		}
+		r.s.Nodes[k] = n
+	}
+	if sheared > 0 {
+		r.lose("%d nodes are sheared; their axes were squared", sheared)
+	}
+	// Skins and animations name nodes by their old place.
+	for i := range r.doc.Skins {
+		s := &r.doc.Skins[i]
+		for j, n := range s.Joints {
+			if n < 0 || n >= len(g) || at[n] < 0 {
+				return format.Errorf(fmt.Sprintf("skins[%d].joints", i), "node %d: there are %d", n, len(g))
+			}
+			s.Joints[j] = at[n]
+		}
+		if s.Skeleton != nil {
+			k := *s.Skeleton
+			if k < 0 || k >= len(g) {
+				return format.Errorf(fmt.Sprintf("skins[%d].skeleton", i), "node %d: there are %d", k, len(g))
+			}
+			k = at[k]
+			s.Skeleton = &k
+		}
+	}
+	for i := range r.doc.Animations {
+		for j := range r.doc.Animations[i].Channels {
+			c := &r.doc.Animations[i].Channels[j]
+			if c.Target.Node == nil {
+				continue
+			}
+			n := *c.Target.Node
+			if n < 0 || n >= len(g) {
+				return format.Errorf(fmt.Sprintf("animations[%d].channels[%d]", i, j), "node %d: there are %d", n, len(g))
+			}
+			n = at[n]
+			c.Target.Node = &n
+		}
+	}
+	return nil
+}
+
+func (r *reader) skins() error {
+	for i := range r.doc.Skins {
+		g := &r.doc.Skins[i]
+		s := scene.Skin{Name: g.Name, Joints: g.Joints, Root: scene.None}
+		if g.Skeleton != nil {
+			s.Root = *g.Skeleton
+		}
+		if g.InverseBind != nil {
+			f, err := r.floats(*g.InverseBind, "MAT4")
+			if err != nil {
+				return err
+			}
+			if len(f) < 16*len(s.Joints) {
+				return format.Errorf(fmt.Sprintf("skins[%d]", i), "%d inverse bind matrices for %d joints", len(f)/16, len(s.Joints))
+			}
+			s.InverseBind = f[:16*len(s.Joints)]
+		} else {
+			for range s.Joints {
+				s.InverseBind = append(s.InverseBind, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1)
+			}
+		}
+		r.s.Skins = append(r.s.Skins, s)
+	}
+	return nil
+}
+
+func (r *reader) animations() error {
+	for i := range r.doc.Animations {
+		g := &r.doc.Animations[i]
+		m := scene.Motion{Name: g.Name}
+		if m.Name == "" {
+			m.Name = fmt.Sprintf("motion%d", i)
+		}
+		for j := range g.Channels {
+			c := &g.Channels[j]
+			at := fmt.Sprintf("animations[%d].channels[%d]", i, j)
+			if c.Target.Node == nil || *c.Target.Node < 0 {
+				r.lose("a motion channel without a node was left out")
+				continue
+			}
+			if c.Sampler < 0 || c.Sampler >= len(g.Samplers) {
+				return format.Errorf(at, "sampler %d: there are %d", c.Sampler, len(g.Samplers))
+			}
+			sm := &g.Samplers[c.Sampler]
+			ch := scene.Channel{Node: *c.Target.Node, Path: scene.Path(c.Target.Path), Interp: scene.Linear}
+			switch sm.Interp {
+			case "STEP":
+				ch.Interp = scene.Step
+			case "CUBICSPLINE":
+				ch.Interp = scene.Cubic
+			}
+			var err error
+			if ch.Times, err = r.floats(sm.Input, "SCALAR"); err != nil {
+				return err
+			}
+			var types []string
+			switch ch.Path {
+			case scene.PathTranslation, scene.PathScale:
+				types = []string{"VEC3"}
+			case scene.PathRotation:
+				types = []string{"VEC4"}
+			case scene.PathWeights:
+				types = []string{"SCALAR"}
+			default:
+				r.lose("a motion channel that moves %q was left out", string(ch.Path))
+				continue
+			}
+			if ch.Values, err = r.floats(sm.Output, types...); err != nil {
+				return err
+			}
+			m.Channels = append(m.Channels, ch)
+		}
+		r.s.Motions = append(r.s.Motions, m)
+	}
+	return nil
+}

@@ -1,0 +1,44 @@
+package layout
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Error names the place in the layout, and where bytes are at fault also the
+// offset in the file.
+type Error struct {
+	Layout    string // name of the layout
+	Line, Col int    // in the layout document, from 1; 0 if the document as a whole is meant
+	HasOffset bool
+	Offset    int64 // in the file that was read
+	Msg       string
+}
+
+func (e *Error) Error() string {
+	var b strings.Builder
+	if e.HasOffset {
+		fmt.Fprintf(&b, "offset %d (0x%x): ", e.Offset, e.Offset)
+	}
+	b.WriteString(e.Msg)
+	if e.Layout != "" {
+		fmt.Fprintf(&b, " (layout %s", e.Layout)
+		if e.Line > 0 {
+			fmt.Fprintf(&b, " line %d column %d", e.Line, e.Col)
+		}
+		b.WriteString(")")
+	}
+	return b.String()
+}
+
+// Where is the offset as the command line and the interface show it; empty
+// if no byte is at fault.
+func (e *Error) Where() string {
+	if e.HasOffset {
+		return fmt.Sprintf("offset %d", e.Offset)
+	}
+	if e.Line > 0 {
+		return fmt.Sprintf("layout %s line %d column %d", e.Layout, e.Line, e.Col)
+	}
+	return ""
+}

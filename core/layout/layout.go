@@ -1,0 +1,537 @@
+// Package layout reads binary formats that nobody wrote a reader for. A
+// layout is a YAML document that describes one format: how to recognise it,
+// its fields and tables of records, and what they mean: the entries of a
+// container, the texels of a picture, or the parts, bones and motions of a
+// model. docs/layouts.md is the language's reference.
+//
+// Formulas in a layout are Starlark expressions; they are bounded in steps
+// and memory. Every error names the line and column in the layout, and where
+// bytes are at fault the offset in the file.
+package layout
+
+import (
+	"encoding/hex"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+
+	"excavate/core/geom"
+)
+
+// Kind says what a layout makes of a file.
+type Kind string
+
+// The kinds.
+const (
+	Container Kind = "container"
+	Picture   Kind = "picture"
+	Model     Kind = "model"
+)
+
+// Layout is one compiled description. It is immutable and may be used by many
+// goroutines at once.
+type Layout struct {
+	Name  string // short name, as on screen
+	Title string
+	About string
+	Kind  Kind
+	Doc   []byte // the document it was compiled from
+
+	order     byteOrder
+	magic     []magic
+	records   map[string]*recordDef
+	top       *recordDef
+	topScope  *scope
+	container *containerMap
+	picture   *pictureMap
+	model     *modelMap
+}
+
+type magic struct {
+	at    int64
+	bytes []byte
+}
+
+// field is one field of the file or of a record.
+type field struct {
+	name      string
+	line, col int
+	typ       fieldType
+	count     *formula // of array elements, or bytes of a text; nil for a single value
+	at        *formula
+	when      *formula
+	must      *formula
+	message   string
+	fixedN    int64 // count if it is constant, else -1
+	order     byteOrder
+}
+
+type fieldType struct {
+	prim   primitive
+	rec    *recordDef
+	text   string // ascii, utf8, latin1: counted text; cstr: zero-ended
+	isBlob bool
+}
+
+// recordDef is a compiled list of fields.
+type recordDef struct {
+	name    string
+	line    int
+	fields  []field
+	index   map[string]int
+	scope   *scope
+	fixed   bool
+	size    int64   // of a fixed record
+	offsets []int64 // of its fields
+	busy    bool    // while it is compiled, to find records within themselves
+	src     *node
+}
+
+// Compile reads a layout document. name is used in errors, usually the file's
+// name.
+func Compile(name string, doc []byte) (*Layout, error) {
+	root, err := parseYAML(name, doc)
+	if err != nil {
+		return nil, err
+	}
+	l := &Layout{Name: name, Doc: doc, records: map[string]*recordDef{}}
+	c := &compiler{Layout: l}
+	c.keys(root, "layout", "title", "about", "kind", "order", "recognise", "records", "fields", "container", "picture", "model")
+	if c.err != nil {
+		return nil, c.err
+	}
+	if n := c.need(root, "layout"); n != nil {
+		l.Name = c.word(n)
+	}
+	l.Title, l.About = c.optional(root, "title", l.Name), c.optional(root, "about", "")
+	if n := c.need(root, "kind"); n != nil {
+		l.Kind = Kind(c.oneOf(n, "container", "picture", "model"))
+	}
+	switch c.optionalOf(root, "order", "little", "little", "big") {
+	case "big":
+		l.order = bigEndian
+	}
+	c.recognise(c.need(root, "recognise"))
+	if recs := root.get("records"); recs != nil {
+		for _, p := range recs.pairs {
+			l.records[p.key] = &recordDef{name: p.key, line: p.line, src: p.value}
+		}
+		names := make([]string, 0, len(l.records))
+		for n := range l.records {
+			names = append(names, n)
+		}
+		sort.Strings(names)
+		for _, n := range names {
+			c.record(l.records[n])
+		}
+	}
+	if n := c.need(root, "fields"); n != nil {
+		l.top = &recordDef{name: "file", line: n.line, src: n}
+		c.record(l.top)
+		l.topScope = l.top.scope
+	}
+	if c.err != nil {
+		return nil, c.err
+	}
+	if n := c.need(root, string(l.Kind)); n != nil {
+		switch l.Kind {
+		case Container:
+			c.container(n)
+		case Picture:
+			c.picture(n)
+		case Model:
+			c.model(n)
+		}
+	}
+	for _, k := range []Kind{Container, Picture, Model} {
+		if n := root.get(string(k)); n != nil && k != l.Kind {
+			c.fail(n, "the layout is of kind %s and has no use for %s", l.Kind, k)
+		}
+	}
+	if c.err != nil {
+		return nil, c.err
+	}
+	return l, nil
+}
+
+// Recognises tells whether a file's first bytes fit the layout.
+func (l *Layout) Recognises(head []byte) bool {
+	for _, m := range l.magic {
+		if m.at+int64(len(m.bytes)) > int64(len(head)) || string(head[m.at:m.at+int64(len(m.bytes))]) != string(m.bytes) {
+			return false
+		}
+	}
+	return true
+}
+
+// compiler keeps the first error, so that the code reads straight on.
+type compiler struct {
+	*Layout
+	err error
+}
+
+func (c *compiler) fail(n *node, format string, a ...any) {
+	if c.err == nil {
+		c.err = &Error{Layout: c.Name, Line: n.line, Col: n.col, Msg: fmt.Sprintf(format, a...)}
+	}
+}
+
+// keys refuses keys that are not known, with the known ones in the message.
+func (c *compiler) keys(n *node, known ...string) {
+	if !n.mapping {
+		c.fail(n, "a mapping with %s is expected here, not %s", strings.Join(known, ", "), n.what())
+		return
+	}
+next:
+	for _, p := range n.pairs {
+		for _, k := range known {
+			if p.key == k {
+				continue next
+			}
+		}
+		c.fail(&node{line: p.line, col: p.col}, "key %q is not known here; known are %s", p.key, strings.Join(known, ", "))
+	}
+}
+
+func (c *compiler) need(n *node, key string) *node {
+	v := n.get(key)
+	if v == nil {
+		c.fail(n, "%q is missing", key)
+	}
+	return v
+}
+
+func (c *compiler) word(n *node) string {
+	if !n.scalar || n.text == "" {
+		c.fail(n, "a word is expected here, not %s", n.what())
+	}
+	return n.text
+}
+
+func (c *compiler) oneOf(n *node, words ...string) string {
+	w := c.word(n)
+	for _, k := range words {
+		if w == k {
+			return w
+		}
+	}
+	c.fail(n, "%q is not one of %s", w, strings.Join(words, ", "))
+	return ""
+}
+
+func (c *compiler) optional(n *node, key, def string) string {
+	if v := n.get(key); v != nil {
+		return c.word(v)
+	}
+	return def
+}
+
+func (c *compiler) optionalOf(n *node, key, def string, words ...string) string {
+	if v := n.get(key); v != nil {
+		return c.oneOf(v, words...)
+	}
+	return def
+}
+
+func (c *compiler) whole(n *node) int64 {
+	i, err := strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64)
+	if !n.scalar || err != nil {
+		c.fail(n, "a whole number is expected here, not %s", n.what())
+	}
+	return i
+}
+
+func (c *compiler) formula(n *node, sc *scope) *formula {
+	if n == nil || c.err != nil {
+		return nil
+	}
+	f, err := c.compileFormula(n, sc)
+	if err != nil && c.err == nil {
+		c.err = err
+	}
+	return f
+}
+
+func (c *compiler) optionalFormula(n *node, key string, sc *scope) *formula {
+	return c.formula(n.get(key), sc)
+}
+
+func (c *compiler) needFormula(n *node, key string, sc *scope) *formula {
+	return c.formula(c.need(n, key), sc)
+}
+
+func (c *compiler) recognise(n *node) {
+	if n == nil {
+		return
+	}
+	if len(n.items) == 0 {
+		c.fail(n, "recognise is a list of byte strings with their places, such as {at: 0, ascii: TIDE}")
+	}
+	for _, it := range n.items {
+		c.keys(it, "at", "ascii", "bytes")
+		if c.err != nil {
+			return
+		}
+		m := magic{}
+		if a := it.get("at"); a != nil {
+			m.at = c.whole(a)
+		}
+		switch {
+		case it.get("ascii") != nil:
+			m.bytes = []byte(c.word(it.get("ascii")))
+		case it.get("bytes") != nil:
+			b, err := hex.DecodeString(strings.ReplaceAll(it.get("bytes").text, " ", ""))
+			if err != nil {
+				c.fail(it.get("bytes"), "bytes are pairs of hexadecimal digits: %v", err)
+			}
+			m.bytes = b
+		default:
+			c.fail(it, "ascii or bytes is missing")
+		}
+		if m.at < 0 || m.at > 4096 || len(m.bytes) == 0 || len(m.bytes) > 256 {
+			c.fail(it, "recognise looks at 1 to 256 bytes within the first 4096")
+		}
+		c.magic = append(c.magic, m)
+	}
+}
+
+func (c *compiler) record(r *recordDef) {
+	if r.scope != nil || c.err != nil {
+		return
+	}
+	if r.busy {
+		c.err = &Error{Layout: c.Name, Line: r.line, Col: 1, Msg: fmt.Sprintf("record %s contains itself", r.name)}
+		return
+	}
+	r.busy = true
+	defer func() { r.busy = false }()
+	if len(r.src.items) == 0 {
+		c.fail(r.src, "the fields of %s are a list such as - count: u32", r.name)
+		return
+	}
+	r.index = map[string]int{}
+	sc := (&scope{names: []string{"file_size"}}).child()
+	r.fixed = true
+	for _, it := range r.src.items {
+		if !it.mapping || len(it.pairs) != 1 {
+			c.fail(it, "a field is one name with its type, such as - count: u32")
+			return
+		}
+		f := field{name: it.pairs[0].key, line: it.pairs[0].line, col: it.pairs[0].col, fixedN: -1, order: c.order}
+		v := it.pairs[0].value
+		if _, taken := r.index[f.name]; taken || f.name == "file_size" || builtins[f.name] != nil || universe[f.name] {
+			c.fail(it, "field name %q is taken", f.name)
+		}
+		typ := v
+		if v.mapping {
+			c.keys(v, "type", "at", "when", "must", "message", "order")
+			typ = c.need(v, "type")
+			f.at = c.optionalFormula(v, "at", sc)
+			f.when = c.optionalFormula(v, "when", sc)
+			f.message = c.optional(v, "message", "")
+			switch c.optionalOf(v, "order", "", "little", "big") {
+			case "little":
+				f.order = littleEndian
+			case "big":
+				f.order = bigEndian
+			}
+		}
+		if c.err != nil {
+			return
+		}
+		c.fieldType(&f, typ, sc)
+		r.index[f.name] = len(r.fields)
+		sc.names = append(sc.names, f.name)
+		if v.mapping {
+			f.must = c.optionalFormula(v, "must", sc)
+		}
+		if c.err != nil {
+			return
+		}
+		if size := f.fixedSize(); size >= 0 && f.at == nil && f.when == nil && f.must == nil {
+			r.offsets = append(r.offsets, r.size)
+			r.size += size
+		} else {
+			r.fixed = false
+		}
+		r.fields = append(r.fields, f)
+	}
+	r.fixed = r.fixed && r.size > 0
+	r.scope = sc
+}
+
+// fieldType reads "u16", "ascii[4]", "entry[count]", "bytes[names_size]".
+func (c *compiler) fieldType(f *field, n *node, sc *scope) {
+	w := c.word(n)
+	if c.err != nil {
+		return
+	}
+	name, rest, indexed := strings.Cut(w, "[")
+	if indexed {
+		if !strings.HasSuffix(rest, "]") {
+			c.fail(n, "%q: the closing ] is missing", w)
+			return
+		}
+		rest = strings.TrimSuffix(rest, "]")
+		f.count = c.formula(&node{line: n.line, col: n.col + len(name) + 1, scalar: true, text: rest}, sc)
+		if f.count != nil && f.count.constant {
+			if v, err := f.count.eval(&env{run: &run{layout: c.Layout}}); err == nil {
+				f.fixedN, _ = v.int()
+			}
+			if f.fixedN < 0 {
+				c.fail(n, "%q: the count is below zero", w)
+			}
+		}
+	}
+	if p, ok := primitives[name]; ok {
+		f.typ.prim = p
+		return
+	}
+	switch name {
+	case "ascii", "utf8", "latin1", "bytes":
+		if !indexed {
+			c.fail(n, "%s needs a length, such as %s[16]", name, name)
+		}
+		f.typ.isBlob = name == "bytes"
+		if !f.typ.isBlob {
+			f.typ.text = name
+		}
+		return
+	case "cstr":
+		if indexed {
+			c.fail(n, "cstr is one zero-ended text; it takes no count")
+		}
+		f.typ.text = name
+		return
+	}
+	if r, ok := c.records[name]; ok {
+		c.record(r)
+		f.typ.rec = r
+		return
+	}
+	known := []string{"ascii[n]", "utf8[n]", "latin1[n]", "bytes[n]", "cstr"}
+	for p := range primitives {
+		known = append(known, p)
+	}
+	for r := range c.records {
+		known = append(known, r)
+	}
+	sort.Strings(known)
+	c.fail(n, "type %q is not known; known are %s", name, strings.Join(known, ", "))
+}
+
+// fixedSize is the field's size in bytes if every file has the same, else -1.
+func (f *field) fixedSize() int64 {
+	n := int64(1)
+	if f.count != nil {
+		n = f.fixedN
+		if n < 0 || n > 4096 {
+			return -1
+		}
+	}
+	switch {
+	case f.typ.prim.size > 0:
+		return n * int64(f.typ.prim.size)
+	case f.typ.rec != nil && f.typ.rec.fixed:
+		return n * f.typ.rec.size
+	case f.typ.text != "" && f.typ.text != "cstr":
+		return n
+	}
+	return -1
+}
+
+// choice is a word, or a word chosen by a formula's value.
+type choice[T any] struct {
+	n     *node
+	fixed T
+	by    *formula
+	cases map[string]T
+	def   *T
+	known string
+}
+
+// chooser compiles "word" or "{by: formula, 1: word, else: word}" with parse
+// reading one case.
+func chooser[T any](c *compiler, n *node, sc *scope, parse func(*node) T) *choice[T] {
+	if n == nil || c.err != nil {
+		return nil
+	}
+	ch := &choice[T]{n: n}
+	if !n.mapping || n.get("by") == nil {
+		ch.fixed = parse(n)
+		return ch
+	}
+	ch.cases = map[string]T{}
+	var known []string
+	for _, p := range n.pairs {
+		switch p.key {
+		case "by":
+			ch.by = c.formula(p.value, sc)
+		case "else":
+			v := parse(p.value)
+			ch.def = &v
+		default:
+			ch.cases[p.key] = parse(p.value)
+			known = append(known, p.key)
+		}
+	}
+	ch.known = strings.Join(known, ", ")
+	return ch
+}
+
+func (ch *choice[T]) eval(e *env) (T, error) {
+	if ch.by == nil {
+		return ch.fixed, nil
+	}
+	v, err := ch.by.eval(e)
+	if err != nil {
+		return ch.fixed, err
+	}
+	var x T
+	var ok bool
+	if v.kind == kInt && v.i >= 0 && v.i < 10 { // no allocation for the usual small tags
+		x, ok = ch.cases["0123456789"[v.i:v.i+1]]
+	} else {
+		x, ok = ch.cases[v.String()]
+	}
+	if ok {
+		return x, nil
+	}
+	if ch.def != nil {
+		return *ch.def, nil
+	}
+	return x, e.run.errorf(ch.n.line, ch.n.col, "%s is %s, and the layout knows only %s", ch.by.src, v, ch.known)
+}
+
+// basis reads {up: +Z, front: -Y, handedness: left, metres_per_unit: 0.01}.
+func (c *compiler) basis(n *node) (b geom.Basis) {
+	if n == nil {
+		return b
+	}
+	c.keys(n, "up", "front", "handedness", "metres_per_unit")
+	axis := func(key string) geom.Axis {
+		v := n.get(key)
+		if v == nil || c.err != nil {
+			return 0
+		}
+		a, err := geom.ParseAxis(c.word(v))
+		if err != nil {
+			c.fail(v, "%v", err)
+		}
+		return a
+	}
+	b.Up, b.Front = axis("up"), axis("front")
+	b.Handed = geom.Handedness(c.optionalOf(n, "handedness", "", "right", "left"))
+	if v := n.get("metres_per_unit"); v != nil {
+		m, err := strconv.ParseFloat(v.text, 64)
+		if err != nil {
+			c.fail(v, "metres_per_unit is a number, not %s", v.what())
+		}
+		b.MetresPerUnit = m
+	}
+	if err := b.Validate(); err != nil {
+		c.fail(n, "%v", err)
+	}
+	return b
+}

@@ -1,0 +1,387 @@
+package layout
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+
+	"excavate/core/limit"
+
+	"go.starlark.net/starlark"
+)
+
+type byteOrder bool
+
+const (
+	littleEndian byteOrder = false
+	bigEndian    byteOrder = true
+)
+
+// primitive is a plain number type.
+type primitive struct {
+	size   int
+	signed bool
+	float  bool
+}
+
+var primitives = map[string]primitive{
+	"u8": {size: 1}, "u16": {size: 2}, "u24": {size: 3}, "u32": {size: 4}, "u64": {size: 8},
+	"i8": {size: 1, signed: true}, "i16": {size: 2, signed: true}, "i24": {size: 3, signed: true},
+	"i32": {size: 4, signed: true}, "i64": {size: 8, signed: true},
+	"f16": {size: 2, float: true}, "f32": {size: 4, float: true}, "f64": {size: 8, float: true},
+}
+
+func (p primitive) number(b []byte, order byteOrder) val {
+	var u uint64
+	switch {
+	case p.size == 1:
+		u = uint64(b[0])
+	case order == littleEndian && p.size == 2:
+		u = uint64(binary.LittleEndian.Uint16(b))
+	case order == littleEndian && p.size == 4:
+		u = uint64(binary.LittleEndian.Uint32(b))
+	case order == littleEndian && p.size == 8:
+		u = binary.LittleEndian.Uint64(b)
+	case order == littleEndian:
+		u = uint64(b[0]) | uint64(b[1])<<8 | uint64(b[2])<<16
+	default:
+		for _, c := range b[:p.size] {
+			u = u<<8 | uint64(c)
+		}
+	}
+	switch {
+	case p.float && p.size == 2:
+		return floatVal(float64(halfToFloat(uint16(u))))
+	case p.float && p.size == 4:
+		return floatVal(float64(math.Float32frombits(uint32(u))))
+	case p.float:
+		return floatVal(math.Float64frombits(u))
+	case p.signed:
+		shift := 64 - 8*p.size
+		return intVal(int64(u<<shift) >> shift)
+	case u > math.MaxInt64:
+		return val{kind: kObj, obj: starlark.MakeUint64(u)}
+	}
+	return intVal(int64(u))
+}
+
+// run is one reading of one file by one layout.
+type run struct {
+	ctx    context.Context
+	layout *Layout
+	in     Input
+	steps  uint64
+	at     int64 // the place that errors name; -1 none
+	depth  int
+}
+
+func newRun(ctx context.Context, l *Layout, in Input) *run {
+	return &run{ctx: ctx, layout: l, in: in, at: -1}
+}
+
+func (r *run) errorf(line, col int, format string, a ...any) error {
+	e := &Error{Layout: r.layout.Name, Line: line, Col: col, Msg: fmt.Sprintf(format, a...)}
+	if r.at >= 0 {
+		e.HasOffset, e.Offset = true, r.at
+	}
+	return e
+}
+
+// watch stops a script when the context ends.
+func (r *run) watch(th *starlark.Thread) func() {
+	if r.ctx == nil || r.ctx.Done() == nil {
+		return func() {}
+	}
+	stop := context.AfterFunc(r.ctx, func() { th.Cancel("stopped") })
+	return func() { stop() }
+}
+
+func (r *run) cancelled() error {
+	if r.ctx != nil {
+		return r.ctx.Err()
+	}
+	return nil
+}
+
+// fields reads the file's own fields and returns the environment in which the
+// layout's maps are evaluated.
+func (r *run) fields() (*env, error) {
+	root := &env{run: r, slots: []val{intVal(r.in.Size())}}
+	rec, _, err := r.record(r.layout.top, 0, root)
+	if err != nil {
+		return nil, err
+	}
+	e := root.child(rec.vals...)
+	r.at = -1
+	return e, nil
+}
+
+// record reads one record that is not of fixed size.
+func (r *run) record(def *recordDef, at int64, root *env) (*record, int64, error) {
+	if r.depth++; r.depth > limit.RecordNesting {
+		return nil, 0, r.errorf(def.line, 1, "records nest more than %d deep", limit.RecordNesting)
+	}
+	defer func() { r.depth-- }()
+	rec := &record{def: def, off: at, vals: make([]val, 0, len(def.fields))}
+	e := root.child()
+	for i := range def.fields {
+		f := &def.fields[i]
+		e.slots = rec.vals
+		v, next, err := r.field(f, at, e, root)
+		if err != nil {
+			return nil, 0, err
+		}
+		rec.vals = append(rec.vals, v)
+		e.slots = rec.vals
+		if f.must != nil {
+			ok, err := f.must.eval(e)
+			if err != nil {
+				return nil, 0, err
+			}
+			if !ok.truth() {
+				msg := f.message
+				if msg == "" {
+					msg = fmt.Sprintf("%s does not hold", f.must.src)
+				}
+				return nil, 0, r.errorf(f.must.line, f.must.col, "%s is %s: %s", f.name, v, msg)
+			}
+		}
+		at = next
+	}
+	return rec, at, nil
+}
+
+func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
+	r.at = at
+	if f.when != nil {
+		if v, err := f.when.eval(e); err != nil || !v.truth() {
+			return val{}, at, err
+		}
+	}
+	if f.at != nil {
+		v, err := f.at.int(e)
+		if err != nil {
+			return val{}, at, err
+		}
+		at = v
+	}
+	n := int64(1)
+	if f.count != nil {
+		v, err := f.count.int(e)
+		if err != nil {
+			return val{}, at, err
+		}
+		if n = v; n < 0 {
+			return val{}, at, r.errorf(f.count.line, f.count.col, "%s counts %d elements", f.name, n)
+		}
+	}
+	if at < 0 || at > r.in.Size() {
+		return val{}, at, r.errorf(f.line, f.col, "%s lies at offset %d, and the file ends at %d (0x%x)", f.name, at, r.in.Size(), r.in.Size())
+	}
+	r.at = at
+	bytes := func(n, each int64) ([]byte, error) {
+		if left := r.in.Size() - at; n > left/each {
+			return nil, r.errorf(f.line, f.col, "%s needs %s at offset %d, and the file ends at %d (0x%x)", f.name, amount(n, each), at, r.in.Size(), r.in.Size())
+		}
+		b, err := r.in.Bytes(at, n*each)
+		if err != nil {
+			return nil, r.errorf(f.line, f.col, "%s: %v", f.name, err)
+		}
+		return b, nil
+	}
+	t := &f.typ
+	switch {
+	case t.isBlob:
+		if n > r.in.Size()-at {
+			_, err := bytes(n, 1)
+			return val{}, at, err
+		}
+		return val{kind: kObj, obj: &blob{in: r.in, off: at, n: n}}, at + n, nil
+	case t.text == "cstr":
+		s, err := (&blob{in: r.in, off: at, n: r.in.Size() - at}).untilZero(0)
+		if err != nil {
+			return val{}, at, r.errorf(f.line, f.col, "%s: %v", f.name, err)
+		}
+		return strVal(decodeText(s)), at + int64(len(s)) + 1, nil
+	case t.text != "":
+		if n > maxText {
+			return val{}, at, r.errorf(f.line, f.col, "%s is a text of %d bytes, at most %d are read", f.name, n, maxText)
+		}
+		b, err := bytes(n, 1)
+		if err != nil {
+			return val{}, at, err
+		}
+		return strVal(fixedText(t.text, b)), at + n, nil
+	case t.prim.size > 0:
+		b, err := bytes(n, int64(t.prim.size))
+		if err != nil {
+			return val{}, at, err
+		}
+		next := at + int64(len(b))
+		if f.count == nil {
+			return t.prim.number(b, f.order), next, nil
+		}
+		return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, data: b}}, next, nil
+	}
+	def := t.rec
+	if n > limit.Records {
+		return val{}, at, r.errorf(f.line, f.col, "%s counts %d records, at most %d are read", f.name, n, limit.Records)
+	}
+	if def.fixed {
+		b, err := bytes(n, def.size)
+		if err != nil {
+			return val{}, at, err
+		}
+		next := at + int64(len(b))
+		if f.count == nil {
+			return val{kind: kObj, obj: &record{def: def, off: at, data: b}}, next, nil
+		}
+		return val{kind: kObj, obj: &table{def: def, off: at, data: b}}, next, nil
+	}
+	if f.count == nil {
+		rec, next, err := r.record(def, at, root)
+		return val{kind: kObj, obj: rec}, next, err
+	}
+	tab := &table{def: def, off: at, recs: []*record{}}
+	for i := int64(0); i < n; i++ {
+		if err := r.cancelled(); err != nil {
+			return val{}, at, err
+		}
+		rec, next, err := r.record(def, at, root)
+		if err != nil {
+			return val{}, at, prefix(err, fmt.Sprintf("%s record %d: ", f.name, i))
+		}
+		// A record that takes no bytes would let a count alone fill memory.
+		if next <= at && i > 1<<16 {
+			return val{}, at, r.errorf(f.line, f.col, "%s counts %d records that take no bytes", f.name, n)
+		}
+		at = next
+		tab.recs = append(tab.recs, rec)
+	}
+	return val{kind: kObj, obj: tab}, at, nil
+}
+
+// prefix puts words before the message of a layout error and keeps its place.
+func prefix(err error, words string) error {
+	var le *Error
+	if errors.As(err, &le) {
+		c := *le
+		c.Msg = words + c.Msg
+		return &c
+	}
+	return fmt.Errorf("%s%w", words, err)
+}
+
+func amount(n, each int64) string {
+	if each == 1 {
+		return fmt.Sprintf("%d bytes", n)
+	}
+	return fmt.Sprintf("%d x %d bytes", n, each)
+}
+
+// decodeFixed reads a field of a fixed record from its bytes.
+func (f *field) decodeFixed(b []byte, off int64) (val, error) {
+	t := &f.typ
+	switch {
+	case t.prim.size > 0 && f.count == nil:
+		return t.prim.number(b, f.order), nil
+	case t.prim.size > 0:
+		return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, data: b[:f.fixedSize()]}}, nil
+	case t.text != "":
+		return strVal(fixedText(t.text, b[:f.fixedN])), nil
+	case f.count == nil:
+		return val{kind: kObj, obj: &record{def: t.rec, off: off, data: b[:t.rec.size]}}, nil
+	}
+	return val{kind: kObj, obj: &table{def: t.rec, off: off, data: b[:f.fixedSize()]}}, nil
+}
+
+func fixedText(kind string, b []byte) string {
+	s := b
+	for i, c := range b {
+		if c == 0 {
+			s = b[:i]
+			break
+		}
+	}
+	if kind == "latin1" {
+		var w strings.Builder
+		for _, c := range s {
+			w.WriteRune(rune(c))
+		}
+		return w.String()
+	}
+	return decodeText(s)
+}
+
+// halfToFloat widens an IEEE 754 binary16 number.
+func halfToFloat(h uint16) float32 {
+	sign, exp, frac := uint32(h>>15)<<31, uint32(h>>10)&31, uint32(h)&1023
+	switch exp {
+	case 0:
+		f := float32(frac) * (1.0 / (1 << 24))
+		return math.Float32frombits(sign | math.Float32bits(f))
+	case 31:
+		return math.Float32frombits(sign | 0x7f800000 | frac<<13)
+	}
+	return math.Float32frombits(sign | (exp+112)<<23 | frac<<13)
+}
+
+// each runs a map once for every record of a list.
+type each struct {
+	list  *formula
+	scope *scope // has the record and index
+}
+
+// each compiles "each: formula" with "as: name"; the map's own formulas see
+// the record under that name (it where none is given) and its index.
+func (c *compiler) each(n *node, sc *scope) *each {
+	name := c.optional(n, "as", "it")
+	return &each{list: c.needFormula(n, "each", sc), scope: sc.child(name, "index")}
+}
+
+func (ea *each) do(e *env, f func(i int, e *env) error) error {
+	v, err := ea.list.eval(e)
+	if err != nil {
+		return err
+	}
+	seq, ok := v.obj.(starlark.Indexable)
+	if v.kind != kObj || !ok {
+		return ea.list.fail(e, fmt.Errorf("%s is not a list of records", v.typeName()))
+	}
+	tab, isTable := seq.(*table)
+	inner := e.child(val{}, val{})
+	for i := 0; i < seq.Len(); i++ {
+		if i&1023 == 0 {
+			if err := e.run.cancelled(); err != nil {
+				return err
+			}
+		}
+		if isTable {
+			rec := tab.at(i)
+			e.run.at = rec.off
+			inner.slots[0] = val{kind: kObj, obj: rec}
+		} else {
+			inner.slots[0] = fromStarlark(seq.Index(i))
+		}
+		inner.slots[1] = intVal(int64(i))
+		if err := f(i, inner); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// count is the number of records that do will visit.
+func (ea *each) count(e *env) int {
+	v, err := ea.list.eval(e)
+	if err != nil || v.kind != kObj {
+		return 0
+	}
+	if s, ok := v.obj.(starlark.Indexable); ok {
+		return s.Len()
+	}
+	return 0
+}

@@ -1,0 +1,75 @@
+package pixel
+
+import (
+	"bytes"
+	"fmt"
+	"image"
+	_ "image/gif" // registered for Encoded
+	"image/jpeg"
+	"image/png"
+
+	"excavate/core/limit"
+
+	_ "golang.org/x/image/bmp"  // registered for Encoded
+	_ "golang.org/x/image/tiff" // registered for Encoded
+	_ "golang.org/x/image/webp" // registered for Encoded
+)
+
+// Encoded looks at an encoded picture. PNG and JPEG come back as they are;
+// other formats that can be decoded come back as PNG. from is the format that
+// was found.
+func Encoded(data []byte) (out []byte, mime, from string, w, h int, err error) {
+	cfg, from, err := image.DecodeConfig(bytes.NewReader(data))
+	if err != nil {
+		return nil, "", "", 0, 0, fmt.Errorf("not a picture that can be decoded: %w", err)
+	}
+	if int64(cfg.Width)*int64(cfg.Height) > limit.Texels || cfg.Width <= 0 || cfg.Height <= 0 {
+		return nil, "", from, 0, 0, fmt.Errorf("a picture of %d x %d texels; at most %d texels are read", cfg.Width, cfg.Height, limit.Texels)
+	}
+	switch from {
+	case "png":
+		return data, "image/png", from, cfg.Width, cfg.Height, nil
+	case "jpeg":
+		return data, "image/jpeg", from, cfg.Width, cfg.Height, nil
+	}
+	img, _, err := image.Decode(bytes.NewReader(data))
+	if err != nil {
+		return nil, "", from, 0, 0, fmt.Errorf("%s picture is damaged: %w", from, err)
+	}
+	out, err = PNG(img)
+	return out, "image/png", from, cfg.Width, cfg.Height, err
+}
+
+// PNG encodes a picture; speed counts more than the last per cent of size.
+func PNG(img image.Image) ([]byte, error) {
+	var b bytes.Buffer
+	e := png.Encoder{CompressionLevel: png.BestSpeed}
+	if err := e.Encode(&b, img); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
+}
+
+// DecodePicture decodes PNG or JPEG bytes.
+func DecodePicture(data []byte, mime string) (image.Image, error) {
+	if mime == "image/jpeg" {
+		return jpeg.Decode(bytes.NewReader(data))
+	}
+	return png.Decode(bytes.NewReader(data))
+}
+
+// ToNRGBA returns the picture in 8 bits a channel, not premultiplied, with
+// its origin at 0, 0.
+func ToNRGBA(img image.Image) *image.NRGBA {
+	b := img.Bounds()
+	if n, ok := img.(*image.NRGBA); ok && b.Min == (image.Point{}) {
+		return n
+	}
+	out := image.NewNRGBA(image.Rect(0, 0, b.Dx(), b.Dy()))
+	for y := 0; y < b.Dy(); y++ {
+		for x := 0; x < b.Dx(); x++ {
+			out.Set(x, y, img.At(b.Min.X+x, b.Min.Y+y))
+		}
+	}
+	return out
+}

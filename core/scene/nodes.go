@@ -1,0 +1,70 @@
+package scene
+
+import "slices"
+
+// KeepNodes returns the scene with only the nodes that keep names. A node
+// that is kept must have its parent kept. dropped are the nodes whose motion
+// channels went with them. Joints are always kept by callers.
+func (s *Scene) KeepNodes(keep []bool) (out *Scene, dropped []int) {
+	o := *s
+	at := make([]int, len(s.Nodes))
+	o.Nodes = nil
+	for i := range s.Nodes {
+		at[i] = None
+		if !keep[i] {
+			continue
+		}
+		at[i] = len(o.Nodes)
+		n := s.Nodes[i]
+		if n.Parent >= 0 {
+			n.Parent = at[n.Parent]
+		}
+		o.Nodes = append(o.Nodes, n)
+	}
+	o.Skins = slices.Clone(s.Skins)
+	for i := range o.Skins {
+		j := slices.Clone(o.Skins[i].Joints)
+		for k := range j {
+			j[k] = at[j[k]]
+		}
+		o.Skins[i].Joints = j
+		if r := o.Skins[i].Root; r >= 0 {
+			o.Skins[i].Root = at[r]
+		}
+	}
+	lost := map[int]bool{}
+	o.Motions = nil
+	for _, m := range s.Motions {
+		var ch []Channel
+		for _, c := range m.Channels {
+			if at[c.Node] < 0 {
+				if !lost[c.Node] {
+					lost[c.Node] = true
+					dropped = append(dropped, c.Node)
+				}
+				continue
+			}
+			c.Node = at[c.Node]
+			ch = append(ch, c)
+		}
+		if len(ch) > 0 || len(m.Channels) == 0 {
+			m.Channels = ch
+			o.Motions = append(o.Motions, m)
+		}
+	}
+	// Cameras and lights that no node holds any more.
+	o.Cameras = nil
+	o.Lights = nil
+	for i := range o.Nodes {
+		n := &o.Nodes[i]
+		if n.Camera >= 0 {
+			o.Cameras = append(o.Cameras, s.Cameras[n.Camera])
+			n.Camera = len(o.Cameras) - 1
+		}
+		if n.Light >= 0 {
+			o.Lights = append(o.Lights, s.Lights[n.Light])
+			n.Light = len(o.Lights) - 1
+		}
+	}
+	return &o, dropped
+}

@@ -1,0 +1,287 @@
+// Package scene is the neutral form that every reader produces, every step
+// maps to a new one, and every writer takes: nodes, meshes of parts,
+// materials, pictures, skins, motions and the basis that gives the numbers
+// their meaning.
+//
+// A scene that has been handed on is never modified. A step copies the slices
+// that it changes and shares the rest; Validate states the invariants.
+package scene
+
+import "excavate/core/geom"
+
+// Scene is one decoded asset.
+type Scene struct {
+	Name      string     `json:"name"`
+	Basis     geom.Basis `json:"basis"`
+	Nodes     []Node     `json:"nodes"` // parents stand before their children
+	Meshes    []Mesh     `json:"meshes"`
+	Materials []Material `json:"materials"`
+	Pictures  []Picture  `json:"pictures"`
+	Skins     []Skin     `json:"skins"`
+	Motions   []Motion   `json:"motions"`
+	Cameras   []Camera   `json:"cameras"`
+	Lights    []Light    `json:"lights"`
+	Notes     []Note     `json:"notes"`
+	Terms     Terms      `json:"terms"`
+}
+
+// Terms says whose the asset is and what may be done with it, as far as the
+// file itself tells.
+type Terms struct {
+	Owner   string `json:"owner,omitempty"`
+	Licence string `json:"licence,omitempty"`
+	Text    string `json:"text,omitempty"`
+}
+
+// None marks an index that points at nothing.
+const None = -1
+
+// Node is a place in the tree. Its transform is translation * rotation *
+// scale, relative to its parent. A camera or light looks along minus the
+// basis' front axis with the basis' up axis upwards, as in glTF 2.0 section
+// 3.10.
+type Node struct {
+	Name        string     `json:"name"`
+	Parent      int        `json:"parent"`
+	Translation [3]float32 `json:"t"`
+	Rotation    [4]float32 `json:"r"` // quaternion x, y, z, w
+	Scale       [3]float32 `json:"s"`
+	Mesh        int        `json:"mesh"`
+	Skin        int        `json:"skin"`
+	Camera      int        `json:"camera"`
+	Light       int        `json:"light"`
+}
+
+// NewNode is a root node that does nothing.
+func NewNode(name string) Node {
+	return Node{Name: name, Parent: None, Rotation: [4]float32{0, 0, 0, 1}, Scale: [3]float32{1, 1, 1},
+		Mesh: None, Skin: None, Camera: None, Light: None}
+}
+
+// Local is the node's transform relative to its parent.
+func (n *Node) Local() geom.Mat4 {
+	return geom.TRS(vec3(n.Translation), geom.Quat{float64(n.Rotation[0]), float64(n.Rotation[1]), float64(n.Rotation[2]), float64(n.Rotation[3])}, vec3(n.Scale))
+}
+
+func vec3(a [3]float32) geom.Vec3 {
+	return geom.Vec3{float64(a[0]), float64(a[1]), float64(a[2])}
+}
+
+// Mesh is a list of parts, one for each material.
+type Mesh struct {
+	Name  string `json:"name"`
+	Parts []Part `json:"parts"`
+}
+
+// Part is a triangle list with its vertex attributes. With n vertices the
+// flat slices hold: Positions and Normals 3n, Tangents 4n (x, y, z, sign),
+// each UV set 2n, each colour set 4n (linear RGBA), Joints and Weights
+// Influences*n. Nil means that the file has none.
+type Part struct {
+	Material   int           `json:"material"`
+	Influences int           `json:"influences"` // joints per vertex
+	Positions  []float32     `json:"-"`
+	Normals    []float32     `json:"-"`
+	Tangents   []float32     `json:"-"`
+	Joints     []uint16      `json:"-"` // index into the skin's joints
+	Weights    []float32     `json:"-"`
+	Triangles  []uint32      `json:"-"` // three vertex indices each, wound counter-clockwise seen from the front
+	UVs        []AttrSet     `json:"uvs"`
+	Colours    []AttrSet     `json:"colours"`
+	Morphs     []MorphTarget `json:"morphs"`
+}
+
+// Vertices is the number of vertices.
+func (p *Part) Vertices() int { return len(p.Positions) / 3 }
+
+// AttrSet is a named UV or colour set.
+type AttrSet struct {
+	Name string    `json:"name"`
+	Data []float32 `json:"-"`
+}
+
+// MorphTarget holds offsets from the rest shape, 3 per vertex; nil is none.
+type MorphTarget struct {
+	Name      string    `json:"name"`
+	Weight    float32   `json:"weight"`
+	Positions []float32 `json:"-"`
+	Normals   []float32 `json:"-"`
+	Tangents  []float32 `json:"-"`
+}
+
+// AlphaMode says what a material's alpha does, as in glTF 2.0 section 3.9.4.
+type AlphaMode string
+
+// The alpha modes.
+const (
+	Opaque AlphaMode = "opaque"
+	Cutout AlphaMode = "cutout"
+	Blend  AlphaMode = "blend"
+)
+
+// Material is the metallic-roughness model of glTF 2.0 section 3.9.
+type Material struct {
+	Name       string     `json:"name"`
+	BaseColour [4]float32 `json:"baseColour"` // linear RGBA
+	Metallic   float32    `json:"metallic"`
+	Roughness  float32    `json:"roughness"`
+	Emissive   [3]float32 `json:"emissive"`
+	Alpha      AlphaMode  `json:"alpha"`
+	Cutoff     float32    `json:"cutoff"`
+	TwoSided   bool       `json:"twoSided"`
+	Unlit      bool       `json:"unlit"`
+	Textures   []Texture  `json:"textures"`
+}
+
+// NewMaterial has the default values of glTF 2.0 but for a dull, non-metal
+// surface, which is what a file without surface properties means.
+func NewMaterial(name string) Material {
+	return Material{Name: name, BaseColour: [4]float32{1, 1, 1, 1}, Roughness: 1, Alpha: Opaque, Cutoff: 0.5}
+}
+
+// Role is the job of a picture in a material.
+type Role string
+
+// The picture roles of the metallic-roughness model.
+const (
+	RoleColour    Role = "colour"
+	RoleMetalRgh  Role = "metallic-roughness"
+	RoleNormal    Role = "normal"
+	RoleOcclusion Role = "occlusion"
+	RoleEmission  Role = "emission"
+)
+
+// Roles lists every role in the order in which materials show them.
+var Roles = []Role{RoleColour, RoleMetalRgh, RoleNormal, RoleOcclusion, RoleEmission}
+
+// Texture binds a picture to a role.
+type Texture struct {
+	Role    Role    `json:"role"`
+	Picture int     `json:"picture"`
+	UVSet   int     `json:"uvSet"`
+	Scale   float32 `json:"scale"` // normal scale or occlusion strength; 1 elsewhere
+	WrapU   Wrap    `json:"wrapU"`
+	WrapV   Wrap    `json:"wrapV"`
+	Nearest bool    `json:"nearest"`
+}
+
+// Wrap says what happens outside 0..1.
+type Wrap string
+
+// The wrap modes; the empty string is Repeat.
+const (
+	Repeat Wrap = ""
+	Clamp  Wrap = "clamp"
+	Mirror Wrap = "mirror"
+)
+
+// Texture returns the material's texture in a role, or nil.
+func (m *Material) Texture(r Role) *Texture {
+	for i := range m.Textures {
+		if m.Textures[i].Role == r {
+			return &m.Textures[i]
+		}
+	}
+	return nil
+}
+
+// Picture is an encoded picture (PNG or JPEG), or the wish for one that was
+// not found.
+type Picture struct {
+	Name   string   `json:"name"`
+	Ref    string   `json:"ref"`             // as the file asks for it
+	MIME   string   `json:"mime,omitempty"`  // of Data
+	Width  int      `json:"width,omitempty"` // texels
+	Height int      `json:"height,omitempty"`
+	Found  string   `json:"found,omitempty"`  // where it was found: "source: path", or "inside the file"
+	How    string   `json:"how,omitempty"`    // how surely: same path, other ending, same name
+	Looked []string `json:"looked,omitempty"` // what was looked for, and where, in vain
+	Data   []byte   `json:"-"`
+}
+
+// Missing tells whether the picture was not found.
+func (p *Picture) Missing() bool { return len(p.Data) == 0 }
+
+// Skin binds vertices to nodes. InverseBind holds 16 numbers a joint,
+// column-major: mesh space to joint space in the bind pose.
+type Skin struct {
+	Name        string    `json:"name"`
+	Joints      []int     `json:"joints"`
+	Root        int       `json:"root"` // common root node, or None
+	InverseBind []float32 `json:"-"`
+}
+
+// Motion is a clip: channels of keys.
+type Motion struct {
+	Name     string    `json:"name"`
+	Channels []Channel `json:"channels"`
+}
+
+// Path is the property that a channel moves.
+type Path string
+
+// The channel paths, with the numbers a key holds: 3, 4, 3, and one for each
+// morph target.
+const (
+	PathTranslation Path = "translation"
+	PathRotation    Path = "rotation"
+	PathScale       Path = "scale"
+	PathWeights     Path = "weights"
+)
+
+// Interp is how values between keys are made (glTF 2.0 appendix C).
+type Interp string
+
+// The interpolations. Cubic holds three values a key: in-tangent, value,
+// out-tangent.
+const (
+	Linear Interp = "linear"
+	Step   Interp = "step"
+	Cubic  Interp = "cubic"
+)
+
+// Channel moves one property of one node. Times are seconds, rising.
+type Channel struct {
+	Node   int       `json:"node"`
+	Path   Path      `json:"path"`
+	Interp Interp    `json:"interp"`
+	Times  []float32 `json:"-"`
+	Values []float32 `json:"-"`
+}
+
+// Seconds is the time of the last key of any channel.
+func (m *Motion) Seconds() float64 {
+	var t float32
+	for i := range m.Channels {
+		if n := len(m.Channels[i].Times); n > 0 && m.Channels[i].Times[n-1] > t {
+			t = m.Channels[i].Times[n-1]
+		}
+	}
+	return float64(t)
+}
+
+// Camera is a leftover of the source; none of our targets wants one.
+type Camera struct {
+	Name         string  `json:"name"`
+	Orthographic bool    `json:"orthographic"`
+	FovY         float32 `json:"fovY"`   // radians, perspective
+	Aspect       float32 `json:"aspect"` // width over height, 0 unknown
+	Height       float32 `json:"height"` // half of the height seen, orthographic
+	Near         float32 `json:"near"`
+	Far          float32 `json:"far"`
+}
+
+// Light is a punctual light.
+type Light struct {
+	Name      string     `json:"name"`
+	Type      string     `json:"type"` // directional, point, spot
+	Colour    [3]float32 `json:"colour"`
+	Intensity float32    `json:"intensity"`
+}
+
+// Note says what a reader or writer could not carry over, or had to assume.
+type Note struct {
+	Text  string `json:"text"`
+	Where string `json:"where,omitempty"`
+	Loss  bool   `json:"loss,omitempty"`
+}

@@ -1,0 +1,161 @@
+// Package step holds the steps of a chain, one file each. A step takes a
+// scene and parameters and makes a new scene; it never changes the one it was
+// given. A file registers its step, so adding one touches no other file.
+package step
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"sort"
+	"strings"
+
+	"excavate/core/scene"
+
+	"github.com/invopop/jsonschema"
+)
+
+// Family is the kind of thing that a step changes. The interface shows it as
+// the hatching of the step's band.
+type Family string
+
+// The families.
+const (
+	Clean    Family = "clean"
+	Basis    Family = "basis"
+	Geometry Family = "geometry"
+	Material Family = "material"
+	Rig      Family = "rig"
+)
+
+// Report is what a step says about its work, in a porter's words.
+type Report struct {
+	Lines  []string `json:"lines"`  // what it did, shortest first
+	Losses []string `json:"losses"` // what is gone and was not asked to go
+	Idle   bool     `json:"idle"`   // it found nothing to do
+}
+
+// Say adds a line.
+func (r *Report) Say(f string, a ...any) { r.Lines = append(r.Lines, fmt.Sprintf(f, a...)) }
+
+// Lose adds a loss.
+func (r *Report) Lose(f string, a ...any) { r.Losses = append(r.Losses, fmt.Sprintf(f, a...)) }
+
+// Nothing says that there was nothing to do, and why.
+func (r *Report) Nothing(f string, a ...any) {
+	r.Idle = true
+	r.Say(f, a...)
+}
+
+// Kind is one kind of step.
+type Kind struct {
+	Name    string // as in chain documents
+	Title   string
+	Purpose string // one sentence
+	Family  Family
+	Version int             // rises when the same parameters give another result
+	Schema  json.RawMessage // JSON Schema of the parameters, with defaults
+	check   func(params json.RawMessage) error
+	apply   func(ctx context.Context, s *scene.Scene, params json.RawMessage, r *Report) (*scene.Scene, error)
+}
+
+// Check refuses parameters that the step cannot work with.
+func (k *Kind) Check(params json.RawMessage) error { return k.check(params) }
+
+// Apply runs the step.
+func (k *Kind) Apply(ctx context.Context, s *scene.Scene, params json.RawMessage, r *Report) (*scene.Scene, error) {
+	out, err := k.apply(ctx, s, params, r)
+	if err != nil {
+		return nil, fmt.Errorf("step %s: %w", k.Name, err)
+	}
+	return out, nil
+}
+
+var kinds = map[string]*Kind{}
+
+// All lists every kind of step by name.
+func All() []*Kind {
+	out := make([]*Kind, 0, len(kinds))
+	for _, k := range kinds {
+		out = append(out, k)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out
+}
+
+// Get returns a kind by name.
+func Get(name string) (*Kind, error) {
+	if k, ok := kinds[name]; ok {
+		return k, nil
+	}
+	var names []string
+	for _, k := range All() {
+		names = append(names, k.Name)
+	}
+	return nil, fmt.Errorf("there is no step %q; there are %s", name, strings.Join(names, ", "))
+}
+
+// validator is implemented by parameters that JSON types alone do not bound.
+type validator interface{ Validate() error }
+
+// register adds a kind whose parameters are P, with defaults.
+func register[P any](k Kind, defaults P, apply func(context.Context, *scene.Scene, P, *Report) (*scene.Scene, error)) *Kind {
+	read := func(params json.RawMessage) (P, error) {
+		p := defaults
+		if len(params) == 0 || string(params) == "null" {
+			return p, nil
+		}
+		d := json.NewDecoder(bytes.NewReader(params))
+		d.DisallowUnknownFields()
+		if err := d.Decode(&p); err != nil {
+			return p, fmt.Errorf("parameters of %s: %s", k.Name, strings.TrimPrefix(err.Error(), "json: "))
+		}
+		if v, ok := any(&p).(validator); ok {
+			if err := v.Validate(); err != nil {
+				return p, fmt.Errorf("parameters of %s: %w", k.Name, err)
+			}
+		}
+		return p, nil
+	}
+	r := jsonschema.Reflector{DoNotReference: true, Anonymous: true, RequiredFromJSONSchemaTags: true}
+	schema := r.Reflect(&defaults)
+	schema.Version = ""
+	text, err := json.Marshal(schema)
+	if err != nil {
+		panic(fmt.Sprintf("step %s: %v", k.Name, err)) // a mistake in this package
+	}
+	def, err := json.Marshal(defaults)
+	if err != nil {
+		panic(fmt.Sprintf("step %s: %v", k.Name, err))
+	}
+	// The defaults belong to the schema's root.
+	k.Schema = append(append(append(text[:len(text)-1:len(text)-1], `,"default":`...), def...), '}')
+	k.check = func(params json.RawMessage) error { _, err := read(params); return err }
+	k.apply = func(ctx context.Context, s *scene.Scene, params json.RawMessage, r *Report) (*scene.Scene, error) {
+		p, err := read(params)
+		if err != nil {
+			return nil, err
+		}
+		return apply(ctx, s, p, r)
+	}
+	kinds[k.Name] = &k
+	return &k
+}
+
+// count writes "1 camera" or "3 cameras".
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// list joins names for a message and cuts a long list short.
+func list(names []string) string {
+	const most = 4
+	if len(names) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+	}
+	return strings.Join(names, ", ")
+}
