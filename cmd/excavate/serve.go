@@ -1,6 +1,83 @@
 package main
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+	"fmt"
+	"io"
+	"path/filepath"
+	"time"
 
-func serveCommand(o *options) *cobra.Command { return &cobra.Command{Use: "serve", Hidden: true} }
-func demoCommand(o *options) *cobra.Command  { return &cobra.Command{Use: "demo", Hidden: true} }
+	"excavate/internal/app"
+
+	"github.com/spf13/cobra"
+)
+
+func serveCommand(o *options) *cobra.Command {
+	var cfg app.Config
+	c := &cobra.Command{Use: "serve", Short: "Run the web application on loopback", Args: cobra.NoArgs}
+	c.Flags().StringVar(&cfg.Data, "data", ".data", "the folder `DIR` for the database and derived files")
+	c.Flags().StringVar(&cfg.Database, "database", "", "the `DSN` of a MariaDB database that runs already, as user:password@tcp(127.0.0.1:3306)/name?parseTime=true; without it one is started in the data folder")
+	c.Flags().IntVar(&cfg.Port, "port", 7410, "the `PORT` on loopback; if it is taken the next free one")
+	c.Flags().StringArrayVar(&cfg.Library, "library", nil, "a folder `DIR` that sources may be added from; may be given more than once")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		for i, dir := range cfg.Library {
+			abs, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			cfg.Library[i] = abs
+		}
+		return runApp(cmd, o, cfg, "")
+	}
+	return c
+}
+
+func demoCommand(o *options) *cobra.Command {
+	var cfg app.Config
+	c := &cobra.Command{Use: "demo", Short: "Run the web application with the demo project", Args: cobra.NoArgs}
+	c.Flags().StringVar(&cfg.Data, "data", ".data", "the folder `DIR` for the database, the demo's files and derived files")
+	c.Flags().IntVar(&cfg.Port, "port", 7410, "the `PORT` on loopback; if it is taken the next free one")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		dir, err := filepath.Abs(filepath.Join(cfg.Data, "sedgewater"))
+		if err != nil {
+			return err
+		}
+		cfg.Library = []string{dir}
+		return runApp(cmd, o, cfg, dir)
+	}
+	return c
+}
+
+// runApp serves until the command is interrupted. demoDir is where the demo's
+// files go; empty means no demo.
+func runApp(cmd *cobra.Command, o *options, cfg app.Config, demoDir string) error {
+	ctx, out := cmd.Context(), cmd.OutOrStdout()
+	start := time.Now()
+	lib, err := o.library()
+	if err != nil {
+		return err
+	}
+	cfg.Lib = lib
+	cfg.Log = func(f string, a ...any) { fmt.Fprintf(out, f+"\n", a...) }
+	a, err := app.Start(ctx, cfg)
+	if err != nil {
+		return err
+	}
+	if demoDir != "" {
+		if err := a.Demo(ctx, demoDir); err != nil {
+			a.Close()
+			return err
+		}
+	}
+	fmt.Fprintf(out, "Excavate is at %s (ready in %.1f s; Ctrl-C stops it)\n", a.Address, time.Since(start).Seconds())
+	err = a.Wait(ctx)
+	return stopApp(out, a, err)
+}
+
+func stopApp(out io.Writer, a *app.App, err error) error {
+	fmt.Fprintln(out, "stopping")
+	if e := a.Close(); err == nil && e != context.Canceled {
+		err = e
+	}
+	return err
+}

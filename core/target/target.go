@@ -516,3 +516,52 @@ func few(names []string) string {
 	}
 	return strings.Join(names, ", ")
 }
+
+// Lines states the sheet's rules for people: what, and its value.
+func (s *Sheet) Lines() (out [][2]string) {
+	add := func(what, f string, a ...any) { out = append(out, [2]string{what, fmt.Sprintf(f, a...)}) }
+	if s.Basis != nil {
+		if b, err := s.Basis.Basis(); err == nil {
+			text := b.String()
+			i := strings.LastIndex(text, ", ")
+			add("Basis", "%s", text[:i])
+			add("Unit", "%s", text[i+2:])
+		}
+	}
+	add("Format", "%s", strings.ToUpper(s.Format))
+	if s.Size != nil {
+		add("Size", "%g to %g m", s.Size.Least, s.Size.Most)
+	}
+	if s.RootBone != "" {
+		add("Root bone", "%s", s.RootBone)
+	}
+	if s.JointsPerVertex > 0 {
+		add("Joints", "%d per vertex", s.JointsPerVertex)
+	}
+	if p := s.Pictures; p != nil {
+		if p.Required {
+			add("Pictures", "every one found, to %d texels", p.Largest)
+		} else {
+			add("Pictures", "to %d texels", p.Largest)
+		}
+	}
+	var none []string
+	for _, x := range []struct {
+		name  string
+		allow *bool
+	}{{"cameras", s.Cameras}, {"lights", s.Lights}, {"helpers", s.Helpers}} {
+		if x.allow != nil && !*x.allow {
+			none = append(none, x.name)
+		}
+	}
+	if none != nil {
+		add("Without", "%s", strings.Join(none, ", "))
+	}
+	if s.Names != nil && s.Names.Unique {
+		add("Names", "unique")
+	}
+	if s.Ground {
+		add("Stands", "on the ground")
+	}
+	return out
+}

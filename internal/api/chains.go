@@ -1,0 +1,332 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"excavate/core/chain"
+	"excavate/core/target"
+	"excavate/internal/project"
+	"excavate/internal/store/db"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+func stepOut(st chain.Step) ChainStep {
+	out := ChainStep{Step: st.Step, Off: optional(st.Off)}
+	if len(st.With) > 0 {
+		m := map[string]any{}
+		if json.Unmarshal(st.With, &m) == nil {
+			out.With = &m
+		}
+	}
+	return out
+}
+
+func stepsIn(in []ChainStep) ([]chain.Step, error) {
+	out := make([]chain.Step, 0, len(in))
+	for _, st := range in {
+		x := chain.Step{Step: st.Step, Off: st.Off != nil && *st.Off}
+		if st.With != nil {
+			b, err := json.Marshal(*st.With)
+			if err != nil {
+				return nil, err
+			}
+			x.With = b
+		}
+		out = append(out, x)
+	}
+	c := &chain.Chain{Steps: out}
+	if err := c.Check(); err != nil {
+		return nil, bad(400, "%v", err)
+	}
+	return out, nil
+}
+
+func (s *Server) chainOut(ctx context.Context, c db.Chain) (Chain, error) {
+	doc, err := s.svc.Steps(ctx, c)
+	if err != nil {
+		return Chain{}, err
+	}
+	last, err := s.svc.Store.LastRevision(ctx, c.ID)
+	out := Chain{Id: c.ID, Find: c.FindID, Name: c.Name, Target: c.Target, Revision: int(c.Head), CanUndo: c.Head > 1, CanRedo: int64(c.Head) < last, Steps: []ChainStep{}}
+	for _, st := range doc.Steps {
+		out.Steps = append(out.Steps, stepOut(st))
+	}
+	return out, err
+}
+
+func (s *Server) chain(c fiber.Ctx, id int64) (db.Chain, error) {
+	row, err := s.svc.Store.GetChain(c.Context(), id)
+	return project.Known(row, err, "chain", id)
+}
+
+func (s *Server) sendChain(c fiber.Ctx, status int, id int64) error {
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	out, err := s.chainOut(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	return c.Status(status).JSON(out)
+}
+
+func (s *Server) ListChains(c fiber.Ctx, id ProjectID) error {
+	rows, err := s.svc.Store.ListChains(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	out := []Chain{}
+	for _, r := range rows {
+		x, err := s.chainOut(c.Context(), r)
+		if err != nil {
+			return err
+		}
+		out = append(out, x)
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) CreateChain(c fiber.Ctx, id ProjectID) error {
+	b, err := body[CreateChainJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	doc := &chain.Chain{Name: strings.TrimSpace(b.Name), Steps: []chain.Step{}}
+	if b.Document != nil && *b.Document != "" {
+		if doc, err = chain.Parse([]byte(*b.Document)); err != nil {
+			return bad(400, "%v", err)
+		}
+		doc.Name = strings.TrimSpace(b.Name)
+	}
+	if doc.Name == "" {
+		return bad(400, "the chain needs a name")
+	}
+	n, err := s.svc.CreateChain(c.Context(), id, b.Find, doc)
+	if err != nil {
+		return err
+	}
+	return s.sendChain(c, 201, n)
+}
+
+func (s *Server) GetChain(c fiber.Ctx, id ChainID) error { return s.sendChain(c, 200, id) }
+
+func (s *Server) PatchChain(c fiber.Ctx, id ChainID) error {
+	b, err := body[PatchChainJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	p := db.PatchChainParams{Name: row.Name, Target: row.Target, ID: id}
+	if b.Name != nil {
+		if p.Name = strings.TrimSpace(*b.Name); p.Name == "" || len(p.Name) > 200 {
+			return bad(400, "a chain's name has 1 to 200 characters")
+		}
+	}
+	if b.Target != nil {
+		if s.svc.Targets[*b.Target] == nil {
+			return bad(400, "there is no target sheet %q", *b.Target)
+		}
+		p.Target = *b.Target
+	}
+	if err := s.svc.Store.PatchChain(c.Context(), p); err != nil {
+		return err
+	}
+	if err := s.svc.Store.TouchProject(c.Context(), row.ProjectID); err != nil {
+		return err
+	}
+	return s.sendChain(c, 200, id)
+}
+
+func (s *Server) PutSteps(c fiber.Ctx, id ChainID) error {
+	b, err := body[PutStepsJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	steps, err := stepsIn(b.Steps)
+	if err != nil {
+		return err
+	}
+	if err := s.svc.EditChain(c.Context(), id, b.Revision, steps); err != nil {
+		return err
+	}
+	return s.sendChain(c, 200, id)
+}
+
+func (s *Server) UndoChain(c fiber.Ctx, id ChainID) error {
+	if err := s.svc.MoveHead(c.Context(), id, -1); err != nil {
+		return err
+	}
+	return s.sendChain(c, 200, id)
+}
+
+func (s *Server) RedoChain(c fiber.Ctx, id ChainID) error {
+	if err := s.svc.MoveHead(c.Context(), id, 1); err != nil {
+		return err
+	}
+	return s.sendChain(c, 200, id)
+}
+
+func (s *Server) ChainDocument(c fiber.Ctx, id ChainID) error {
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	doc, err := s.svc.Steps(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	b, err := doc.YAML()
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "application/yaml")
+	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", target.FileName(row.Name, ".yaml")))
+	return c.Send(b)
+}
+
+func (s *Server) RunChain(c fiber.Ctx, id ChainID) error {
+	if err := s.svc.QueueRun(c.Context(), id); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) ListBands(c fiber.Ctx, id ChainID) error {
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	bands, running, err := s.svc.Bands(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	out := CoreSample{Running: running, Bands: []Band{}}
+	for _, b := range bands {
+		x := Band{Index: b.Index, Title: b.Title, Family: b.Family, State: BandState(b.State), Scene: optional(b.Scene), Lines: b.Report.Lines, Losses: b.Report.Losses,
+			Idle: optional(b.Report.Idle), Seconds: optional(b.Seconds), Key: optional(b.Key), Error: optional(b.Error)}
+		if x.Lines == nil {
+			x.Lines = []string{}
+		}
+		if x.Losses == nil {
+			x.Losses = []string{}
+		}
+		if b.Step != nil {
+			x.Step = ptr(stepOut(*b.Step))
+		}
+		if b.Stats != nil {
+			st, err := same[Stats](b.Stats)
+			if err != nil {
+				return err
+			}
+			x.Stats = &st
+		}
+		if b.Basis != nil {
+			ba, err := same[Basis](b.Basis)
+			if err != nil {
+				return err
+			}
+			x.Basis = &ba
+		}
+		out.Bands = append(out.Bands, x)
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) Rehearse(c fiber.Ctx, id ChainID) error {
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	r, err := s.svc.Rehearse(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	out := Rehearsal{Ready: r.Ready, Target: targetOut(row.Target, s.svc.Targets[row.Target]), Findings: []Finding{}, Scene: optional(r.Scene), AfterStep: ptr(r.AfterStep), Milliseconds: optional(r.Milliseconds), Error: optional(r.Error)}
+	for _, f := range r.Findings {
+		x := Finding{Rule: f.Rule, Severity: FindingSeverity(f.Severity), Title: f.Title, Where: optional(f.Where), Why: optional(f.Why), MendText: optional(f.MendText), MendFirst: optional(f.MendFirst)}
+		if f.Mend != nil {
+			x.Mend = ptr(stepOut(*f.Mend))
+		}
+		out.Findings = append(out.Findings, x)
+	}
+	out.Stops, out.Warns, out.Holds = target.Count(r.Findings)
+	if r.Stats != nil {
+		st, err := same[Stats](r.Stats)
+		if err != nil {
+			return err
+		}
+		out.Stats = &st
+	}
+	return c.JSON(out)
+}
+
+// deliveries
+
+func deliveryOut(d db.Delivery) (Delivery, error) {
+	out := Delivery{Id: d.ID, Chain: d.ChainID, Name: d.Name, State: DeliveryState(d.State), Error: optional(d.Error), Size: d.Size, Created: d.Created}
+	if string(d.Manifest) != "null" {
+		m, err := same[map[string]any](d.Manifest)
+		if err != nil {
+			return out, err
+		}
+		out.Manifest = &m
+	}
+	return out, nil
+}
+
+func (s *Server) Deliver(c fiber.Ctx, id ChainID) error {
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	n, err := s.svc.CreateDelivery(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	d, err := s.svc.Store.GetDelivery(c.Context(), n)
+	if err != nil {
+		return err
+	}
+	out, err := deliveryOut(d)
+	if err != nil {
+		return err
+	}
+	return c.Status(201).JSON(out)
+}
+
+func (s *Server) ListDeliveries(c fiber.Ctx, id ProjectID) error {
+	rows, err := s.svc.Store.ListDeliveries(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	list := []Delivery{}
+	for _, r := range rows {
+		d, err := deliveryOut(r)
+		if err != nil {
+			return err
+		}
+		list = append(list, d)
+	}
+	return c.JSON(list)
+}
+
+func (s *Server) DeliveryFile(c fiber.Ctx, id int64) error {
+	d, err := s.svc.Store.GetDelivery(c.Context(), id)
+	if d, err = project.Known(d, err, "delivery", id); err != nil {
+		return err
+	}
+	if d.State != "ready" {
+		return bad(409, "the delivery is not ready: %s", strings.TrimSpace(d.State+" "+d.Error))
+	}
+	c.Set("Content-Type", "application/zip")
+	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", d.Name))
+	return c.SendFile(s.svc.Blobs.Path(d.File))
+}

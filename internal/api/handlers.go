@@ -1,0 +1,685 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"excavate/core/find"
+	"excavate/core/step"
+	"excavate/core/target"
+	"excavate/internal/project"
+	"excavate/internal/store/db"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+var _ ServerInterface = (*Server)(nil)
+
+func bad(status int, f string, a ...any) error {
+	return &project.UserError{Status: status, Msg: fmt.Sprintf(f, a...)}
+}
+
+// body reads a JSON body and refuses what the contract does not know.
+func body[T any](c fiber.Ctx) (v T, err error) {
+	d := json.NewDecoder(io.LimitReader(bodyReader(c), maxBody))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&v); err != nil {
+		return v, bad(400, "the request's body is not what this address takes: %v", err)
+	}
+	return v, nil
+}
+
+func bodyReader(c fiber.Ctx) io.Reader {
+	if r := c.Request().BodyStream(); r != nil {
+		return r
+	}
+	return strings.NewReader(string(c.Body()))
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// optional is nil for the zero value.
+func optional[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+// same turns a value into a type of the contract that has the same JSON.
+func same[T any](v any) (out T, err error) {
+	b, ok := v.(json.RawMessage)
+	if !ok {
+		if b, err = json.Marshal(v); err != nil {
+			return out, err
+		}
+	}
+	err = json.Unmarshal(b, &out)
+	return out, err
+}
+
+func (s *Server) project(c fiber.Ctx, id int64) (db.Project, error) {
+	p, err := s.svc.Store.GetProject(c.Context(), id)
+	return project.Known(p, err, "project", id)
+}
+
+func (s *Server) ListProjects(c fiber.Ctx) error {
+	rows, err := s.svc.Store.ListProjects(c.Context())
+	if err != nil {
+		return err
+	}
+	out := []Project{}
+	for _, r := range rows {
+		p, err := s.projectOut(c.Context(), r)
+		if err != nil {
+			return err
+		}
+		out = append(out, p)
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) CreateProject(c fiber.Ctx) error {
+	b, err := body[CreateProjectJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	name := strings.TrimSpace(b.Name)
+	if name == "" || len(name) > 200 {
+		return bad(400, "a project's name has 1 to 200 characters")
+	}
+	id, err := s.svc.Store.CreateProject(c.Context(), name)
+	if err != nil {
+		return err
+	}
+	row, err := s.svc.Store.GetProject(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	p, err := s.projectOut(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	return c.Status(201).JSON(p)
+}
+
+func (s *Server) GetProject(c fiber.Ctx, id ProjectID) error {
+	row, err := s.project(c, id)
+	if err != nil {
+		return err
+	}
+	p, err := s.projectOut(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	return c.JSON(p)
+}
+
+func (s *Server) projectOut(ctx context.Context, row db.Project) (Project, error) {
+	p := Project{Id: row.ID, Name: row.Name, Version: row.Version}
+	sources, err := s.svc.Store.ListSources(ctx, row.ID)
+	if err != nil {
+		return p, err
+	}
+	for _, x := range sources {
+		p.Counts.Sources++
+		p.Counts.Entries += int(x.EntryCount)
+		if x.State == "failed" || string(x.Problems) != "[]" {
+			p.Counts.SourceProblems++
+		}
+	}
+	finds, err := s.svc.Store.ListFinds(ctx, row.ID)
+	if err != nil {
+		return p, err
+	}
+	p.Counts.Finds = len(finds)
+	for _, f := range finds {
+		if f.Missing > 0 || f.State == "failed" {
+			p.Counts.Incomplete++
+		}
+	}
+	chains, err := s.svc.Store.ListChains(ctx, row.ID)
+	if err != nil {
+		return p, err
+	}
+	p.Counts.Chains = len(chains)
+	if n := len(chains); n > 0 {
+		ch := chains[n-1]
+		p.Counts.ChainName = &ch.Name
+		if doc, err := s.svc.Steps(ctx, ch); err == nil {
+			p.Counts.Steps = len(doc.Steps)
+		}
+		if r, err := s.svc.Rehearse(ctx, ch); err == nil && r.Ready {
+			p.Counts.Rehearsed = true
+			p.Counts.Stops, p.Counts.Warns, _ = target.Count(r.Findings)
+		}
+	}
+	deliveries, err := s.svc.Store.ListDeliveries(ctx, row.ID)
+	p.Counts.Deliveries = len(deliveries)
+	return p, err
+}
+
+// sources
+
+func sourceOut(r db.Source) Source {
+	out := Source{Id: r.ID, Position: int(r.Position), Label: r.Label, Path: r.Path, Format: r.Format, IsLayout: r.IsLayout, Size: r.Size,
+		Entries: int(r.EntryCount), State: SourceState(r.State), Error: optional(r.Error), Problems: []string{}, Terms: r.Terms}
+	json.Unmarshal(r.Problems, &out.Problems)
+	return out
+}
+
+func (s *Server) ListSources(c fiber.Ctx, id ProjectID) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	rows, err := s.svc.Store.ListSources(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	out := []Source{}
+	for _, r := range rows {
+		out = append(out, sourceOut(r))
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) sourceMade(c fiber.Ctx, id int64) error {
+	row, err := s.svc.Store.GetSource(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	return c.Status(201).JSON(sourceOut(row))
+}
+
+func (s *Server) AddSource(c fiber.Ctx, id ProjectID) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	b, err := body[AddSourceJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	src, err := s.svc.AddPath(c.Context(), id, b.Path)
+	if err != nil {
+		return err
+	}
+	return s.sourceMade(c, src)
+}
+
+func (s *Server) UploadSource(c fiber.Ctx, id ProjectID, params UploadSourceParams) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	name := filepath.Base(strings.ReplaceAll(params.Name, "\\", "/"))
+	if name == "." || name == "/" || name == "" || len(name) > 255 {
+		return bad(400, "the file needs a name of 1 to 255 characters")
+	}
+	w, err := s.svc.Blobs.Create()
+	if err != nil {
+		return err
+	}
+	defer w.Discard()
+	n, err := io.Copy(w, io.LimitReader(bodyReader(c), maxUpload+1))
+	if err != nil {
+		return bad(400, "the upload broke off after %d bytes: %v", n, err)
+	}
+	if n > maxUpload {
+		return bad(413, "the file has more than %d bytes; put it in a library folder and add it by path", int64(maxUpload))
+	}
+	digest, err := w.Commit()
+	if err != nil {
+		return err
+	}
+	src, err := s.svc.AddUpload(c.Context(), id, s.svc.Blobs.Path(digest), name)
+	if err != nil {
+		return err
+	}
+	return s.sourceMade(c, src)
+}
+
+func (s *Server) OrderSources(c fiber.Ctx, id ProjectID) error {
+	b, err := body[OrderSourcesJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	rows, err := s.svc.Store.ListSources(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	have := map[int64]bool{}
+	for _, r := range rows {
+		have[r.ID] = true
+	}
+	for _, x := range b.Ids {
+		if !have[x] {
+			return bad(400, "source %d is not in this project, or stands twice", x)
+		}
+		delete(have, x)
+	}
+	if len(have) > 0 {
+		return bad(400, "the order must name each of the project's %d sources once", len(rows))
+	}
+	err = s.svc.Store.Tx(c.Context(), func(q *db.Queries) error {
+		for i, x := range b.Ids {
+			if err := q.SetSourcePosition(c.Context(), db.SetSourcePositionParams{Position: int32(i + 1), ID: x, ProjectID: id}); err != nil {
+				return err
+			}
+		}
+		return q.TouchProject(c.Context(), id)
+	})
+	if err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) RemoveSource(c fiber.Ctx, id int64) error {
+	row, err := s.svc.Store.GetSource(c.Context(), id)
+	if row, err = project.Known(row, err, "source", id); err != nil {
+		return err
+	}
+	if err := s.svc.Store.DeleteSource(c.Context(), id); err != nil {
+		return err
+	}
+	if err := s.svc.Store.TouchProject(c.Context(), row.ProjectID); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) ListLibrary(c fiber.Ctx) error {
+	out := []LibraryFolder{}
+	for _, dir := range s.svc.Library {
+		f := LibraryFolder{Path: dir}
+		list, err := os.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range list {
+			st, err := e.Info()
+			if err != nil || strings.HasPrefix(e.Name(), ".") || !st.IsDir() && !st.Mode().IsRegular() || len(f.Items) >= 500 {
+				continue
+			}
+			it := struct {
+				Folder bool   `json:"folder"`
+				Name   string `json:"name"`
+				Path   string `json:"path"`
+				Size   int64  `json:"size"`
+			}{Folder: st.IsDir(), Name: e.Name(), Path: filepath.Join(dir, e.Name())}
+			if !st.IsDir() {
+				it.Size = st.Size()
+			}
+			f.Items = append(f.Items, it)
+		}
+		if f.Items == nil {
+			continue
+		}
+		out = append(out, f)
+	}
+	return c.JSON(out)
+}
+
+// entries
+
+func entryOut(r project.Row) Entry {
+	return Entry{Id: r.ID, Path: r.Path, Size: r.Size, Packed: r.Packed, Kind: Kind(r.Kind), Format: r.Format, Source: r.Source, SourceLabel: r.SourceLabel,
+		OverriddenBy: optional(r.OverriddenBy), Error: optional(r.Error)}
+}
+
+func (s *Server) ListEntries(c fiber.Ctx, id ProjectID, p ListEntriesParams) error {
+	start := time.Now()
+	q := project.Query{Limit: 200}
+	if p.Q != nil {
+		q.Text = *p.Q
+	}
+	if p.Kind != nil {
+		if !p.Kind.Valid() {
+			return bad(400, "there is no kind %q", *p.Kind)
+		}
+		q.Kind = string(*p.Kind)
+	}
+	if p.Source != nil {
+		q.Source = *p.Source
+	}
+	if p.Sort != nil {
+		q.Sort = string(*p.Sort)
+	}
+	if p.Offset != nil {
+		q.Offset = *p.Offset
+	}
+	if p.Limit != nil {
+		q.Limit = min(max(*p.Limit, 1), 1000)
+	}
+	page, err := s.svc.Entries(c.Context(), id, q)
+	if err != nil {
+		return err
+	}
+	out := EntryPage{Total: page.Total, All: page.All, Kinds: page.Kinds, Entries: []Entry{}}
+	for _, r := range page.Rows {
+		out.Entries = append(out.Entries, entryOut(r))
+	}
+	out.Milliseconds = float64(time.Since(start).Microseconds()) / 1000
+	return c.JSON(out)
+}
+
+func (s *Server) PreviewEntry(c fiber.Ctx, id EntryID) error {
+	e, src, data, err := s.svc.Bytes(c.Context(), id)
+	var ue *project.UserError
+	if errors.As(err, &ue) {
+		return err
+	}
+	out := Preview{Kind: Kind(e.Kind), Entry: Entry{Id: e.ID, Path: e.Path, Size: e.Size, Packed: e.Packed, Kind: Kind(e.Kind), Format: e.Format, Source: src.ID, SourceLabel: src.Label, Error: optional(e.Error)}}
+	if err == nil {
+		err = s.preview(c.Context(), &out, e, src, data)
+	}
+	if err != nil { // the preview says what is wrong; the entry is still there
+		f := project.NewFailure(err)
+		out.Error = &Error{Message: f.Message, At: optional(f.At)}
+		if len(data) > 0 {
+			out.Hex = ptr(hex.Dump(data[:min(len(data), 256)]))
+		}
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, src db.Source, data []byte) error {
+	f, err := s.svc.Store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: src.ProjectID, SourceID: sql.NullInt64{Int64: src.ID, Valid: true}, EntryPath: e.Path})
+	if err == nil {
+		out.Find = &f.ID
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	switch find.Kind(e.Kind) {
+	case find.Model:
+		_, _, mounted, err := s.svc.Entry(ctx, e.ID)
+		if err != nil {
+			return err
+		}
+		_, m, err := s.svc.Decode(ctx, src.ProjectID, mounted, int(e.Idx))
+		if err != nil {
+			return err
+		}
+		model, err := same[Model](m)
+		out.Model = &model
+		return err
+	case find.Picture:
+		p, err := s.svc.Lib.Picture(ctx, data)
+		if err != nil {
+			return err
+		}
+		out.Picture = &struct {
+			Format string `json:"format"`
+			Height int    `json:"height"`
+			Width  int    `json:"width"`
+		}{p.Format, p.Height, p.Width}
+	case find.Text:
+		out.Text = ptr(find.TextPreview(data, 64<<10))
+	default:
+		out.Hex = ptr(hex.Dump(data[:min(len(data), 1024)]))
+	}
+	return nil
+}
+
+func (s *Server) EntryPicture(c fiber.Ctx, id EntryID) error {
+	_, _, data, err := s.svc.Bytes(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	p, err := s.svc.Lib.Picture(c.Context(), data)
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", p.MIME)
+	c.Set("Cache-Control", "private, max-age=60")
+	return c.Send(p.Data)
+}
+
+// finds
+
+func (s *Server) findOut(ctx context.Context, f db.Find) (Find, error) {
+	out := Find{Id: f.ID, EntryPath: f.EntryPath, SourceLabel: f.SourceLabel, Name: f.Name, State: FindState(f.State)}
+	if f.SourceID.Valid {
+		if e, err := s.svc.Store.EntryByPath(ctx, db.EntryByPathParams{SourceID: f.SourceID.Int64, Path: f.EntryPath}); err == nil {
+			out.Entry = &e.ID
+		}
+	}
+	if string(f.Error) != "null" {
+		e, err := same[Error](f.Error)
+		if err != nil {
+			return out, err
+		}
+		out.Error = &e
+	}
+	if string(f.Model) != "null" {
+		m, err := same[Model](f.Model)
+		if err != nil {
+			return out, err
+		}
+		out.Model = &m
+	}
+	ids, err := s.svc.Store.ChainsOfFind(ctx, f.ID)
+	if len(ids) > 0 {
+		out.Chains = &ids
+	}
+	return out, err
+}
+
+func (s *Server) ListFinds(c fiber.Ctx, id ProjectID) error {
+	rows, err := s.svc.Store.ListFinds(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	out := []Find{}
+	for _, r := range rows {
+		f, err := s.findOut(c.Context(), r)
+		if err != nil {
+			return err
+		}
+		out = append(out, f)
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) sendFind(c fiber.Ctx, status int, id int64) error {
+	row, err := s.svc.Store.GetFind(c.Context(), id)
+	if row, err = project.Known(row, err, "find", id); err != nil {
+		return err
+	}
+	f, err := s.findOut(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	return c.Status(status).JSON(f)
+}
+
+func (s *Server) CreateFind(c fiber.Ctx, id ProjectID) error {
+	b, err := body[CreateFindJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	f, err := s.svc.CreateFind(c.Context(), id, b.Entry)
+	if err != nil {
+		return err
+	}
+	return s.sendFind(c, 201, f)
+}
+
+func (s *Server) GetFind(c fiber.Ctx, id int64) error { return s.sendFind(c, 200, id) }
+
+func (s *Server) DeleteFind(c fiber.Ctx, id int64) error {
+	row, err := s.svc.Store.GetFind(c.Context(), id)
+	if row, err = project.Known(row, err, "find", id); err != nil {
+		return err
+	}
+	if err := s.svc.Store.DeleteFind(c.Context(), id); err != nil {
+		return err
+	}
+	if err := s.svc.Store.TouchProject(c.Context(), row.ProjectID); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+// scenes
+
+func (s *Server) SceneThumb(c fiber.Ctx, digest Digest, p SceneThumbParams) error {
+	b, err := s.svc.Thumb(digest, p.Read != nil && *p.Read == ReadAsTarget)
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "image/png")
+	c.Set("Cache-Control", "private, max-age=31536000, immutable")
+	return c.Send(b)
+}
+
+func (s *Server) SceneView(c fiber.Ctx, digest Digest, p SceneViewParams) error {
+	b, err := s.svc.View(digest, p.Read != nil && *p.Read == ReadAsTarget)
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "model/gltf-binary")
+	c.Set("Cache-Control", "private, max-age=31536000, immutable")
+	return c.Send(b)
+}
+
+// kinds of step and target sheets
+
+func (s *Server) ListSteps(c fiber.Ctx) error {
+	out := []StepKind{}
+	for _, k := range step.All() {
+		x := StepKind{Name: k.Name, Title: k.Title, Purpose: k.Purpose, Family: string(k.Family)}
+		if err := json.Unmarshal(k.Schema, &x.Schema); err != nil {
+			return err
+		}
+		out = append(out, x)
+	}
+	return c.JSON(out)
+}
+
+func targetOut(id string, t *target.Sheet) Target {
+	out := Target{Id: id, Name: t.Name, About: t.About}
+	for _, l := range t.Lines() {
+		out.Lines = append(out.Lines, struct {
+			Value string `json:"value"`
+			What  string `json:"what"`
+		}{l[1], l[0]})
+	}
+	return out
+}
+
+func (s *Server) ListTargets(c fiber.Ctx) error {
+	out := []Target{}
+	for id, t := range s.svc.Targets {
+		out = append(out, targetOut(id, t))
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Id < out[j].Id })
+	return c.JSON(out)
+}
+
+// jobs
+
+func jobOut(j db.Job) Job {
+	out := Job{Id: j.ID, Kind: j.Kind, Title: j.Title, State: JobState(j.State), Done: j.Done, Total: j.Total, Unit: j.Unit, Error: optional(j.Error)}
+	if j.Started.Valid {
+		end := time.Now()
+		if j.Ended.Valid {
+			end = j.Ended.Time
+		}
+		out.Seconds = max(0, end.Sub(j.Started.Time).Seconds())
+	}
+	return out
+}
+
+func (s *Server) ListJobs(c fiber.Ctx, id ProjectID) error {
+	rows, err := s.svc.Store.RecentJobs(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	out := []Job{}
+	for _, r := range rows {
+		out = append(out, jobOut(r))
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) CancelJob(c fiber.Ctx, id int64) error {
+	j, err := s.svc.Store.GetJob(c.Context(), id)
+	if _, err = project.Known(j, err, "job", id); err != nil {
+		return err
+	}
+	if err := s.svc.Store.CancelJob(c.Context(), id); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+// ProjectEvents streams what changes: the project's version and its jobs. The
+// database is asked four times a second, so that work of other processes
+// shows as well.
+func (s *Server) ProjectEvents(c fiber.Ctx, id ProjectID) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	c.Set("Content-Type", "text/event-stream")
+	c.Set("Cache-Control", "no-cache")
+	st := s.svc.Store
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Hour) // the page connects again
+		defer cancel()
+		version := int64(-1)
+		sent := map[int64]string{}
+		send := func(event string, v any) error {
+			b, err := json.Marshal(v)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event, b)
+			return err
+		}
+		for tick := 0; ctx.Err() == nil; tick++ {
+			p, err := st.GetProject(ctx, id)
+			if err != nil {
+				return
+			}
+			jobs, err := st.RecentJobs(ctx, id)
+			if err != nil {
+				return
+			}
+			for i := len(jobs) - 1; i >= 0; i-- {
+				out := jobOut(jobs[i])
+				key := fmt.Sprint(out.State, out.Done, out.Total)
+				if sent[out.Id] != key {
+					sent[out.Id] = key
+					if send("job", out) != nil {
+						return
+					}
+				}
+			}
+			if p.Version != version {
+				version = p.Version
+				if send("changed", map[string]int64{"version": version}) != nil {
+					return
+				}
+			}
+			if tick%40 == 0 {
+				fmt.Fprint(w, ": alive\n\n")
+			}
+			if w.Flush() != nil {
+				return
+			}
+			time.Sleep(250 * time.Millisecond)
+		}
+	})
+}

@@ -1,0 +1,245 @@
+// Package app puts the server together: database, blobs, work and the
+// interface, and takes it apart again in order.
+package app
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"excavate/core/chain"
+	"excavate/core/find"
+	"excavate/core/target"
+	"excavate/internal/api"
+	"excavate/internal/blob"
+	"excavate/internal/demo"
+	"excavate/internal/mariadb"
+	"excavate/internal/project"
+	"excavate/internal/store"
+	"excavate/internal/store/db"
+	"excavate/internal/version"
+	"excavate/internal/work"
+	"excavate/targets"
+	"excavate/web"
+)
+
+// Config says where and what to serve.
+type Config struct {
+	Data     string   // folder for the database and the blobs
+	Database string   // DSN of a database that runs already; empty starts one in Data
+	Port     int      // on loopback; a taken one gives the next free one, 0 any
+	Library  []string // folders that sources may be added from
+	Workers  int      // 0 is 2
+	Lib      *find.Library
+	Log      func(string, ...any)
+}
+
+// App is a running server.
+type App struct {
+	Address string // http://127.0.0.1:port
+	Service *project.Service
+
+	server *api.Server
+	db     *mariadb.Server
+	st     *store.Store
+	pool   *work.Pool
+	stop   context.CancelFunc
+	served chan error
+}
+
+// Start starts everything and returns once requests are answered.
+func Start(ctx context.Context, c Config) (_ *App, err error) {
+	if c.Log == nil {
+		c.Log = func(string, ...any) {}
+	}
+	if c.Workers == 0 {
+		c.Workers = 2
+	}
+	if c.Data, err = filepath.Abs(c.Data); err != nil {
+		return nil, err
+	}
+	a := &App{served: make(chan error, 1)}
+	defer func() {
+		if err != nil {
+			a.Close()
+		}
+	}()
+	dsn := c.Database
+	if dsn == "" {
+		if a.db, err = mariadb.Start(ctx, filepath.Join(c.Data, "mariadb"), c.Log); err != nil {
+			return nil, err
+		}
+		dsn = a.db.DSN("excavate")
+	}
+	if a.st, err = store.Open(ctx, dsn); err != nil {
+		return nil, err
+	}
+	blobs, err := blob.Open(filepath.Join(c.Data, "blobs"))
+	if err != nil {
+		return nil, err
+	}
+	sheets, err := target.Load(targets.FS)
+	if err != nil {
+		return nil, err
+	}
+	a.pool = work.New(a.st, c.Log)
+	a.Service = (&project.Service{Store: a.st, Blobs: blobs, Lib: c.Lib, Targets: sheets, Pool: a.pool, Library: c.Library, Uploads: filepath.Join(c.Data, "blobs"), Version: version.Version}).Start()
+	l, err := listen(c.Port, c.Log)
+	if err != nil {
+		return nil, err
+	}
+	a.Address = "http://" + l.Addr().String()
+	wctx, stop := context.WithCancel(context.Background())
+	a.stop = stop
+	a.pool.Start(wctx, c.Workers)
+	if err := a.st.ForgetJobs(ctx); err != nil {
+		return nil, err
+	}
+	a.server = api.New(a.Service, web.FS())
+	go func() { a.served <- a.server.Serve(l) }()
+	return a, nil
+}
+
+// listen takes the port on loopback, or the next free one.
+func listen(port int, log func(string, ...any)) (net.Listener, error) {
+	if port == 0 {
+		return net.Listen("tcp", "127.0.0.1:0")
+	}
+	var first error
+	for p := port; p < port+50 && p < 65536; p++ {
+		l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(p)))
+		if err == nil {
+			if p != port {
+				log("port %d is taken; using %d", port, p)
+			}
+			return l, nil
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	return nil, fmt.Errorf("no port from %d on is free: %w", port, first)
+}
+
+// Wait returns when ctx ends or the server fails.
+func (a *App) Wait(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-a.served:
+		return err
+	}
+}
+
+// Close stops requests, then work, then the database.
+func (a *App) Close() error {
+	var errs []error
+	if a.server != nil {
+		if err := a.server.Shutdown(); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+			errs = append(errs, err)
+		}
+	}
+	if a.stop != nil {
+		a.stop()
+		a.pool.Wait()
+	}
+	if a.st != nil {
+		errs = append(errs, a.st.Close())
+	}
+	if a.db != nil {
+		errs = append(errs, a.db.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Demo writes the demo data into a library folder and makes the demo project
+// if there is no project yet: two archives mounted, the ferry keeper found,
+// one picture missing.
+func (a *App) Demo(ctx context.Context, dir string) error {
+	sheet, err := targets.FS.ReadFile("gltf-engine.yaml")
+	if err != nil {
+		return err
+	}
+	if err := demo.Write(dir, sheet); err != nil {
+		return err
+	}
+	s := a.Service
+	if list, err := s.Store.ListProjects(ctx); err != nil || len(list) > 0 {
+		return err
+	}
+	id, err := s.Store.CreateProject(ctx, "Sedgewater ferry")
+	if err != nil {
+		return err
+	}
+	var keeper db.Source
+	for i, name := range demo.Archives[:2] {
+		src, err := s.AddPath(ctx, id, filepath.Join(dir, name))
+		if err != nil {
+			return err
+		}
+		row, err := a.indexed(ctx, src)
+		if err != nil {
+			return err
+		}
+		if i == 0 {
+			keeper = row
+		}
+	}
+	e, err := s.Store.EntryByPath(ctx, db.EntryByPathParams{SourceID: keeper.ID, Path: "figures/ferry_keeper.hull"})
+	if err != nil {
+		return err
+	}
+	find, err := s.CreateFind(ctx, id, e.ID)
+	if err != nil {
+		return err
+	}
+	doc, err := chain.Parse(demo.Chain)
+	if err != nil {
+		return err
+	}
+	// The demo's chain is nearly done: the porter has to rename the root yet.
+	doc.Steps = doc.Steps[:len(doc.Steps)-1]
+	if err := a.until(ctx, func() (bool, error) {
+		f, err := s.Store.GetFind(ctx, find)
+		return f.State != "decoding", err
+	}); err != nil {
+		return err
+	}
+	_, err = s.CreateChain(ctx, id, find, doc)
+	return err
+}
+
+func (a *App) indexed(ctx context.Context, id int64) (row db.Source, err error) {
+	err = a.until(ctx, func() (bool, error) {
+		row, err = a.Service.Store.GetSource(ctx, id)
+		if errors.Is(err, sql.ErrNoRows) {
+			return false, err
+		}
+		if row.State == "failed" {
+			return false, errors.New(row.Error)
+		}
+		return row.State == "ready", err
+	})
+	return row, err
+}
+
+func (a *App) until(ctx context.Context, done func() (bool, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	for {
+		ok, err := done()
+		if ok || err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the demo's work did not end: %w", ctx.Err())
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,457 @@
+package project
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"runtime"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"excavate/core/chain"
+	"excavate/core/find"
+	"excavate/core/scene"
+	"excavate/core/source"
+	"excavate/core/step"
+	"excavate/core/target"
+	"excavate/internal/store/db"
+	"excavate/internal/work"
+)
+
+// doIndex reads a source's directory, tells what each entry is, and stores
+// the rows. Finds that lacked something are then decoded again.
+func (s *Service) doIndex(ctx context.Context, t *work.Task) error {
+	var a idArgs
+	if err := t.Args(&a); err != nil {
+		return err
+	}
+	row, err := s.Store.GetSource(ctx, a.ID)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil // taken out meanwhile
+	}
+	if err != nil {
+		return err
+	}
+	defer s.Store.TouchProject(context.WithoutCancel(ctx), row.ProjectID)
+	src, err := source.Open(ctx, row.Path, s.Lib.Layouts)
+	if err != nil {
+		if ctx.Err() == nil {
+			s.Store.SourceFailed(ctx, db.SourceFailedParams{Error: err.Error(), ID: row.ID})
+		}
+		return err
+	}
+	defer src.Close()
+	entries := src.Entries()
+	rows := make([]db.Entry, len(entries))
+	var seen atomic.Int64
+	var wg sync.WaitGroup
+	n := runtime.GOMAXPROCS(0)
+	for k := 0; k < n; k++ {
+		wg.Go(func() {
+			for i := len(entries) * k / n; i < len(entries)*(k+1)/n && ctx.Err() == nil; i++ {
+				e := &entries[i]
+				r := &rows[i]
+				*r = db.Entry{Idx: int32(i), Path: e.Path, Size: e.Size, Packed: e.Packed, Kind: string(find.Data)}
+				if head, err := src.Head(i, find.HeadBytes); err != nil {
+					r.Error = err.Error()
+				} else {
+					kind, format := s.Lib.KindOf(head)
+					r.Kind, r.Format = string(kind), format
+				}
+				if d := seen.Add(1); d%256 == 0 {
+					t.Progress(d, int64(2*len(entries)), "entries")
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	err = s.Store.ReplaceEntries(ctx, row.ID, rows, func(done int) {
+		t.Progress(int64(len(entries)+done), int64(2*len(entries)), "entries")
+	})
+	if err != nil {
+		return err
+	}
+	problems := []string{}
+	for i, p := range src.Problems {
+		if i == 200 {
+			problems = append(problems, fmt.Sprintf("and %d more", len(src.Problems)-i))
+			break
+		}
+		problems = append(problems, p.Error())
+	}
+	if err := s.Store.SourceIndexed(ctx, db.SourceIndexedParams{Format: src.Format, IsLayout: src.IsLayout, Size: src.Size, EntryCount: int32(len(rows)), Problems: asJSON(problems), Terms: termsOf(src), ID: row.ID}); err != nil {
+		return err
+	}
+	// Load the search index now, so that the first page waits for nothing.
+	if fresh, err := s.Store.GetSource(ctx, row.ID); err == nil {
+		s.index.of(ctx, fresh)
+	}
+	return s.Refind(ctx, row.ProjectID)
+}
+
+// termsOf reads a licence file that lies at a source's top.
+func termsOf(src *source.Source) string {
+	for i, e := range src.Entries() {
+		name := strings.ToLower(e.Path)
+		if strings.Contains(e.Path, "/") || e.Size > 64<<10 {
+			continue
+		}
+		stem := strings.TrimSuffix(name, path.Ext(name))
+		if stem == "licence" || stem == "license" || stem == "copying" {
+			if b, err := src.Read(i); err == nil {
+				return strings.TrimSpace(find.TextPreview(b, 2000))
+			}
+		}
+	}
+	return ""
+}
+
+// Refind decodes the finds again that lack a picture.
+func (s *Service) Refind(ctx context.Context, project int64) error {
+	ids, err := s.Store.IncompleteFinds(ctx, project)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		if err := s.queueDecode(ctx, project, id, "Looking again for missing pictures"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) queueDecode(ctx context.Context, project, id int64, title string) error {
+	_, err := s.Pool.Add(ctx, project, "decode", title, idArgs{id})
+	return err
+}
+
+// Failure is an error as the interface shows it.
+type Failure struct {
+	Message string `json:"message"`
+	At      string `json:"at,omitempty"`
+}
+
+// NewFailure states an error with the most exact place that it names.
+func NewFailure(err error) Failure {
+	f := Failure{Message: err.Error()}
+	for e := err; e != nil; e = errors.Unwrap(e) {
+		if w, ok := e.(interface{ Where() string }); ok && w.Where() != "" {
+			f.At = w.Where()
+		}
+	}
+	return f
+}
+
+// CreateFind makes a find of an entry, or returns the one that there is.
+func (s *Service) CreateFind(ctx context.Context, project, entry int64) (int64, error) {
+	e, err := s.Store.GetEntry(ctx, entry)
+	if e, err = Known(e, err, "entry", entry); err != nil {
+		return 0, err
+	}
+	src, err := s.Store.GetSource(ctx, e.SourceID)
+	if err != nil {
+		return 0, err
+	}
+	if src.ProjectID != project {
+		return 0, userErr(404, "entry %d is not in this project", entry)
+	}
+	key := db.FindOfEntryParams{ProjectID: project, SourceID: sql.NullInt64{Int64: src.ID, Valid: true}, EntryPath: e.Path}
+	if f, err := s.Store.FindOfEntry(ctx, key); err == nil {
+		return f.ID, nil
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return 0, err
+	}
+	name := strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))
+	if len(name) > 255 {
+		name = name[:255]
+	}
+	id, err := s.Store.CreateFind(ctx, db.CreateFindParams{ProjectID: project, SourceID: key.SourceID, SourceLabel: src.Label, EntryPath: e.Path, Name: name})
+	if err != nil {
+		return 0, err
+	}
+	if err := s.queueDecode(ctx, project, id, "Decoding "+e.Path); err != nil {
+		return 0, err
+	}
+	return id, s.Store.TouchProject(ctx, project)
+}
+
+// Decode decodes an entry through the project's stack and stores the scene.
+func (s *Service) Decode(ctx context.Context, project int64, src *source.Source, idx int) (*scene.Scene, *Model, error) {
+	data, err := src.Read(idx)
+	if err != nil {
+		return nil, nil, err
+	}
+	stack, err := s.Stack(ctx, project)
+	if err != nil {
+		return nil, nil, err
+	}
+	sc, format, err := s.Lib.Decode(ctx, find.Input{Name: src.Entries()[idx].Path, Data: data, From: src.Label, Stack: stack})
+	if err != nil {
+		return nil, nil, err
+	}
+	digest, err := s.PutScene(sc)
+	if err != nil {
+		return nil, nil, err
+	}
+	m := NewModel(sc, digest, format)
+	return sc, &m, nil
+}
+
+func (s *Service) doDecode(ctx context.Context, t *work.Task) error {
+	var a idArgs
+	if err := t.Args(&a); err != nil {
+		return err
+	}
+	f, err := s.Store.GetFind(ctx, a.ID)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer s.Store.TouchProject(context.WithoutCancel(ctx), f.ProjectID)
+	t.Progress(0, 1, "model")
+	m, err := s.decodeFind(ctx, f)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		s.Store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID})
+		return err
+	}
+	if err := s.Store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID}); err != nil {
+		return err
+	}
+	t.Progress(1, 1, "model")
+	if m.Scene != f.Scene {
+		ids, err := s.Store.ChainsOfFind(ctx, f.ID)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if err := s.QueueRun(ctx, id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Service) decodeFind(ctx context.Context, f db.Find) (*Model, error) {
+	row, err := s.Store.GetSource(ctx, f.SourceID.Int64)
+	if err != nil {
+		return nil, fmt.Errorf("its source %s is not mounted any more", f.SourceLabel)
+	}
+	src, err := s.mounted(ctx, row)
+	if err != nil {
+		return nil, err
+	}
+	i := src.Lookup(f.EntryPath)
+	if i < 0 {
+		return nil, fmt.Errorf("%s no longer holds %s", row.Label, f.EntryPath)
+	}
+	_, m, err := s.Decode(ctx, f.ProjectID, src, i)
+	return m, err
+}
+
+// Steps reads the steps of a chain at its head.
+func (s *Service) Steps(ctx context.Context, c db.Chain) (*chain.Chain, error) {
+	b, err := s.Store.GetRevision(ctx, db.GetRevisionParams{ChainID: c.ID, No: c.Head})
+	if err != nil {
+		return nil, err
+	}
+	out := &chain.Chain{Name: c.Name}
+	return out, json.Unmarshal(b, &out.Steps)
+}
+
+// QueueRun computes what a chain's bands lack.
+func (s *Service) QueueRun(ctx context.Context, id int64) error {
+	c, err := s.Store.GetChain(ctx, id)
+	if c, err = Known(c, err, "chain", id); err != nil {
+		return err
+	}
+	_, err = s.Pool.Add(ctx, c.ProjectID, "run", "Running "+c.Name, idArgs{id})
+	return err
+}
+
+// results is the chain's cache: rows in the database, scenes in the blobs.
+type results struct {
+	s   *Service
+	ctx context.Context
+}
+
+func (r results) Get(key string) (*chain.Result, bool) {
+	row, err := r.s.Store.GetResult(r.ctx, key)
+	if err != nil || row.Error != "" {
+		return nil, false
+	}
+	sc, err := r.s.SceneOf(row.Scene)
+	if err != nil {
+		return nil, false
+	}
+	out := &chain.Result{Scene: sc, Seconds: row.Seconds}
+	if json.Unmarshal(row.Report, &out.Report) != nil || json.Unmarshal(row.Stats, &out.Stats) != nil {
+		return nil, false
+	}
+	return out, true
+}
+
+func (r results) Put(key string, res *chain.Result) {
+	d, err := r.s.PutScene(res.Scene)
+	if err != nil {
+		return // a cache may forget
+	}
+	r.s.Store.PutResult(r.ctx, db.PutResultParams{CacheKey: key, Scene: d, Report: asJSON(res.Report), Stats: asJSON(res.Stats), Basis: asJSON(NewBasis(res.Scene.Basis)), Seconds: res.Seconds})
+}
+
+func (s *Service) doRun(ctx context.Context, t *work.Task) error {
+	var a idArgs
+	if err := t.Args(&a); err != nil {
+		return err
+	}
+	c, err := s.Store.GetChain(ctx, a.ID)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer s.Store.TouchProject(context.WithoutCancel(ctx), c.ProjectID)
+	_, err = s.run(ctx, c, t)
+	return err
+}
+
+func (s *Service) run(ctx context.Context, c db.Chain, t *work.Task) ([]chain.Band, error) {
+	f, err := s.Store.GetFind(ctx, c.FindID)
+	if err != nil {
+		return nil, err
+	}
+	if f.Scene == "" {
+		return nil, nil // it runs once the find is decoded
+	}
+	doc, err := s.Steps(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	in, err := s.SceneOf(f.Scene)
+	if err != nil {
+		return nil, err
+	}
+	bands, err := chain.Run(ctx, f.Scene, in, doc, results{s, ctx}, func(i int) {
+		if t != nil {
+			t.Progress(int64(i), int64(len(doc.Steps)), "steps")
+		}
+	})
+	if err != nil {
+		return bands, err
+	}
+	if b := chain.Failed(bands); b != nil {
+		return bands, s.Store.PutResult(ctx, db.PutResultParams{CacheKey: b.Key, Report: asJSON(step.Report{Lines: []string{}}), Stats: asJSON(b.Stats), Basis: json.RawMessage("{}"), Error: b.Err.Error()})
+	}
+	return bands, nil
+}
+
+func (s *Service) doDeliver(ctx context.Context, t *work.Task) error {
+	var a idArgs
+	if err := t.Args(&a); err != nil {
+		return err
+	}
+	d, err := s.Store.GetDelivery(ctx, a.ID)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer s.Store.TouchProject(context.WithoutCancel(ctx), d.ProjectID)
+	err = s.deliver(ctx, d, t)
+	if err != nil && ctx.Err() == nil {
+		s.Store.DeliveryFailed(ctx, db.DeliveryFailedParams{Error: err.Error(), ID: d.ID})
+	}
+	return err
+}
+
+func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) error {
+	t.Progress(0, 3, "parts")
+	c, err := s.Store.GetChain(ctx, d.ChainID)
+	if err != nil {
+		return err
+	}
+	f, err := s.Store.GetFind(ctx, c.FindID)
+	if err != nil {
+		return err
+	}
+	bands, err := s.run(ctx, c, nil)
+	if err != nil {
+		return err
+	}
+	if b := chain.Failed(bands); b != nil {
+		return b.Err
+	}
+	last := chain.Last(bands)
+	if last == nil {
+		return fmt.Errorf("the find is not decoded yet")
+	}
+	t.Progress(1, 3, "parts")
+	glb, notes, err := target.Deliver(last.Scene, s.Version)
+	if err != nil {
+		return err
+	}
+	t.Progress(2, 3, "parts")
+	stack, err := s.Stack(ctx, d.ProjectID)
+	if err != nil {
+		return err
+	}
+	doc, err := s.Steps(ctx, c)
+	if err != nil {
+		return err
+	}
+	m := target.NewManifest(target.FileName(f.Name, ".glb"), glb, bands[0].Scene, doc, stack, notes, s.Version)
+	s.describeSources(ctx, &m, f, d.ProjectID)
+	if sheet := s.Targets[c.Target]; sheet != nil {
+		stops, warns, holds := target.Count(target.Rehearse(last.Scene, sheet))
+		m.Target, m.Rehearsal = sheet.Name, &target.ManifestCheck{Stops: stops, Warns: warns, Holds: holds}
+	}
+	zip, err := target.Package(m, glb)
+	if err != nil {
+		return err
+	}
+	file, err := s.Blobs.Put(zip)
+	if err != nil {
+		return err
+	}
+	t.Progress(3, 3, "parts")
+	return s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), Name: target.FileName(f.Name, ".zip"), ID: d.ID})
+}
+
+// describeSources leaves those sources in the manifest that gave something,
+// with their terms.
+func (s *Service) describeSources(ctx context.Context, m *target.Manifest, f db.Find, project int64) {
+	rows, err := s.Store.ListSources(ctx, project)
+	if err != nil {
+		return
+	}
+	var out []target.ManifestSource
+	for _, ms := range m.Sources {
+		if ms.Name == f.SourceLabel {
+			ms.Entries = append([]string{f.EntryPath}, ms.Entries...)
+		}
+		if len(ms.Entries) == 0 {
+			continue
+		}
+		for _, r := range rows {
+			if r.Label == ms.Name && r.Terms != "" {
+				ms.Terms.Text = r.Terms
+			}
+		}
+		out = append(out, ms)
+	}
+	m.Sources = out
+}

@@ -1,0 +1,162 @@
+-- name: ListProjects :many
+SELECT * FROM projects ORDER BY id;
+
+-- name: GetProject :one
+SELECT * FROM projects WHERE id = ?;
+
+-- name: CreateProject :execlastid
+INSERT INTO projects (name) VALUES (?);
+
+-- name: TouchProject :exec
+UPDATE projects SET version = version + 1 WHERE id = ?;
+
+-- name: ListSources :many
+SELECT * FROM sources WHERE project_id = ? ORDER BY position, id;
+
+-- name: GetSource :one
+SELECT * FROM sources WHERE id = ?;
+
+-- name: CreateSource :execlastid
+INSERT INTO sources (project_id, position, path, label, error, problems, terms)
+SELECT sqlc.arg(project_id), COALESCE(MAX(s.position), 0) + 1, sqlc.arg(path), sqlc.arg(label), '', '[]', ''
+FROM sources s WHERE s.project_id = sqlc.arg(project_id);
+
+-- name: SourceIndexed :exec
+UPDATE sources SET state = 'ready', error = '', format = ?, is_layout = ?, size = ?, entry_count = ?, problems = ?, terms = ?, generation = generation + 1 WHERE id = ?;
+
+-- name: SourceFailed :exec
+UPDATE sources SET state = 'failed', error = ? WHERE id = ?;
+
+-- name: SetSourcePosition :exec
+UPDATE sources SET position = ? WHERE id = ? AND project_id = ?;
+
+-- name: DeleteSource :exec
+DELETE FROM sources WHERE id = ?;
+
+-- name: DeleteEntries :exec
+DELETE FROM entries WHERE source_id = ?;
+
+-- name: SourceEntries :many
+SELECT id, path, size, packed, kind, format, error FROM entries WHERE source_id = ? ORDER BY idx;
+
+-- name: GetEntry :one
+SELECT * FROM entries WHERE id = ?;
+
+-- name: EntryByPath :one
+SELECT * FROM entries WHERE source_id = ? AND path = ? LIMIT 1;
+
+-- name: ListFinds :many
+SELECT * FROM finds WHERE project_id = ? ORDER BY id;
+
+-- name: GetFind :one
+SELECT * FROM finds WHERE id = ?;
+
+-- name: FindOfEntry :one
+SELECT * FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1;
+
+-- name: CreateFind :execlastid
+INSERT INTO finds (project_id, source_id, source_label, entry_path, name) VALUES (?, ?, ?, ?, ?);
+
+-- name: FindReady :exec
+UPDATE finds SET state = 'ready', error = 'null', scene = ?, missing = ?, model = ?, name = ? WHERE id = ?;
+
+-- name: FindFailed :exec
+UPDATE finds SET state = 'failed', error = ? WHERE id = ?;
+
+-- name: DeleteFind :exec
+DELETE FROM finds WHERE id = ?;
+
+-- name: IncompleteFinds :many
+SELECT id FROM finds WHERE project_id = ? AND (missing > 0 OR state = 'failed') AND source_id IS NOT NULL;
+
+-- name: ListChains :many
+SELECT * FROM chains WHERE project_id = ? ORDER BY id;
+
+-- name: ChainsOfFind :many
+SELECT id FROM chains WHERE find_id = ? ORDER BY id;
+
+-- name: GetChain :one
+SELECT * FROM chains WHERE id = ?;
+
+-- name: LockChain :one
+SELECT * FROM chains WHERE id = ? FOR UPDATE;
+
+-- name: CreateChain :execlastid
+INSERT INTO chains (project_id, find_id, name, target) VALUES (?, ?, ?, ?);
+
+-- name: PatchChain :exec
+UPDATE chains SET name = ?, target = ? WHERE id = ?;
+
+-- name: SetHead :exec
+UPDATE chains SET head = ? WHERE id = ?;
+
+-- name: GetRevision :one
+SELECT steps FROM chain_revisions WHERE chain_id = ? AND no = ?;
+
+-- name: LastRevision :one
+SELECT CAST(COALESCE(MAX(no), 0) AS SIGNED) FROM chain_revisions WHERE chain_id = ?;
+
+-- name: DropRevisionsAfter :exec
+DELETE FROM chain_revisions WHERE chain_id = ? AND no > ?;
+
+-- name: AddRevision :exec
+INSERT INTO chain_revisions (chain_id, no, steps) VALUES (?, ?, ?);
+
+-- name: GetResult :one
+SELECT * FROM results WHERE cache_key = ?;
+
+-- name: PutResult :exec
+INSERT INTO results (cache_key, scene, report, stats, basis, seconds, error) VALUES (?, ?, ?, ?, ?, ?, ?)
+ON DUPLICATE KEY UPDATE scene = VALUES(scene), report = VALUES(report), stats = VALUES(stats), basis = VALUES(basis), seconds = VALUES(seconds), error = VALUES(error);
+
+-- name: ListDeliveries :many
+SELECT * FROM deliveries WHERE project_id = ? ORDER BY id DESC;
+
+-- name: GetDelivery :one
+SELECT * FROM deliveries WHERE id = ?;
+
+-- name: CreateDelivery :execlastid
+INSERT INTO deliveries (project_id, chain_id, name, error) VALUES (?, ?, ?, '');
+
+-- name: DeliveryReady :exec
+UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ?, name = ? WHERE id = ?;
+
+-- name: DeliveryFailed :exec
+UPDATE deliveries SET state = 'failed', error = ? WHERE id = ?;
+
+-- name: AddJob :execlastid
+INSERT INTO jobs (project_id, kind, title, args, error) VALUES (?, ?, ?, ?, '');
+
+-- name: PendingJob :one
+SELECT id FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state = 'queued' LIMIT 1;
+
+-- name: NextJob :one
+SELECT * FROM jobs
+WHERE state = 'queued' OR (state = 'running' AND lease_until < CURRENT_TIMESTAMP(3))
+ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED;
+
+-- name: StartJob :exec
+UPDATE jobs SET state = 'running', worker = ?, attempts = attempts + 1, started = CURRENT_TIMESTAMP(3), done = 0, total = 0,
+  lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND WHERE id = ?;
+
+-- name: BeatJob :execrows
+UPDATE jobs SET done = ?, total = ?, unit = ?, lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND
+WHERE id = ? AND worker = ? AND state = 'running' AND cancel = FALSE;
+
+-- name: EndJob :exec
+UPDATE jobs SET state = ?, error = ?, ended = CURRENT_TIMESTAMP(3), lease_until = NULL WHERE id = ? AND worker = ? AND state = 'running';
+
+-- name: CancelJob :exec
+UPDATE jobs SET cancel = TRUE, state = IF(state = 'queued', 'cancelled', state), ended = IF(state = 'queued', CURRENT_TIMESTAMP(3), ended) WHERE id = ?;
+
+-- name: GetJob :one
+SELECT * FROM jobs WHERE id = ?;
+
+-- name: RecentJobs :many
+SELECT * FROM jobs WHERE project_id = ? AND (state IN ('queued', 'running') OR ended > CURRENT_TIMESTAMP(3) - INTERVAL 60 SECOND) ORDER BY id DESC LIMIT 100;
+
+-- name: BusyJobs :one
+SELECT COUNT(*) FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state IN ('queued', 'running');
+
+-- name: ForgetJobs :exec
+DELETE FROM jobs WHERE state IN ('done', 'failed', 'cancelled') AND ended < CURRENT_TIMESTAMP(3) - INTERVAL 1 DAY;

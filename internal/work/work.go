@@ -1,0 +1,196 @@
+// Package work runs queued jobs. The queue is a table, so that several
+// processes on one database share it: a job is taken with FOR UPDATE SKIP
+// LOCKED and held by a lease that its worker renews. A job whose worker died
+// is taken up again when the lease ends, at most three times.
+package work
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"runtime/debug"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"excavate/internal/store"
+	"excavate/internal/store/db"
+)
+
+// MaxAttempts is how often a job is begun before it counts as failed.
+const MaxAttempts = 3
+
+// Task is what a handler gets.
+type Task struct {
+	Job  db.Job
+	done atomic.Int64
+	tot  atomic.Int64
+	unit atomic.Value
+}
+
+// Progress says how far the job is, in a unit that people count in.
+func (t *Task) Progress(done, total int64, unit string) {
+	t.done.Store(done)
+	t.tot.Store(total)
+	t.unit.Store(unit)
+}
+
+// Args reads the job's arguments.
+func (t *Task) Args(v any) error { return json.Unmarshal(t.Job.Args, v) }
+
+// Handler does the work of one kind of job. It must end soon after ctx does.
+type Handler func(ctx context.Context, t *Task) error
+
+// Pool takes jobs from the queue.
+type Pool struct {
+	st       *store.Store
+	handlers map[string]Handler
+	name     string
+	wake     chan struct{}
+	wg       sync.WaitGroup
+	log      func(string, ...any)
+}
+
+// New makes a pool. Handlers must be set before Start.
+func New(st *store.Store, log func(string, ...any)) *Pool {
+	host, _ := os.Hostname()
+	return &Pool{st: st, handlers: map[string]Handler{}, name: fmt.Sprintf("%.20s-%d-%d", host, os.Getpid(), time.Now().UnixNano()), wake: make(chan struct{}, 1), log: log}
+}
+
+// Handle sets the handler of a kind.
+func (p *Pool) Handle(kind string, h Handler) { p.handlers[kind] = h }
+
+// Add queues a job and returns its id. Args must be a plain value. A job that
+// waits already with the same arguments is not queued twice.
+func (p *Pool) Add(ctx context.Context, project int64, kind, title string, args any) (int64, error) {
+	b, err := json.Marshal(args)
+	if err != nil {
+		return 0, err
+	}
+	if id, err := p.st.PendingJob(ctx, db.PendingJobParams{ProjectID: project, Kind: kind, Args: b}); err == nil {
+		return id, nil
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return 0, err
+	}
+	id, err := p.st.AddJob(ctx, db.AddJobParams{ProjectID: project, Kind: kind, Title: title, Args: b})
+	if err != nil {
+		return 0, err
+	}
+	select {
+	case p.wake <- struct{}{}:
+	default:
+	}
+	return id, nil
+}
+
+// Start runs n workers until ctx ends; Wait waits for them.
+func (p *Pool) Start(ctx context.Context, n int) {
+	for i := 0; i < n; i++ {
+		name := fmt.Sprintf("%s-%d", p.name, i)
+		p.wg.Go(func() { p.loop(ctx, name) })
+	}
+}
+
+// Wait returns when every worker has ended.
+func (p *Pool) Wait() { p.wg.Wait() }
+
+func (p *Pool) loop(ctx context.Context, name string) {
+	for ctx.Err() == nil {
+		ran, err := p.one(ctx, name)
+		if err != nil && ctx.Err() == nil {
+			p.log("work: %v", err)
+			ran = false
+		}
+		if ran {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+		case <-p.wake:
+		case <-time.After(400 * time.Millisecond): // jobs of other processes
+		}
+	}
+}
+
+// one takes and runs one job; it returns false if none waits.
+func (p *Pool) one(ctx context.Context, name string) (bool, error) {
+	var job db.Job
+	err := p.st.Tx(ctx, func(q *db.Queries) error {
+		var err error
+		if job, err = q.NextJob(ctx); err != nil {
+			return err
+		}
+		return q.StartJob(ctx, db.StartJobParams{Worker: name, ID: job.ID})
+	})
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if job.Attempts >= MaxAttempts {
+		return true, p.end(job, name, "failed", fmt.Sprintf("it was begun %d times and its worker died each time", job.Attempts))
+	}
+	t := &Task{Job: job}
+	t.unit.Store("")
+	jctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	stop := make(chan struct{})
+	cancelled := atomic.Bool{}
+	var beats sync.WaitGroup
+	beats.Go(func() {
+		tick := time.NewTicker(250 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-stop:
+				return
+			case <-tick.C:
+				n, err := p.st.BeatJob(context.WithoutCancel(ctx), db.BeatJobParams{Done: t.done.Load(), Total: t.tot.Load(), Unit: t.unit.Load().(string), ID: job.ID, Worker: name})
+				if err == nil && n == 0 { // cancelled, or another worker has it
+					cancelled.Store(true)
+					cancel()
+					return
+				}
+			}
+		}
+	})
+	err = p.handle(jctx, t)
+	close(stop)
+	beats.Wait()
+	switch {
+	case err == nil:
+		p.st.BeatJob(context.WithoutCancel(ctx), db.BeatJobParams{Done: t.done.Load(), Total: t.tot.Load(), Unit: t.unit.Load().(string), ID: job.ID, Worker: name})
+		return true, p.end(job, name, "done", "")
+	case cancelled.Load():
+		return true, p.end(job, name, "cancelled", "")
+	case ctx.Err() != nil:
+		// We are stopping: give the job back at once.
+		_, err := p.st.DB.ExecContext(context.WithoutCancel(ctx), "UPDATE jobs SET state = 'queued', worker = '', attempts = attempts - 1, lease_until = NULL WHERE id = ? AND worker = ?", job.ID, name)
+		return true, err
+	}
+	return true, p.end(job, name, "failed", err.Error())
+}
+
+func (p *Pool) handle(ctx context.Context, t *Task) (err error) {
+	h := p.handlers[t.Job.Kind]
+	if h == nil {
+		return fmt.Errorf("this version of Excavate does not know work of kind %q", t.Job.Kind)
+	}
+	defer func() { // one broken file must not end the server
+		if r := recover(); r != nil {
+			p.log("work: %s: %v\n%s", t.Job.Title, r, debug.Stack())
+			err = fmt.Errorf("a fault in Excavate: %v; the server's log has the details", r)
+		}
+	}()
+	return h(ctx, t)
+}
+
+func (p *Pool) end(job db.Job, name, state, msg string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return p.st.EndJob(ctx, db.EndJobParams{State: state, Error: msg, ID: job.ID, Worker: name})
+}
