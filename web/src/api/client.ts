@@ -1,0 +1,63 @@
+// The typed client of api/openapi.yaml, and the hooks that screens use.
+import createClient from 'openapi-fetch'
+import { useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import type { components, paths } from './schema'
+
+export type S = components['schemas']
+export const api = createClient<paths>({ baseUrl: window.location.origin })
+
+/** An error of the server: what, where, what to do. */
+export class ApiError extends Error {
+  constructor(message: string, readonly at?: string) { super(message) }
+}
+
+/** Unwraps an answer, or throws what the server says is wrong. */
+export async function ok<T>(p: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let r
+  try { r = await p } catch { throw new ApiError('Excavate does not answer. Is it still running?') }
+  if (!r.response.ok) {
+    const e = r.error as S['Error'] | undefined
+    throw new ApiError(e?.message ?? `the server answered ${r.response.status}`, e?.at)
+  }
+  return r.data as T
+}
+
+const P = (project: number) => ({ params: { path: { project } } })
+const C = (chain: number) => ({ params: { path: { chain } } })
+
+export const useProjects = () => useQuery({ queryKey: ['projects'], queryFn: () => ok(api.GET('/api/projects')) })
+export const useProject = (id: number) => useQuery({ queryKey: ['p', id, 'project'], queryFn: () => ok(api.GET('/api/projects/{project}', P(id))) })
+export const useSources = (id: number) => useQuery({ queryKey: ['p', id, 'sources'], queryFn: () => ok(api.GET('/api/projects/{project}/sources', P(id))) })
+export const useLibrary = (on: boolean) => useQuery({ queryKey: ['library'], enabled: on, queryFn: () => ok(api.GET('/api/library')) })
+export const useFinds = (id: number) => useQuery({ queryKey: ['p', id, 'finds'], queryFn: () => ok(api.GET('/api/projects/{project}/finds', P(id))) })
+export const useChains = (id: number) => useQuery({ queryKey: ['p', id, 'chains'], queryFn: () => ok(api.GET('/api/projects/{project}/chains', P(id))) })
+export const useBands = (id: number, chain?: number) => useQuery({ queryKey: ['p', id, 'bands', chain], enabled: !!chain, placeholderData: (x) => x, queryFn: () => ok(api.GET('/api/chains/{chain}/bands', C(chain!))) })
+export const useRehearsal = (id: number, chain?: number) => useQuery({ queryKey: ['p', id, 'rehearsal', chain], enabled: !!chain, queryFn: () => ok(api.GET('/api/chains/{chain}/rehearsal', C(chain!))) })
+export const useDeliveries = (id: number) => useQuery({ queryKey: ['p', id, 'deliveries'], queryFn: () => ok(api.GET('/api/projects/{project}/deliveries', P(id))) })
+export const useSteps = () => useQuery({ queryKey: ['steps'], staleTime: Infinity, queryFn: () => ok(api.GET('/api/steps')) })
+export const useTargets = () => useQuery({ queryKey: ['targets'], staleTime: Infinity, queryFn: () => ok(api.GET('/api/targets')) })
+export const usePreview = (id: number, entry?: number) => useQuery({ queryKey: ['p', id, 'preview', entry], enabled: !!entry, queryFn: () => ok(api.GET('/api/entries/{entry}/preview', { params: { path: { entry: entry! } } })) })
+
+export const refresh = (q: QueryClient, project: number) => q.invalidateQueries({ queryKey: ['p', project] })
+
+/** Listens to the project's events: what changed is asked for again, and the work under way is returned. */
+export function useEvents(project: number): S['Job'][] {
+  const q = useQueryClient()
+  const [jobs, setJobs] = useState<Record<number, S['Job']>>({})
+  useEffect(() => {
+    setJobs({})
+    const es = new EventSource(`/api/projects/${project}/events`)
+    es.addEventListener('changed', () => { refresh(q, project); q.invalidateQueries({ queryKey: ['projects'] }) })
+    es.addEventListener('job', (e) => {
+      const j = JSON.parse((e as MessageEvent).data) as S['Job']
+      setJobs((all) => ({ ...all, [j.id]: j }))
+      if (j.state === 'done' || j.state === 'failed') refresh(q, project)
+    })
+    return () => es.close()
+  }, [project, q])
+  return Object.values(jobs).sort((a, b) => b.id - a.id)
+}
+
+export const thumb = (scene: string, bare = false) => `/api/scenes/${scene}/thumb${bare ? '?read=target' : ''}`
+export const viewUrl = (scene: string, bare = false) => `/api/scenes/${scene}/view${bare ? '?read=target' : ''}`

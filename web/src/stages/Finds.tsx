@@ -1,0 +1,82 @@
+import { Button } from '@mui/material'
+import { useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { api, ok, refresh, thumb, useChains, useFinds, viewUrl } from '../api/client'
+import { Fault, Figures, Pictures } from '../parts/bits'
+import { count, metres, plural } from '../parts/format'
+import { View3D } from '../parts/View3D'
+import { useProjectId } from '../Shell'
+
+export function Finds() {
+  const project = useProjectId()
+  const chosen = Number(useParams().find ?? 0)
+  const { data: finds, error } = useFinds(project)
+  const { data: chains } = useChains(project)
+  const go = useNavigate()
+  const q = useQueryClient()
+  const [fault, setFault] = useState<unknown>()
+  const f = finds?.find((x) => x.id === chosen)
+  useEffect(() => { if (finds?.length && !f) go(`/p/${project}/finds/${finds[0].id}`, { replace: true }) }, [finds, f, go, project])
+  const m = f?.model
+  const chain = async () => {
+    const there = chains?.find((c) => c.find === f!.id)
+    if (there) return go(`/p/${project}/chain/${there.id}`)
+    try {
+      const c = await ok(api.POST('/api/projects/{project}/chains', { params: { path: { project } }, body: { find: f!.id, name: `${f!.name} to engine` } }))
+      go(`/p/${project}/chain/${c.id}`)
+    } catch (e) { setFault(e) }
+  }
+  const remove = async () => {
+    try { await ok(api.DELETE('/api/finds/{find}', { params: { path: { find: f!.id } } })); go(`/p/${project}/finds`) } catch (e) { setFault(e) }
+    void refresh(q, project)
+  }
+  return (
+    <div className="cols cols-finds">
+      <div className="pane">
+        <div className="head"><h2>Finds</h2><span className="soft small">{finds && plural(finds.length, 'asset')}</span></div>
+        <Fault error={error} />
+        {finds?.map((x) => (
+          <button key={x.id} className={`card ${x.id === chosen ? 'on' : ''}`} onClick={() => go(`/p/${project}/finds/${x.id}`)} data-find={x.name} data-state={x.state}>
+            {x.model ? <img className="thumb" src={thumb(x.model.scene)} alt="" /> : <span className="thumb" />}
+            <span className="grow">
+              <b className="clip">{x.name}</b>
+              <small className="clip">{x.sourceLabel}</small>
+              {x.model && <small>{count(x.model.stats.triangles)} triangles{x.model.stats.height != null && ` · ${metres(x.model.stats.height)}`}</small>}
+              {x.state === 'decoding' ? <small>being decoded</small> : x.state === 'failed' ? <small className="bad">cannot be decoded</small> : x.model!.stats.missing > 0 ? <small className="warn">{plural(x.model!.stats.missing, 'picture')} missing</small> : <small className="ok">complete</small>}
+            </span>
+          </button>
+        ))}
+        {finds?.length === 0 && <div className="empty"><b>Nothing found yet</b>Choose a model in <Link to={`/p/${project}/sources`}>Sources</Link> and make it a find.</div>}
+      </div>
+      {m ? (
+        <View3D panes={[{ url: viewUrl(m.scene), title: f.name, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : 'unit unknown'} · ${count(m.stats.triangles)} triangles`, axes: <>{m.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{m.basis.text.split(', ').slice(2).join(' · ')}</> }]} motions={m.motions} bones={m.stats.bones} />
+      ) : <div className="view"><div className="veil">{f?.state === 'decoding' ? 'The model is being decoded…' : ''}</div></div>}
+      <div className="pane r">
+        <div className="head"><h2>{f?.name ?? 'Evidence'}</h2>{m && <span className="tag">{m.format}</span>}</div>
+        <Fault error={fault ?? f?.error} />
+        {f && (<>
+          <div className="body row wrap" style={{ paddingTop: 10 }}>
+            <Button variant="contained" disabled={!m} onClick={() => void chain()}>{chains?.some((c) => c.find === f.id) ? 'Go to its chain' : 'Start a chain'}</Button>
+            <Button onClick={() => void remove()}>Take out</Button>
+          </div>
+          {m && (<>
+            <div className="head bare"><h2>Pictures</h2>{m.stats.missing > 0 ? <span className="tag w">{m.stats.missing} missing</span> : <span className="tag g">all found</span>}</div>
+            <Pictures list={m.pictures} />
+            <div className="head bare"><h2>Figures</h2></div>
+            <Figures stats={m.stats} basis={m.basis} />
+            {(m.cameras?.length || m.helpers?.length || m.rootBone) && <><div className="head bare"><h2>In it</h2></div><div className="facts">
+              {m.rootBone && <><span>Root bone</span><div className="mono">{m.rootBone}</div></>}
+              <span>Materials</span><div>{m.materials.join(', ')}</div>
+              {m.motions.length > 0 && <><span>Motions</span><div>{m.motions.map((x) => `${x.name} ${x.seconds.toFixed(1)} s`).join(', ')}</div></>}
+              {m.cameras && m.cameras.length > 0 && <><span>Cameras</span><div className="warn">{m.cameras.join(', ')}</div></>}
+              {m.helpers && m.helpers.length > 0 && <><span>Helpers</span><div className="warn">{m.helpers.join(', ')}</div></>}
+            </div></>}
+            {m.notes.length > 0 && <><div className="head bare"><h2>Notes</h2></div>{m.notes.map((n) => <div className="item" key={n}>{n}</div>)}</>}
+          </>)}
+          <div className="facts"><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{f.entryPath} in {f.sourceLabel}</div></div>
+        </>)}
+      </div>
+    </div>
+  )
+}
