@@ -56,6 +56,7 @@ type Kind struct {
 	Family  Family
 	Version int             // rises when the same parameters give another result
 	Schema  json.RawMessage // JSON Schema of the parameters, with defaults
+	Order   []string        // the parameters in the order in which they are declared
 	check   func(params json.RawMessage) error
 	apply   func(ctx context.Context, s *scene.Scene, params json.RawMessage, r *Report) (*scene.Scene, error)
 }
@@ -128,6 +129,9 @@ func register[P any](k Kind, defaults P, apply func(context.Context, *scene.Scen
 	def, err := json.Marshal(defaults)
 	if err != nil {
 		panic(fmt.Sprintf("step %s: %v", k.Name, err))
+	}
+	for p := schema.Properties.Oldest(); p != nil; p = p.Next() {
+		k.Order = append(k.Order, p.Key)
 	}
 	// The defaults belong to the schema's root.
 	k.Schema = append(append(append(text[:len(text)-1:len(text)-1], `,"default":`...), def...), '}')

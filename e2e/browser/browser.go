@@ -7,10 +7,21 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
 )
+
+// Page is one tab. Its methods wait up to Patience for what they name.
+type Page struct {
+	ctx  context.Context
+	stop func()
+	base string
+}
+
+// Patience is how long a step waits.
+const Patience = 30 * time.Second
 
 // Find returns the Chromium of this machine.
 func Find() (string, error) {
@@ -22,52 +33,114 @@ func Find() (string, error) {
 	return "", fmt.Errorf("chromium is not on this machine; install Debian's package chromium, or run: make setup")
 }
 
-// Open starts a browser with a window of w x h pixels. Downloads go to dir.
-func Open(parent context.Context, w, h int) (context.Context, context.CancelFunc, error) {
+// Open starts a browser with a window of w x h pixels on the pages of base.
+func Open(parent context.Context, base string, w, h int) (*Page, error) {
 	bin, err := Find()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	profile, err := os.MkdirTemp("", "excavate-browser-*")
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	opts := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
-	opts = append(opts, chromedp.ExecPath(bin), chromedp.UserDataDir(profile), chromedp.WindowSize(w, h), chromedp.NoSandbox,
-		chromedp.Flag("use-angle", "swiftshader"), chromedp.Flag("enable-unsafe-swiftshader", true), chromedp.Flag("disable-gpu", false),
+	opts = append(opts, chromedp.ExecPath(bin), chromedp.UserDataDir(profile), chromedp.WindowSize(w, h), chromedp.NoSandbox, chromedp.Headless,
+		chromedp.Flag("use-angle", "swiftshader"), chromedp.Flag("enable-unsafe-swiftshader", true),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", false), chromedp.Flag("force-color-profile", "srgb"),
-		chromedp.WSURLReadTimeout(60*time.Second))
+		chromedp.Flag("disable-sync", true), chromedp.Flag("force-color-profile", "srgb"), chromedp.WSURLReadTimeout(60*time.Second))
 	actx, stopBrowser := chromedp.NewExecAllocator(parent, opts...)
 	ctx, stopTab := chromedp.NewContext(actx)
-	stop := func() { stopTab(); stopBrowser(); os.RemoveAll(profile) }
-	if err := chromedp.Run(ctx, chromedp.EmulateViewport(int64(w), int64(h))); err != nil {
-		stop()
-		return nil, nil, fmt.Errorf("start chromium: %w", err)
+	p := &Page{ctx: ctx, base: base, stop: func() { stopTab(); stopBrowser(); os.RemoveAll(profile) }}
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(int64(w), int64(h))); err != nil {
+		p.stop()
+		return nil, fmt.Errorf("start chromium: %w", err)
 	}
-	return ctx, stop, nil
+	return p, nil
 }
 
-// Drawn waits until the 3D view shows its models.
-func Drawn() chromedp.Action {
-	return chromedp.WaitVisible(`[data-view="drawn"]`, chromedp.ByQuery)
+// Close ends the browser.
+func (p *Page) Close() { p.stop() }
+
+func (p *Page) do(what string, a ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(p.ctx, Patience)
+	defer cancel()
+	if err := chromedp.Do(ctx, a...); err != nil {
+		text, _ := Eval[string](p, `document.body.innerText.slice(0, 1500)`)
+		return fmt.Errorf("%s: %w; the page says:\n%s", what, err, text)
+	}
+	return nil
 }
 
-// Settle gives the page a moment to load pictures and draw.
-func Settle() chromedp.Action {
-	return chromedp.ActionFunc(func(ctx context.Context) error {
-		var ok bool
-		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); {
-			if err := chromedp.Evaluate(`document.fonts.status === 'loaded' && [...document.images].every(i => i.complete) && !document.querySelector('[data-view="waiting"]')`, &ok).Do(ctx); err != nil {
-				return err
-			}
-			if ok {
-				return chromedp.Sleep(300 * time.Millisecond).Do(ctx)
-			}
-			if err := chromedp.Sleep(100 * time.Millisecond).Do(ctx); err != nil {
-				return err
-			}
+// Go opens an address below the base.
+func (p *Page) Go(path string) error { return p.do("open "+path, chromedp.Navigate(p.base+path)) }
+
+// Click clicks the first visible element that a CSS selector names.
+func (p *Page) Click(sel string) error {
+	return p.do("click "+sel, chromedp.Click(chromedp.CSS(sel), chromedp.NodeVisible))
+}
+
+// Wait waits for a visible element.
+func (p *Page) Wait(sel string) error {
+	return p.do("wait for "+sel, chromedp.WaitVisible(chromedp.CSS(sel)))
+}
+
+// Gone waits until no element fits.
+func (p *Page) Gone(sel string) error {
+	return p.do("wait for the end of "+sel, chromedp.WaitNotPresent(chromedp.CSS(sel)))
+}
+
+// Type types into an element.
+func (p *Page) Type(sel, text string) error {
+	return p.do("type into "+sel, chromedp.SendKeys(chromedp.CSS(sel), text, chromedp.NodeVisible))
+}
+
+// Key presses keys on the page.
+func (p *Page) Key(keys string) error { return p.do("press "+keys, chromedp.KeyEvent(keys)) }
+
+// Text is what an element shows.
+func (p *Page) Text(sel string) (string, error) {
+	if err := p.Wait(sel); err != nil {
+		return "", err
+	}
+	s, err := Eval[string](p, fmt.Sprintf(`document.querySelector(%q).innerText`, sel))
+	return strings.TrimSpace(s), err
+}
+
+// Until waits until a JavaScript expression is true.
+func (p *Page) Until(expr string) error {
+	end := time.Now().Add(Patience)
+	for {
+		ok, err := Eval[bool](p, "!!("+expr+")")
+		if err == nil && ok {
+			return nil
 		}
-		return nil
-	})
+		if time.Now().After(end) {
+			text, _ := Eval[string](p, `document.body.innerText.slice(0, 1500)`)
+			return fmt.Errorf("%s did not become true (%v); the page says:\n%s", expr, err, text)
+		}
+		time.Sleep(60 * time.Millisecond)
+	}
+}
+
+// Eval computes a JavaScript expression.
+func Eval[T any](p *Page, expr string) (T, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, Patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[T](expr))
+}
+
+// Settled waits until fonts, pictures and 3D views are there.
+func (p *Page) Settled() error {
+	if err := p.Until(`document.fonts.status === 'loaded' && [...document.images].every(i => i.complete) && !document.querySelector('[data-view="waiting"] canvas')`); err != nil {
+		return err
+	}
+	time.Sleep(300 * time.Millisecond)
+	return nil
+}
+
+// Shot is a PNG of the page.
+func (p *Page) Shot() ([]byte, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, Patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
 }

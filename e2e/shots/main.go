@@ -16,8 +16,6 @@ import (
 	"excavate/e2e/browser"
 	"excavate/internal/app"
 	"excavate/layouts"
-
-	"github.com/chromedp/chromedp"
 )
 
 func main() {
@@ -52,36 +50,46 @@ func run(out string) error {
 	if err := a.Demo(ctx, demo); err != nil {
 		return err
 	}
-	tab, stop, err := browser.Open(ctx, 1280, 800)
+	p, err := browser.Open(ctx, a.Address, 1280, 800)
 	if err != nil {
 		return err
 	}
-	defer stop()
+	defer p.Close()
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	shot := func(name string, actions ...chromedp.Action) error {
-		var png []byte
-		if err := chromedp.Run(tab, append(actions, browser.Settle(), chromedp.CaptureScreenshot(&png))...); err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
-	}
-	click := func(sel string) chromedp.Action { return chromedp.Click(sel, chromedp.ByQuery, chromedp.NodeVisible) }
-	at := func(path string) chromedp.Action { return chromedp.Navigate(a.Address + path) }
-	steps := []struct {
-		name    string
-		actions []chromedp.Action
+	const drawn = `[data-view="drawn"]`
+	for _, s := range []struct {
+		name, path string
+		click      []string
+		wait       string
 	}{
-		{"finds", []chromedp.Action{at("/"), browser.Drawn()}},
-		{"sources", []chromedp.Action{at("/p/1/sources"), click(`[data-entry="figures/ferry_keeper.hull"]`), browser.Drawn()}},
-		{"chain", []chromedp.Action{at("/p/1/chain/1?band=4&with=0"), browser.Drawn()}},
-		{"rehearsal", []chromedp.Action{at("/p/1/rehearsal/1"), browser.Drawn(), chromedp.WaitVisible(`[data-rule="root bone"]`, chromedp.ByQuery)}},
-		{"delivery", []chromedp.Action{at("/p/1/delivery/1"), chromedp.WaitVisible(`main h2`, chromedp.ByQuery), chromedp.Sleep(500 * time.Millisecond), click(`main .MuiButton-contained`), chromedp.WaitVisible(`[data-download]`, chromedp.ByQuery)}},
-		{"chain-dark", []chromedp.Action{at("/p/1/chain/1?band=2&bones=on"), browser.Drawn(), click(`.foot .mini`)}},
-	}
-	for _, s := range steps {
-		if err := shot(s.name, s.actions...); err != nil {
+		{"finds", "/", nil, drawn},
+		{"sources", "/p/1/sources", []string{`[data-entry="figures/ferry_keeper.hull"]`}, drawn},
+		{"chain", "/p/1/chain/1?band=4&with=0", nil, drawn},
+		{"rehearsal", "/p/1/rehearsal/1", nil, drawn},
+		{"delivery", "/p/1/delivery/1", []string{`main .MuiButton-contained:not(:disabled)`}, `[data-download]`},
+		{"chain-dark", "/p/1/chain/1?band=2&bones=on", []string{`.foot .mini`}, drawn},
+	} {
+		if err := p.Go(s.path); err != nil {
+			return err
+		}
+		for _, c := range s.click {
+			if err := p.Click(c); err != nil {
+				return err
+			}
+		}
+		if err := p.Wait(s.wait); err != nil {
+			return err
+		}
+		if err := p.Settled(); err != nil {
+			return err
+		}
+		png, err := p.Shot()
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(out, s.name+".png"), png, 0o644); err != nil {
 			return err
 		}
 	}

@@ -534,8 +534,11 @@ type Stats struct {
 
 // StepKind defines model for StepKind.
 type StepKind struct {
-	Family  string                 `json:"family"`
-	Name    string                 `json:"name"`
+	Family string `json:"family"`
+	Name   string `json:"name"`
+
+	// Order the parameters in the order in which a form shows them
+	Order   []string               `json:"order"`
 	Purpose string                 `json:"purpose"`
 	Schema  map[string]interface{} `json:"schema"`
 	Title   string                 `json:"title"`

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"excavate/core/chain"
@@ -282,9 +283,22 @@ func (s *Service) Thumb(digest string, bare bool) ([]byte, error) {
 	})
 }
 
+// withClay gives materials whose colour picture is missing the plain colour of
+// clay, so that a gap shows as one.
+func withClay(sc *scene.Scene) *scene.Scene {
+	out := *sc
+	out.Materials = slices.Clone(sc.Materials)
+	for i := range out.Materials {
+		if t := out.Materials[i].Texture(scene.RoleColour); t != nil && sc.Pictures[t.Picture].Missing() {
+			out.Materials[i].BaseColour, out.Materials[i].Alpha = [4]float32{0.36, 0.33, 0.28, 1}, scene.Opaque
+		}
+	}
+	return &out
+}
+
 // View is the scene for the 3D view, in glTF's basis.
 func (s *Service) View(digest string, bare bool) ([]byte, error) {
-	return s.Blobs.Side("view 2 "+digest+readKey(bare), func() ([]byte, error) {
+	return s.Blobs.Side("view 3 "+digest+readKey(bare), func() ([]byte, error) {
 		sc, err := s.SceneOf(digest)
 		if err != nil {
 			return nil, err
@@ -297,7 +311,7 @@ func (s *Service) View(digest string, bare bool) ([]byte, error) {
 				v = turned
 			}
 		}
-		b, _, err := gltf.Write(v, gltf.Options{Generator: target.Generator(s.Version), AsStands: true})
+		b, _, err := gltf.Write(withClay(v), gltf.Options{Generator: target.Generator(s.Version), AsStands: true})
 		return b, err
 	})
 }

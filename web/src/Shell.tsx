@@ -72,7 +72,7 @@ export function Shell() {
   const lines: Record<string, ReactNode> = c ? {
     sources: <>{count(c.sources)} mounted{c.sourceProblems > 0 && <> · <span className="warn">{c.sourceProblems} with problems</span></>}</>,
     finds: <>{count(c.finds)} found{c.incomplete > 0 && <> · <span className="warn">{c.incomplete} incomplete</span></>}</>,
-    chain: c.chains ? <>{c.chainName} · {plural(c.steps, 'step')}</> : 'none yet',
+    chain: c.chains ? <>{plural(c.steps, 'step')} · {c.chainName}</> : 'none yet',
     rehearsal: !c.rehearsed ? 'not yet' : c.stops + c.warns === 0 ? <span className="ok">all holds</span> : <>{c.stops > 0 && <span className="bad">{plural(c.stops, 'stop')}</span>}{c.stops > 0 && c.warns > 0 && ' · '}{c.warns > 0 && <span className="warn">{plural(c.warns, 'warning')}</span>}</>,
     delivery: c.deliveries ? `${c.deliveries} made` : 'none yet',
   } : {}

@@ -100,14 +100,14 @@ export const theme = createTheme({
           '&.w': { borderColor: 'var(--ochreL)', background: 'var(--ochreT)', color: 'var(--ochre)' }, '&.b': { borderColor: 'var(--ironL)', background: 'var(--ironT)', color: 'var(--iron)' }, '&.g': { borderColor: 'var(--verdiL)', background: 'var(--verdiT)', color: 'var(--verdi)' } },
         'button.tag': { cursor: 'pointer', font: 'inherit', fontSize: 11.5, lineHeight: '18px' },
         // slabs: the search order
-        '.slab': { margin: '0 14px', border: '1px solid var(--line)', borderBottom: 0, padding: '9px 12px', background: 'var(--panel)', position: 'relative', cursor: 'pointer', display: 'block', width: 'calc(100% - 28px)', textAlign: 'left', font: 'inherit', color: 'inherit',
-          '&:last-of-type': { borderBottom: '1px solid var(--line)' }, '& b': { fontWeight: 600, display: 'block', paddingRight: 20 }, '& small': { display: 'block', color: 'var(--soft)', fontSize: 12 }, '&.on': { background: 'var(--verdiT)', boxShadow: 'inset 4px 0 var(--verdi)' },
+        '.slab': { margin: '0 14px -1px', border: '1px solid var(--line)', padding: '9px 12px', background: 'var(--panel)', position: 'relative', cursor: 'pointer', display: 'block', width: 'calc(100% - 28px)', textAlign: 'left', font: 'inherit', color: 'inherit',
+          '& b': { fontWeight: 600, display: 'block', paddingRight: 20 }, '& small': { display: 'block', color: 'var(--soft)', fontSize: 12 }, '&.on': { background: 'var(--verdiT)', boxShadow: 'inset 4px 0 var(--verdi)' },
           '& .no': { position: 'absolute', right: 12, top: 10, font: `12px ${mono}`, color: 'var(--soft)' }, '& .acts': { position: 'absolute', right: 6, bottom: 5, display: 'none' }, '&:hover .acts, &:focus-within .acts, &.on .acts': { display: 'flex' } },
         '.mini': { border: '1px solid var(--line)', background: 'var(--panel)', font: 'inherit', fontSize: 12, color: 'var(--ink)', padding: '0 6px', cursor: 'pointer', lineHeight: '20px', '&:disabled': { opacity: 0.4, cursor: 'default' }, '&:hover:enabled': { borderColor: 'var(--ink)' } },
         // tables
         'table': { borderCollapse: 'collapse', width: '100%', fontSize: 13 }, 'th': { fontWeight: 550, color: 'var(--soft)', textAlign: 'left', fontSize: 12 },
         'td, th': { padding: '5px 10px', borderBottom: '1px solid var(--thin)', verticalAlign: 'top' }, 'td.n, th.n': { textAlign: 'right', whiteSpace: 'nowrap' }, 'td:first-of-type, th:first-of-type': { paddingLeft: 18 }, 'td:last-of-type, th:last-of-type': { paddingRight: 18 },
-        '.grid': { display: 'grid', gridTemplateColumns: 'minmax(0,1fr) 150px 84px 72px 112px', fontSize: 13, columnGap: 12, padding: '0 18px', alignItems: 'center', lineHeight: '28px' },
+        '.grid': { display: 'grid', gridTemplateColumns: 'minmax(0,1fr) 158px 60px 56px 88px', fontSize: 13, columnGap: 12, padding: '0 18px', alignItems: 'center', lineHeight: '28px' },
         '.grid.th': { color: 'var(--soft)', fontSize: 12, fontWeight: 550, borderBottom: '1px solid var(--line)', '& button': { font: 'inherit', color: 'inherit', border: 0, background: 'none', padding: 0, cursor: 'pointer', textAlign: 'inherit' } },
         '.grid .n': { textAlign: 'right' },
         '.line': { borderBottom: '1px solid var(--thin)', cursor: 'pointer', '&.on': { background: 'var(--verdiT)' }, '&:hover:not(.on)': { background: 'var(--paper)' } },
@@ -129,7 +129,7 @@ export const theme = createTheme({
         '.axes': { position: 'absolute', top: 12, fontSize: 12, color: 'var(--soft)', textAlign: 'right', pointerEvents: 'none' },
         '.scale': { position: 'absolute', bottom: 16, font: `11px ${mono}`, color: 'var(--soft)', pointerEvents: 'none', '& i': { display: 'flex', height: 7, border: '1px solid var(--ink)', marginBottom: 3 }, '& i b': { flex: 1 }, '& i b:nth-of-type(odd)': { background: 'var(--ink)' }, '& span': { display: 'flex', justifyContent: 'space-between' } },
         '.viewtools': { position: 'absolute', left: 0, right: 0, top: 62, display: 'flex', justifyContent: 'center', pointerEvents: 'none', '& > *': { pointerEvents: 'auto' } },
-        '.motion': { position: 'absolute', right: 16, bottom: 14, width: 260, display: 'flex', gap: 10, alignItems: 'center', fontSize: 12, color: 'var(--soft)', background: 'var(--panel)', border: '1px solid var(--line)', padding: '2px 10px' },
+        '.motion': { position: 'absolute', right: 16, bottom: 14, width: 320, display: 'flex', gap: 10, alignItems: 'center', fontSize: 12, color: 'var(--soft)', background: 'var(--panel)', border: '1px solid var(--line)', padding: '2px 10px' },
         '.split': { position: 'absolute', top: 0, bottom: 0, left: '50%', width: 2, marginLeft: -1, background: 'var(--ink)', pointerEvents: 'none' },
         '.veil': { position: 'absolute', inset: 0, display: 'grid', placeItems: 'center', color: 'var(--soft)', fontSize: 13, pointerEvents: 'none', textAlign: 'center', padding: 20 },
         // the core sample

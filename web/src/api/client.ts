@@ -47,14 +47,23 @@ export function useEvents(project: number): S['Job'][] {
   const [jobs, setJobs] = useState<Record<number, S['Job']>>({})
   useEffect(() => {
     setJobs({})
-    const es = new EventSource(`/api/projects/${project}/events`)
+    let es: EventSource
+    const open = () => {
+    es = new EventSource(`/api/projects/${project}/events`)
     es.addEventListener('changed', () => { refresh(q, project); q.invalidateQueries({ queryKey: ['projects'] }) })
     es.addEventListener('job', (e) => {
       const j = JSON.parse((e as MessageEvent).data) as S['Job']
       setJobs((all) => ({ ...all, [j.id]: j }))
       if (j.state === 'done' || j.state === 'failed') refresh(q, project)
     })
-    return () => es.close()
+    }
+    open()
+    // A page that is kept for “back” must not hold a connection.
+    const hide = () => es.close()
+    const back = (e: PageTransitionEvent) => { if (e.persisted) open() }
+    window.addEventListener('pagehide', hide)
+    window.addEventListener('pageshow', back)
+    return () => { window.removeEventListener('pagehide', hide); window.removeEventListener('pageshow', back); es.close() }
   }, [project, q])
   return Object.values(jobs).sort((a, b) => b.id - a.id)
 }

@@ -842,6 +842,8 @@ export interface components {
             title: string;
             purpose: string;
             family: string;
+            /** @description the parameters in the order in which a form shows them */
+            order: string[];
             schema: {
                 [key: string]: unknown;
             };

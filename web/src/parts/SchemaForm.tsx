@@ -8,14 +8,14 @@ export interface Schema {
 }
 type Value = Record<string, unknown>
 
-export function SchemaForm({ schema, value, onChange, disabled }: { schema: Schema; value: Value; onChange: (v: Value) => void; disabled?: boolean }) {
+export function SchemaForm({ schema, order, value, onChange, disabled }: { schema: Schema; order?: string[]; value: Value; onChange: (v: Value) => void; disabled?: boolean }) {
   const defaults = (schema.default ?? {}) as Value
   const set = (k: string, v: unknown) => {
     const next = { ...value, [k]: v }
     if (v === undefined) delete next[k]
     onChange(next)
   }
-  return <>{Object.entries(schema.properties ?? {}).map(([k, s]) => <Field key={k} name={k} schema={s} value={value[k] ?? defaults[k]} onChange={(v) => set(k, v)} disabled={disabled} />)}</>
+  return <>{(order ?? Object.keys(schema.properties ?? {})).map((k) => [k, (schema.properties ?? {})[k]] as const).map(([k, s]) => <Field key={k} name={k} schema={s} value={value[k] ?? defaults[k]} onChange={(v) => set(k, v)} disabled={disabled} />)}</>
 }
 
 function Field({ name, schema: s, value, onChange, disabled }: { name: string; schema: Schema; value: unknown; onChange: (v: unknown) => void; disabled?: boolean }) {

@@ -42,6 +42,8 @@ export class Stage3D {
   private dirty = true
   private ink = '#26241f'
   private verdi = '#1c675c'
+  private grid = '#d0c6b2'
+  private man = '#b9b09c'
   private watcher: ResizeObserver
   onTime: (t: number) => void = () => {}
   onDraw: (facts: Facts[]) => void = () => {}
@@ -120,7 +122,7 @@ export class Stage3D {
     const shape = new THREE.Shape()
     OUTLINE.forEach(([x, y], i) => (i ? shape.lineTo(x, y) : shape.moveTo(x, y)))
     for (let i = OUTLINE.length - 1; i >= 0; i--) shape.lineTo(-OUTLINE[i][0], OUTLINE[i][1])
-    const figure = new THREE.Mesh(new THREE.ShapeGeometry(shape), new THREE.MeshBasicMaterial({ color: '#b9b09c', side: THREE.DoubleSide }))
+    const figure = new THREE.Mesh(new THREE.ShapeGeometry(shape), new THREE.MeshBasicMaterial({ color: this.man, side: THREE.DoubleSide }))
     scene.add(figure)
     const lines = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: this.verdi, depthTest: false, transparent: true }))
     const dots = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: this.ink, size: 5, sizeAttenuation: false, depthTest: false, transparent: true }))
@@ -160,6 +162,7 @@ export class Stage3D {
       const m = o as THREE.SkinnedMesh
       if (!m.isMesh) return
       p.originals.set(m, m.material)
+      for (const x of [m.material].flat()) x.userData.blend = x.transparent
       p.triangles += (m.geometry.index ? m.geometry.index.count : m.geometry.attributes.position.count) / 3
       if (m.isSkinnedMesh) {
         m.frustumCulled = false
@@ -176,22 +179,30 @@ export class Stage3D {
     const size = all.getSize(new THREE.Vector3())
     all.getCenter(p.centre)
     p.radius = Math.max(size.length() / 2, 1e-6)
-    if (p.grid) { p.scene.remove(p.grid); p.grid.dispose() }
     const step = Math.pow(10, Math.round(Math.log10(Math.max(size.x, size.z) / 4)))
     const n = 2 * Math.ceil((Math.max(size.x, size.z) * 1.5) / step / 2) + 2
-    p.grid = new THREE.GridHelper(n * step, n, '#b9ae97', '#d0c6b2')
-    p.grid.position.set(Math.round(p.centre.x / step) * step, box.min.y, Math.round(p.centre.z / step) * step)
-    p.scene.add(p.grid)
+    this.newGrid(p, step, n, new THREE.Vector3(Math.round(p.centre.x / step) * step, box.min.y, Math.round(p.centre.z / step) * step))
     this.dirty = true
   }
 
-  colour(ink: string, verdi: string, figure: string) {
+  private newGrid(p: Pane, step: number, n: number, at: THREE.Vector3) {
+    if (p.grid) { p.scene.remove(p.grid); p.grid.dispose() }
+    p.grid = new THREE.GridHelper(n * step, n, this.grid, this.grid)
+    p.grid.userData = { step, n }
+    p.grid.position.copy(at)
+    p.scene.add(p.grid)
+  }
+
+  colour(ink: string, verdi: string, figure: string, grid: string) {
     this.ink = ink
     this.verdi = verdi
+    this.grid = grid
+    this.man = figure
     for (const p of this.panes) {
       ;(p.bones.lines.material as THREE.LineBasicMaterial).color.set(verdi)
       ;(p.bones.dots.material as THREE.PointsMaterial).color.set(ink)
       ;(p.figure.material as THREE.MeshBasicMaterial).color.set(figure)
+      if (p.grid) { const g = p.grid; this.newGrid(p, g.userData.step as number, g.userData.n as number, g.position) }
     }
     this.dirty = true
   }
@@ -219,7 +230,7 @@ export class Stage3D {
           mesh.add(w)
         }
         // With the skeleton on, the surface lets it show.
-        for (const m of [mesh.material].flat()) { m.transparent = look.skeleton || (look.shading === 'textured' && m.alphaTest === 0 && m.userData.blend === true); m.opacity = look.skeleton ? 0.45 : 1; m.depthWrite = !look.skeleton; m.needsUpdate = true }
+        for (const m of [mesh.material].flat()) { m.transparent = look.skeleton || (look.shading === 'textured' && m.userData.blend === true); m.opacity = look.skeleton ? 0.45 : 1; m.userData.cut ??= m.alphaTest; m.alphaTest = m.userData.cut * m.opacity; m.depthWrite = !look.skeleton; m.needsUpdate = true }
       }
       p.bones.lines.visible = p.bones.dots.visible = look.skeleton
       const clip = p.clips[look.motion] ?? p.clips[0]

@@ -41,7 +41,7 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
   useEffect(() => { stage.current?.apply(full) }, [l.shading, l.skeleton, playing, motion]) // eslint-disable-line
   useEffect(() => {
     const c = colours[(mode === 'system' ? systemMode : mode) === 'dark' ? 'dark' : 'light']
-    stage.current?.colour(c.ink, c.verdi, c.figure)
+    stage.current?.colour(c.ink, c.verdi, c.figure, c.line)
   }, [mode, systemMode, urls])
 
   const clip = motions[motion] ?? motions[0]
@@ -53,7 +53,7 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
         <div key={i}>
           <div className="caption" style={{ left: `calc(${(100 * i) / panes.length}% + 14px)` }}><b>{p.title}</b>{p.note && <span>{p.note}</span>}</div>
           {p.axes && <div className="axes" style={{ right: `calc(${100 - (100 * (i + 1)) / panes.length}% + 12px)` }}>{p.axes}</div>}
-          {drawn && facts[i] && <ScaleBar per200={facts[i].metresPer200px} left={`calc(${(100 * i) / panes.length}% + 16px)`} />}
+          {drawn && facts[i] && <ScaleBar per200={facts[i].metresPer200px} raised={!!clip && panes.length > 1} left={`calc(${(100 * i) / panes.length}% + 16px)`} />}
         </div>
       ))}
       {panes.length > 1 && <div className="split" />}
@@ -70,7 +70,7 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
           <button className="mini" onClick={() => { if (playing) scrub.current = time; setPlaying(!playing) }}>{playing ? 'Pause' : 'Play'}</button>
           {motions.length > 1
             ? <button className="mini" onClick={() => { scrub.current = 0; setMotion((motion + 1) % motions.length) }}>{clip.name}</button>
-            : <span className="clip" title={clip.name}>{clip.name}</span>}
+            : <span title={clip.name}>{clip.name.slice(0, 16)}</span>}
           <Slider size="small" min={0} max={clip.seconds} step={clip.seconds / 200} value={Math.min(time, clip.seconds)} aria-label="Time of the motion"
             onChange={(_, v) => { scrub.current = v as number; setTime(v as number); setPlaying(false); stage.current?.apply({ ...full, playing: false, time: v as number }) }} />
           <span data-motion-time style={{ whiteSpace: 'nowrap' }}>{time.toFixed(1)} / {clip.seconds.toFixed(1)} s</span>
@@ -81,9 +81,9 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
 }
 
 /** A striped bar of a round length. */
-function ScaleBar({ per200, left }: { per200: number; left: string }) {
+function ScaleBar({ per200, left, raised }: { per200: number; left: string; raised: boolean }) {
   if (!(per200 > 0) || !isFinite(per200)) return null
   const p = Math.pow(10, Math.floor(Math.log10(per200)))
   const length = [5, 2, 1].map((k) => k * p).find((v) => v <= per200) ?? p
-  return <div className="scale" style={{ left }}><i style={{ width: (200 * length) / per200 }}><b /><b /><b /><b /></i><span style={{ width: (200 * length) / per200 }}><span>0</span><span>{length >= 1 ? `${length} m` : metres(length)}</span></span></div>
+  return <div className="scale" style={{ left, bottom: raised ? 58 : undefined }}><i style={{ width: (200 * length) / per200 }}><b /><b /><b /><b /></i><span style={{ width: (200 * length) / per200 }}><span>0</span><span>{length >= 1 ? `${length} m` : metres(length)}</span></span></div>
 }

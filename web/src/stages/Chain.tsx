@@ -135,7 +135,7 @@ export function Chain() {
           {band.step && (
             <div className="form">
               {kind && <div className="help">{kind.purpose}</div>}
-              {kind && <SchemaForm key={band.index + (band.step.step ?? '')} schema={kind.schema as Schema} value={(band.step.with ?? {}) as Record<string, unknown>} onChange={(v) => void replace({ ...band.step!, with: v as S['ChainStep']['with'] })} />}
+              {kind && <SchemaForm key={band.index + (band.step.step ?? '')} schema={kind.schema as Schema} order={kind.order} value={(band.step.with ?? {}) as Record<string, unknown>} onChange={(v) => void replace({ ...band.step!, with: v as S['ChainStep']['with'] })} />}
               <div className="row wrap" style={{ marginTop: 12 }}>
                 <Button onClick={() => void replace({ ...band.step!, off: band.state !== 'off' })}>{band.state === 'off' ? 'Switch on' : 'Switch off'}</Button>
                 <Button disabled={i <= 0} onClick={() => move(-1)} aria-label="Move down">Down</Button>
@@ -161,7 +161,7 @@ function height(b: S['Band'], bare: boolean): string {
   if (!bare) return b.stats.height != null ? `${metres(b.stats.height)} tall` : 'unit unknown'
   const tall = b.stats.max[1] - b.stats.min[1]
   const low = b.stats.min[1]
-  return `${metres(tall)} tall as the target reads it${Math.abs(low) < 0.0015 ? ', stands on the ground' : ''}`
+  return `${metres(tall)} tall${Math.abs(low) < 0.0015 ? ', on the ground' : ''}`
 }
 
 const figures: [keyof S['Stats'], string][] = [['triangles', 'triangles'], ['vertices', 'vertices'], ['parts', 'parts'], ['nodes', 'nodes'], ['bones', 'bones'], ['materials', 'materials'], ['pictures', 'pictures'], ['cameras', 'cameras'], ['lights', 'lights'], ['helpers', 'helper nodes'], ['motions', 'motions']]

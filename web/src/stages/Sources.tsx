@@ -172,7 +172,7 @@ function Entries({ project, sources, only, q, kind, sort, entry, put }: { projec
             return (
               <div key={r.key} className={`grid line ${e && e.id === entry ? 'on' : ''}`} role="option" aria-selected={e?.id === entry} data-entry={e?.path} style={{ position: 'absolute', top: 0, left: 0, right: 0, height: 29, transform: `translateY(${r.start}px)` }} onClick={() => e && put('entry', String(e.id))}>
                 {e ? (<>
-                  <span className="clip" title={e.path}><span className="soft">{dir}</span>{name} {e.overriddenBy && <span className="tag">overridden by {e.overriddenBy}</span>}{e.error && <span className="tag b" title={e.error}>cannot be read</span>}</span>
+                  <span className="row" style={{ minWidth: 0 }}><span className="clip" title={e.path}><span className="soft">{dir}</span>{name}</span>{e.overriddenBy && <span className="tag" title={`${e.overriddenBy} wins for this path`}>overridden by {e.overriddenBy}</span>}{e.error && <span className="tag b" title={e.error}>cannot be read</span>}</span>
                   <span className="clip">{kindWords[e.kind][0]}{e.format && <span className="soft"> · {e.format}</span>}</span>
                   <span className="n">{bytes(e.size)}</span>
                   <span className="n">{e.size > 0 ? `${Math.round((100 * e.packed) / e.size)}%` : '–'}</span>
