@@ -117,7 +117,7 @@ func (l *Layout) compileFormula(n *node, sc *scope) (*formula, error) {
 			if d, ok := c.Fn.(*syntax.DotExpr); ok {
 				switch d.Name.Name {
 				case "replace", "join", "format":
-					bad = fail(n.line, f.column(d.NamePos), "formula %q: .%s() is not used in formulas", n.text, d.Name.Name)
+					bad = fail(n.line, f.column(d.Dot), "formula %q: .%s() is not used in formulas", n.text, d.Name.Name)
 				}
 			}
 		}
@@ -580,7 +580,7 @@ func intOp(op syntax.Token, x, y int64) (val, error) {
 			return intVal(x << y), nil
 		}
 	case syntax.GTGT:
-		if y >= 0 {
+		if y >= 0 && y < 512 { // what the interpreter allows
 			return intVal(x >> min(y, 63)), nil
 		}
 	case syntax.EQL:

@@ -594,7 +594,6 @@ func (b *builder) part(i int, e *env) (*scene.Part, error) {
 		}
 		return src, nil
 	}
-	var weightsOff int64
 	for k := range m.attrs {
 		a := &m.attrs[k]
 		if a.when != nil {
@@ -645,7 +644,6 @@ func (b *builder) part(i int, e *env) (*scene.Part, error) {
 			}
 		case "weights":
 			p.Weights = el.decode(src, int(stride), n, el.n, order, scale, nil)
-			weightsOff = off
 		case "colour":
 			d := el.decode(src, int(stride), n, min(el.n, 4), order, scale, nil)
 			if el.n == 3 {
@@ -670,7 +668,7 @@ func (b *builder) part(i int, e *env) (*scene.Part, error) {
 	if (p.Joints == nil) != (p.Weights == nil) || len(p.Joints) != len(p.Weights) {
 		return nil, b.errorf(m.n.line, m.n.col, "joints and weights belong together: %d joints, %d weights", len(p.Joints), len(p.Weights))
 	}
-	if err := b.weights(p, at+weightsOff, stride); err != nil {
+	if err := b.weights(p, at, stride); err != nil {
 		return nil, err
 	}
 	return p, b.triangles(p, e)

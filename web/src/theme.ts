@@ -66,7 +66,7 @@ export const theme = createTheme({
         body: { fontSize: 14, lineHeight: 1.4, overflow: 'hidden', fontVariantNumeric: 'tabular-nums' },
         ':focus-visible': { outline: '2px solid var(--slate)', outlineOffset: 1 },
         'h2': { fontSize: 13, fontWeight: 650, margin: 0 },
-        'p': { margin: '4px 0' },
+        'p': { margin: '4px 0' }, 'a:not([class])': { color: 'var(--verdi)' },
         'kbd': { font: `12px ${mono}`, border: '1px solid var(--line)', padding: '0 5px', background: 'var(--panel)', color: 'var(--soft)' },
         '.soft': { color: 'var(--soft)' }, '.small': { fontSize: 12 }, '.mono': { fontFamily: mono, fontSize: 12.5 },
         '.warn': { color: 'var(--ochre)', fontWeight: 600 }, '.bad': { color: 'var(--iron)', fontWeight: 600 }, '.ok': { color: 'var(--verdi)', fontWeight: 600 },

@@ -163,7 +163,7 @@ func (w *writer) pictures() {
 		p := &w.s.Pictures[i]
 		if p.Missing() {
 			w.image = append(w.image, -1)
-			w.lose("%d pictures were not found and are not in the file", 1)
+			w.lose("pictures that were not found are not in the file: %d", 1)
 			continue
 		}
 		w.image = append(w.image, len(w.doc.Images))

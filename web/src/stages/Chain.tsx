@@ -164,7 +164,7 @@ function height(b: S['Band'], bare: boolean): string {
   return `${metres(tall)} tall${Math.abs(low) < 0.0015 ? ', on the ground' : ''}`
 }
 
-const figures: [keyof S['Stats'], string][] = [['triangles', 'triangles'], ['vertices', 'vertices'], ['parts', 'parts'], ['nodes', 'nodes'], ['bones', 'bones'], ['materials', 'materials'], ['pictures', 'pictures'], ['cameras', 'cameras'], ['lights', 'lights'], ['helpers', 'helper nodes'], ['motions', 'motions']]
+const figures: [keyof S['Stats'], string][] = [['triangles', 'triangles'], ['vertices', 'vertices'], ['parts', 'parts'], ['nodes', 'nodes'], ['bones', 'bones'], ['materials', 'materials'], ['pictures', 'pictures'], ['cameras', 'cameras'], ['lights', 'lights'], ['helpers', 'helpers'], ['motions', 'motions']]
 
 /** The two lines of a band that say most. */
 function changes(b: S['Band'], bands: S['Band'][]): string[] {
