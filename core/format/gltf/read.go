@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"math"
 	"net/url"
+	"slices"
 	"strings"
 
 	"excavate/core/format"
@@ -916,6 +917,14 @@ func (r *reader) nodes() error {
 			}
 		}
 		r.s.Cameras = append(r.s.Cameras, out)
+	}
+	// Keep the file's order where it has parents first.
+	inOrder := true
+	for _, i := range order {
+		inOrder = inOrder && parent[i] < i
+	}
+	if inOrder {
+		slices.Sort(order)
 	}
 	at := make([]int, len(g))
 	for i := range at {

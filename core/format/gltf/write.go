@@ -29,7 +29,6 @@ func Write(s *scene.Scene, opt Options) ([]byte, []scene.Note, error) {
 		return nil, nil, fmt.Errorf("write GLB of %q: %w", s.Name, err)
 	}
 	w := &writer{s: s, losses: map[string]int{}}
-	w.bin = make([]byte, 0, w.estimate())
 	w.doc.Asset = asset{Version: "2.0", Generator: opt.Generator, Copyright: opt.Copyright}
 	if w.doc.Asset.Copyright == "" {
 		w.doc.Asset.Copyright = s.Terms.Owner
@@ -53,7 +52,8 @@ func Write(s *scene.Scene, opt Options) ([]byte, []scene.Note, error) {
 type writer struct {
 	s       *scene.Scene
 	doc     document
-	bin     []byte
+	chunks  [][]byte // of the buffer views; nothing is copied until the file is put together
+	size    int      // of the binary chunk so far
 	notes   []scene.Note
 	losses  map[string]int
 	order   []string
@@ -77,34 +77,6 @@ func (w *writer) lose(f string, n int) {
 	w.losses[f] += n
 }
 
-func (w *writer) estimate() int {
-	n := 4096
-	for i := range w.s.Meshes {
-		for j := range w.s.Meshes[i].Parts {
-			p := &w.s.Meshes[i].Parts[j]
-			n += 4*(len(p.Positions)+len(p.Normals)+len(p.Tangents)+len(p.Weights)+len(p.Triangles)) + 2*len(p.Joints) + 64
-			for _, u := range p.UVs {
-				n += 4 * len(u.Data)
-			}
-			for _, c := range p.Colours {
-				n += 4 * len(c.Data)
-			}
-			for _, m := range p.Morphs {
-				n += 4 * (len(m.Positions) + len(m.Normals) + len(m.Tangents))
-			}
-		}
-	}
-	for i := range w.s.Pictures {
-		n += len(w.s.Pictures[i].Data) + 4
-	}
-	for i := range w.s.Motions {
-		for j := range w.s.Motions[i].Channels {
-			n += 4 * (len(w.s.Motions[i].Channels[j].Times) + len(w.s.Motions[i].Channels[j].Values))
-		}
-	}
-	return n + n/16
-}
-
 func bytesOf[T float32 | uint32 | uint16](v []T) []byte {
 	if len(v) == 0 {
 		return nil
@@ -114,11 +86,9 @@ func bytesOf[T float32 | uint32 | uint16](v []T) []byte {
 }
 
 func (w *writer) view(data []byte, target int) int {
-	for len(w.bin)%4 != 0 {
-		w.bin = append(w.bin, 0)
-	}
-	w.doc.BufferViews = append(w.doc.BufferViews, bufferView{Offset: int64(len(w.bin)), Length: int64(len(data)), Target: target})
-	w.bin = append(w.bin, data...)
+	w.doc.BufferViews = append(w.doc.BufferViews, bufferView{Offset: int64(w.size), Length: int64(len(data)), Target: target})
+	w.chunks = append(w.chunks, data)
+	w.size += (len(data) + 3) &^ 3
 	return len(w.doc.BufferViews) - 1
 }
 
@@ -683,11 +653,8 @@ func risingKeys(c *scene.Channel) (ts, vs []float32) {
 }
 
 func (w *writer) assemble() ([]byte, error) {
-	for len(w.bin)%4 != 0 {
-		w.bin = append(w.bin, 0)
-	}
-	if len(w.bin) > 0 {
-		w.doc.Buffers = []buffer{{Length: int64(len(w.bin))}}
+	if w.size > 0 {
+		w.doc.Buffers = []buffer{{Length: int64(w.size)}}
 	}
 	text, err := json.Marshal(&w.doc)
 	if err != nil {
@@ -697,8 +664,8 @@ func (w *writer) assemble() ([]byte, error) {
 		text = append(text, ' ')
 	}
 	total := 12 + 8 + len(text)
-	if len(w.bin) > 0 {
-		total += 8 + len(w.bin)
+	if w.size > 0 {
+		total += 8 + w.size
 	}
 	if total > math.MaxUint32 {
 		return nil, fmt.Errorf("write GLB of %q: %d bytes, and a GLB holds at most %d; split the asset", w.s.Name, total, uint32(math.MaxUint32))
@@ -710,10 +677,15 @@ func (w *writer) assemble() ([]byte, error) {
 	out = binary.LittleEndian.AppendUint32(out, uint32(len(text)))
 	out = append(out, "JSON"...)
 	out = append(out, text...)
-	if len(w.bin) > 0 {
-		out = binary.LittleEndian.AppendUint32(out, uint32(len(w.bin)))
+	if w.size > 0 {
+		out = binary.LittleEndian.AppendUint32(out, uint32(w.size))
 		out = append(out, "BIN\x00"...)
-		out = append(out, w.bin...)
+		for _, c := range w.chunks {
+			out = append(out, c...)
+			for len(out)%4 != 0 { // the binary chunk begins at a multiple of four
+				out = append(out, 0)
+			}
+		}
 	}
 	return out, nil
 }
