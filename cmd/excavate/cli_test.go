@@ -1,0 +1,280 @@
+package main
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"image/png"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"excavate/core/find"
+	"excavate/core/target"
+)
+
+// excavate runs the command and returns what it prints.
+func excavate(t *testing.T, args ...string) (string, error) {
+	t.Helper()
+	c := root()
+	var out, errs bytes.Buffer
+	c.SetOut(&out)
+	c.SetErr(&errs)
+	c.SetArgs(args)
+	err := c.ExecuteContext(context.Background())
+	return out.String(), err
+}
+
+func must(t *testing.T, args ...string) string {
+	t.Helper()
+	out, err := excavate(t, args...)
+	if err != nil {
+		t.Fatalf("excavate %s: %v\n%s", strings.Join(args, " "), err, out)
+	}
+	return out
+}
+
+func demoData(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	must(t, "demo-data", "-o", dir)
+	return dir
+}
+
+func lines[T any](t *testing.T, text string) []T {
+	t.Helper()
+	var out []T
+	for _, l := range strings.Split(strings.TrimSpace(text), "\n") {
+		var v T
+		d := json.NewDecoder(strings.NewReader(l))
+		d.DisallowUnknownFields()
+		if err := d.Decode(&v); err != nil {
+			t.Fatalf("%v in %s", err, l)
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func TestTheWholeWay(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	type entry struct {
+		Path         string
+		Size, Packed int64
+		Kind         string
+	}
+	kinds := map[string]int{}
+	for _, e := range lines[entry](t, must(t, "list", at("hulls.tide"), "--json")) {
+		kinds[e.Kind]++
+		if e.Size == 0 || e.Packed == 0 {
+			t.Errorf("no sizes: %+v", e)
+		}
+	}
+	if kinds["model"] != 4 || kinds["text"] != 4 {
+		t.Errorf("kinds %v", kinds)
+	}
+	out := at("out")
+	must(t, "unpack", at("hulls.tide"), "-o", out, "--match", "**/*.hull")
+	keeper := filepath.Join(out, "figures", "ferry_keeper.hull")
+	if _, err := os.Stat(filepath.Join(out, "licence.txt")); err == nil {
+		t.Error("more than the pattern was unpacked")
+	}
+
+	two := []string{"--source", at("hulls.tide"), "--source", at("washes.tide")}
+	x := lines[find.Inspection](t, must(t, append([]string{"inspect", keeper, "--json"}, two...)...))[0]
+	if x.Triangles < 2000 || x.Bones < 24 || len(x.Materials) != 2 || len(x.Motions) != 1 || *x.Basis.Up != "+Z" || *x.Basis.Handedness != "left" || *x.Basis.MetresPerUnit != 0.01 {
+		t.Errorf("the keeper is %+v", x)
+	}
+	if !x.Pictures[0].Found || x.Pictures[1].Found || len(x.Notes) == 0 || !strings.Contains(strings.Join(x.Notes, " "), "washes.tide") {
+		t.Errorf("pictures %+v, notes %v", x.Pictures, x.Notes)
+	}
+
+	three := append(two, "--source", at("winter.tide"))
+	glb := at("keeper.glb")
+	must(t, append([]string{"convert", keeper, "-o", glb, "--chain", at("chain.yaml")}, three...)...)
+	y := lines[find.Inspection](t, must(t, "inspect", glb, "--json"))[0]
+	if y.Triangles != x.Triangles || y.Bones != x.Bones || y.Vertices >= x.Vertices || *y.Basis.Up != "+Y" || !y.Pictures[0].Found || !y.Pictures[1].Found {
+		t.Errorf("the GLB is %+v", y)
+	}
+	// Z up becomes Y up; the sizes agree axis by axis.
+	for i, j := range []int{0, 2, 1} {
+		if math.Abs(x.Size[j]-y.Size[i]) > 1e-4 {
+			t.Errorf("size %v became %v", x.Size, y.Size)
+		}
+	}
+	if math.Abs(y.Bounds.Min[1]) > 1e-6 {
+		t.Errorf("it stands at %g", y.Bounds.Min[1])
+	}
+	// The same input and chain give the same bytes.
+	again := at("again.glb")
+	must(t, append([]string{"convert", keeper, "-o", again, "--chain", at("chain.yaml")}, three...)...)
+	a, _ := os.ReadFile(glb)
+	b, _ := os.ReadFile(again)
+	if !bytes.Equal(a, b) {
+		t.Error("another run gives other bytes")
+	}
+
+	if f := lines[target.Finding](t, must(t, "check", glb, "--target", at("target.yaml"), "--json")); len(f) < 8 {
+		t.Errorf("%d findings", len(f))
+	} else {
+		for _, x := range f {
+			if x.Severity != target.Holds {
+				t.Errorf("%+v", x)
+			}
+		}
+	}
+	text, err := excavate(t, append([]string{"check", keeper, "--target", at("target.yaml"), "--json"}, two...)...)
+	if err != errQuiet {
+		t.Errorf("a check that stops ends with %v", err)
+	}
+	got := map[string]target.Severity{}
+	for _, f := range lines[target.Finding](t, text) {
+		got[f.Rule] = f.Severity
+		if f.Severity != target.Holds && f.Rule != "pictures" && f.Mend == nil {
+			t.Errorf("%s has no mend", f.Rule)
+		}
+	}
+	for rule, want := range map[string]target.Severity{"basis": target.Stops, "root bone": target.Stops, "pictures": target.Stops, "size": target.Stops, "cameras": target.Warns, "helpers": target.Warns, "joints per vertex": target.Holds, "names unique": target.Holds} {
+		if got[rule] != want {
+			t.Errorf("rule %s is %q, want %q", rule, got[rule], want)
+		}
+	}
+
+	pic := at("k.png")
+	must(t, append([]string{"render", keeper, "-o", pic, "--size", "320x240"}, three...)...)
+	raw, _ := os.ReadFile(pic)
+	img, err := png.Decode(bytes.NewReader(raw))
+	if err != nil || img.Bounds().Dx() != 320 || img.Bounds().Dy() != 240 {
+		t.Fatalf("picture: %v", err)
+	}
+	seen := map[string]bool{}
+	for py := 0; py < 240; py++ {
+		for px := 0; px < 320; px++ {
+			seen[fmt.Sprint(img.At(px, py))] = true
+		}
+	}
+	if len(seen) < 300 {
+		t.Errorf("the picture has %d colours; there is no figure in it", len(seen))
+	}
+
+	pack := at("k.zip")
+	must(t, append([]string{"convert", keeper, "-o", pack, "--chain", at("chain.yaml")}, three...)...)
+	z, err := zip.OpenReader(pack)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	names := ""
+	for _, f := range z.File {
+		names += f.Name + " "
+	}
+	if names != "ferry_keeper.glb manifest.json chain.yaml " {
+		t.Errorf("the delivery holds %s", names)
+	}
+	if out, err := exec.Command("unzip", "-tq", pack).CombinedOutput(); err != nil {
+		t.Errorf("unzip refuses it: %s", out)
+	}
+}
+
+// TestOthersReadWhatWeWrite holds our GLBs against the Khronos validator and
+// three's loader, from the interface's packages.
+func TestOthersReadWhatWeWrite(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	src := []string{"--source", at("hulls.tide"), "--source", at("washes.tide"), "--source", at("winter.tide"), "--source", at("harbour.zip")}
+	files := []string{}
+	for _, n := range []string{"figures/ferry_keeper.hull", "fauna/heron.hull", "boats/punt.hull", "houses/stilt_house.hull", "pontoon.glb"} {
+		out := at(strings.TrimSuffix(filepath.Base(n), filepath.Ext(n)) + "-out.glb")
+		must(t, append([]string{"convert", n, "-o", out, "--chain", at("chain.yaml")}, src...)...)
+		files = append(files, out)
+		raw := at(filepath.Base(n) + "-raw.glb") // without a chain: camera, helpers and all
+		must(t, append([]string{"convert", n, "-o", raw}, src...)...)
+		files = append(files, raw)
+	}
+	out, err := exec.Command("node", append([]string{"../../e2e/readers.mjs"}, files...)...).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	type seen struct {
+		File                        string
+		Errors, Warnings, Triangles int
+		Vertices, Bones, Motions    int
+		Messages                    []string
+		Min, Max                    [3]float64
+	}
+	for _, v := range lines[seen](t, string(out)) {
+		x := lines[find.Inspection](t, must(t, "inspect", v.File, "--json"))[0]
+		if v.Errors != 0 || v.Warnings != 0 {
+			t.Errorf("%s: %d errors, %d warnings: %v", v.File, v.Errors, v.Warnings, v.Messages)
+		}
+		if v.Triangles != x.Triangles || v.Vertices != x.Vertices || v.Bones != x.Bones || v.Motions != len(x.Motions) {
+			t.Errorf("%s: three counts %d triangles, %d vertices, %d bones, %d motions; we %d, %d, %d, %d", v.File, v.Triangles, v.Vertices, v.Bones, v.Motions, x.Triangles, x.Vertices, x.Bones, len(x.Motions))
+		}
+		for k := range v.Min {
+			if e := 1e-4 * math.Max(1, math.Abs(v.Max[k])); math.Abs(v.Min[k]-x.Bounds.Min[k]) > e || math.Abs(v.Max[k]-x.Bounds.Max[k]) > e {
+				t.Errorf("%s: three's bounds %v %v, ours %v", v.File, v.Min, v.Max, *x.Bounds)
+				break
+			}
+		}
+	}
+}
+
+func TestBadFilesAreReportedAndTheRestGoesOn(t *testing.T) {
+	dir := demoData(t)
+	bad := filepath.Join(dir, "bad.hull")
+	os.WriteFile(bad, []byte("HULL\x07\x00\x00\x00\x00\x00"), 0o644)
+	noise := filepath.Join(dir, "noise.bin")
+	os.WriteFile(noise, []byte{0, 1, 2, 3, 200, 201}, 0o644)
+	src := filepath.Join(dir, "hulls.tide")
+	text, err := excavate(t, "inspect", bad, noise, filepath.Join(dir, "none"), "boats/punt.hull", "--json", "--source", src)
+	if err != errQuiet {
+		t.Errorf("ends with %v", err)
+	}
+	type line struct {
+		File  string
+		Error struct{ Message, At string }
+	}
+	var got []line
+	for _, l := range strings.Split(strings.TrimSpace(text), "\n") {
+		var v line
+		if err := json.Unmarshal([]byte(l), &v); err != nil {
+			t.Fatal(err)
+		}
+		got = append(got, v)
+	}
+	if len(got) != 4 || got[0].Error.At != "offset 8" || !strings.Contains(got[0].Error.Message, "layout hull mesh 7 line") || got[1].Error.Message == "" || got[2].Error.Message == "" || got[3].Error.Message != "" {
+		t.Errorf("got %+v", got)
+	}
+	if _, err := excavate(t, "convert", bad, "-o", filepath.Join(dir, "x.glb")); err == nil {
+		t.Error("a bad file was converted")
+	}
+	if _, err := os.Stat(filepath.Join(dir, "x.glb")); err == nil {
+		t.Error("a file was written for it")
+	}
+	if _, err := excavate(t, "render", src, "-o", filepath.Join(dir, "x.png")); err == nil || !strings.Contains(err.Error(), "archive") {
+		t.Errorf("rendering an archive: %v", err)
+	}
+	if _, err := excavate(t, "convert", bad, "-o", "x.foo"); err == nil || !strings.Contains(err.Error(), ".glb") {
+		t.Errorf("another ending: %v", err)
+	}
+}
+
+func TestOwnLayoutsWin(t *testing.T) {
+	dir := t.TempDir()
+	os.WriteFile(filepath.Join(dir, "grey.yaml"), []byte("layout: my picture\nkind: picture\nrecognise: [{at: 0, ascii: MINE}]\nfields:\n  - magic: ascii[4]\n  - w: u16\n  - h: u16\npicture: {width: w, height: h, format: r8g8b8, at: 8}\n"), 0o644)
+	os.MkdirAll(filepath.Join(dir, "src"), 0o755)
+	os.WriteFile(filepath.Join(dir, "src", "x"), append([]byte("MINE\x01\x00\x01\x00"), 1, 2, 3), 0o644)
+	if out := must(t, "list", filepath.Join(dir, "src"), "--json", "--layouts", dir); !strings.Contains(out, `"kind":"picture"`) {
+		t.Errorf("not recognised: %s", out)
+	}
+	os.WriteFile(filepath.Join(dir, "broken.yaml"), []byte("layout: x\nkind: picture\nrecognise: [{at: 0, ascii: Q}]\nfields: [{a: u99}]\n"), 0o644)
+	if _, err := excavate(t, "list", dir, "--layouts", dir); err == nil || !strings.Contains(err.Error(), "line 4 column 14") {
+		t.Errorf("a broken layout: %v", err)
+	}
+}
