@@ -33,10 +33,10 @@ function useEdits(project: number, chain?: S['Chain']) {
 export function useChosenChain(stage: string) {
   const project = useProjectId()
   const id = Number(useParams().chain ?? 0)
-  const { data: chains, error } = useChains(project)
+  const { data: chains, error, isFetching } = useChains(project)
   const go = useNavigate()
   const chain = chains?.find((c) => c.id === id)
-  useEffect(() => { if (chains?.length && !chain) go(`/p/${project}/${stage}/${chains[chains.length - 1].id}`, { replace: true }) }, [chains, chain, go, project, stage])
+  useEffect(() => { if (chains?.length && !chain && !isFetching) go(`/p/${project}/${stage}/${chains[chains.length - 1].id}`, { replace: true }) }, [chains, chain, isFetching, go, project, stage])
   return { project, chain, chains, error }
 }
 

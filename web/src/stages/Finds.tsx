@@ -11,19 +11,20 @@ import { useProjectId } from '../Shell'
 export function Finds() {
   const project = useProjectId()
   const chosen = Number(useParams().find ?? 0)
-  const { data: finds, error } = useFinds(project)
+  const { data: finds, error, isFetching } = useFinds(project)
   const { data: chains } = useChains(project)
   const go = useNavigate()
   const q = useQueryClient()
   const [fault, setFault] = useState<unknown>()
   const f = finds?.find((x) => x.id === chosen)
-  useEffect(() => { if (finds?.length && !f) go(`/p/${project}/finds/${finds[0].id}`, { replace: true }) }, [finds, f, go, project])
+  useEffect(() => { if (finds?.length && !f && !isFetching) go(`/p/${project}/finds/${finds[0].id}`, { replace: true }) }, [finds, f, isFetching, go, project])
   const m = f?.model
   const chain = async () => {
     const there = chains?.find((c) => c.find === f!.id)
     if (there) return go(`/p/${project}/chain/${there.id}`)
     try {
       const c = await ok(api.POST('/api/projects/{project}/chains', { params: { path: { project } }, body: { find: f!.id, name: `${f!.name} to engine` } }))
+      await refresh(q, project)
       go(`/p/${project}/chain/${c.id}`)
     } catch (e) { setFault(e) }
   }

@@ -192,9 +192,14 @@ function Preview({ project, entry }: { project: number; entry: number }) {
   const { data: p, error, isLoading } = usePreview(project, entry || undefined)
   const go = useNavigate()
   const [fault, setFault] = useState<unknown>()
+  const q = useQueryClient()
   if (!entry) return <div className="pane r"><div className="empty"><b>Preview</b>Choose an entry to see it here. Nothing is extracted.</div></div>
   const find = async () => {
-    try { go(`/p/${project}/finds/${(await ok(api.POST('/api/projects/{project}/finds', { params: { path: { project } }, body: { entry } }))).id}`) } catch (e) { setFault(e) }
+    try {
+      const f = await ok(api.POST('/api/projects/{project}/finds', { params: { path: { project } }, body: { entry } }))
+      await refresh(q, project)
+      go(`/p/${project}/finds/${f.id}`)
+    } catch (e) { setFault(e) }
   }
   const m = p?.model
   return (
