@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -476,5 +477,41 @@ model:
 	}
 	if s.Meshes[0].Parts[0].Vertices() != n {
 		b.Fatal("vertices were lost")
+	}
+}
+
+// TestWorkedExample holds the documentation to its word.
+func TestWorkedExample(t *testing.T) {
+	doc, err := os.ReadFile("../../docs/layouts.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, rest, _ := strings.Cut(string(doc), "```yaml\nlayout: swatch")
+	example, rest, ok := strings.Cut("layout: swatch"+rest, "```")
+	if !ok {
+		t.Fatal("the example is not there")
+	}
+	l := compile(t, example)
+	file := []byte("SWAT\x02\x01\xff\x00\x00\x00\xff\x00")
+	img, err := l.Image(context.Background(), Memory(file))
+	if err != nil || fmt.Sprint(img.Pix) != "[255 0 0 255 0 255 0 255]" {
+		t.Errorf("texels %v, %v", img, err)
+	}
+	_, err = l.Image(context.Background(), Memory(file[:9]))
+	if err == nil || !strings.Contains(rest, err.Error()) {
+		t.Errorf("the documentation does not show this error: %v", err)
+	}
+}
+
+func TestRowsFromBelow(t *testing.T) {
+	l := compile(t, "layout: p\nkind: picture\nrecognise: [{at: 0, ascii: P}]\nfields:\n  - magic: ascii[1]\n  - w: u8\n  - h: u8\npicture: {width: w, height: h, format: r8g8b8, at: 3, rows: bottom-up}\n")
+	img, err := l.Image(context.Background(), Memory([]byte("P\x01\x02\x01\x01\x01\x02\x02\x02")))
+	if err != nil || img.Pix[0] != 2 || img.Pix[4] != 1 {
+		t.Errorf("%v %v", img, err)
+	}
+	for _, bad := range []string{"P\x00\x01", "P\xff\xff", "P"} {
+		if _, err := l.Image(context.Background(), Memory([]byte(bad))); err == nil {
+			t.Errorf("%q was accepted", bad)
+		}
 	}
 }

@@ -569,7 +569,7 @@ func (b *builder) part(i int, e *env) (*scene.Part, error) {
 	if err != nil {
 		return nil, err
 	}
-	n64, err := m.count.int(e)
+	declared, err := m.count.int(e)
 	if err != nil {
 		return nil, err
 	}
@@ -578,10 +578,10 @@ func (b *builder) part(i int, e *env) (*scene.Part, error) {
 		return nil, err
 	}
 	recOff := b.at
-	if n64 < 0 || n64 > limit.Vertices || stride < 1 || stride > 1<<16 {
-		return nil, b.errorf(m.count.line, m.count.col, "%d vertices %d bytes apart", n64, stride)
+	if declared < 0 || declared > limit.Vertices || stride < 1 || stride > 1<<16 {
+		return nil, b.errorf(m.count.line, m.count.col, "%d vertices %d bytes apart", declared, stride)
 	}
-	n := int(n64)
+	n := int(declared)
 	b.at = at
 	defer func() { b.at = recOff }()
 	block := func(a *attrMap, off int64, el element) ([]byte, error) {

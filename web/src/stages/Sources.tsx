@@ -205,7 +205,7 @@ function Preview({ project, entry }: { project: number; entry: number }) {
   return (
     <div className="pane r" data-preview={p?.entry.path}>
       {m ? <View3D className="small" tools={false} panes={[{ url: viewUrl(m.scene), title: split(p.entry.path)[1], note: `${count(m.stats.triangles)} triangles · ${count(m.stats.bones)} bones` }]} />
-        : p?.picture ? <div className="picture"><img src={`/api/entries/${entry}/picture`} alt={p.entry.path} /></div>
+        : p?.picture ? <div className="picture"><img alt={split(p.entry.path)[1]} src={`/api/entries/${entry}/picture`} /></div>
         : <div className="head"><h2 className="clip">{p ? split(p.entry.path)[1] : isLoading ? 'Opening…' : 'Preview'}</h2></div>}
       <Fault error={error ?? fault} />
       {p?.error && <Fault error={p.error} />}

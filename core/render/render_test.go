@@ -1,0 +1,116 @@
+package render
+
+import (
+	"image"
+	"math"
+	"testing"
+
+	"excavate/core/geom"
+	"excavate/core/scene"
+)
+
+// quad is a square of the given size facing the camera's side.
+func quad(size float32, basis geom.Basis) *scene.Scene {
+	m := scene.NewMaterial("m")
+	m.BaseColour = [4]float32{1, 0, 0, 1}
+	m.Unlit = true
+	n := scene.NewNode("q")
+	n.Mesh = 0
+	return &scene.Scene{Basis: basis, Nodes: []scene.Node{n}, Materials: []scene.Material{m}, Meshes: []scene.Mesh{{Parts: []scene.Part{{
+		Positions: []float32{0, 0, 0, size, 0, 0, size, size, 0, 0, size, 0}, Triangles: []uint32{0, 1, 2, 0, 2, 3}}}}}}
+}
+
+// share is the part of the picture that is of another colour than the paper.
+func share(img *image.NRGBA) float64 {
+	n := 0
+	for i := 0; i < len(img.Pix); i += 4 {
+		if img.Pix[i+1] < 100 {
+			n++
+		}
+	}
+	return float64(n) / float64(len(img.Pix)/4)
+}
+
+func TestFramesEverySize(t *testing.T) {
+	var first float64
+	for _, size := range []float32{1e-6, 1, 1e6} {
+		img := Draw(quad(size, geom.GLTF), Options{Width: 120, Height: 90, Background: Paper})
+		if img.Rect.Dx() != 120 || img.Rect.Dy() != 90 {
+			t.Fatalf("%v", img.Rect)
+		}
+		s := share(img)
+		if first == 0 {
+			first = s
+		}
+		if s < 0.2 || math.Abs(s-first) > 0.02 {
+			t.Errorf("size %g fills %.2f of the picture, the first %.2f", size, s, first)
+		}
+		if p := img.Pix[:4]; p[0] != Paper.R || p[3] != 255 {
+			t.Errorf("the corner is %v, not paper", p)
+		}
+	}
+}
+
+func TestStandsUprightInEveryBasis(t *testing.T) {
+	// A tall pole along Z: upright if Z is up, lying if Y is.
+	pole := func(b geom.Basis) *image.NRGBA {
+		s := quad(1, b)
+		s.Meshes[0].Parts[0].Positions = []float32{0, 0, 0, 0.1, 0, 0, 0.1, 0, 5, 0, 0, 5}
+		return Draw(s, Options{Width: 100, Height: 100, Background: Paper})
+	}
+	tall := func(img *image.NRGBA) (w, h int) {
+		x0, x1, y0, y1 := 100, 0, 100, 0
+		for y := 0; y < 100; y++ {
+			for x := 0; x < 100; x++ {
+				if img.Pix[img.PixOffset(x, y)+1] < 150 {
+					x0, x1, y0, y1 = min(x0, x), max(x1, x), min(y0, y), max(y1, y)
+				}
+			}
+		}
+		return x1 - x0, y1 - y0
+	}
+	if w, h := tall(pole(geom.Basis{Up: geom.PlusZ, Front: geom.MinusY, Handed: geom.Right, MetresPerUnit: 1})); h < 3*w {
+		t.Errorf("upright it is %d wide and %d tall", w, h)
+	}
+	if w, h := tall(pole(geom.GLTF)); h > 2*w {
+		t.Errorf("lying it is %d wide and %d tall", w, h)
+	}
+}
+
+func TestDrawsWhatIsThere(t *testing.T) {
+	empty := Draw(&scene.Scene{}, Options{Width: 50, Height: 50, Background: Paper})
+	if s := share(empty); s != 0 {
+		t.Errorf("an empty scene fills %g", s)
+	}
+	s := quad(1, geom.GLTF)
+	s.Materials[0].Alpha, s.Materials[0].BaseColour[3] = scene.Cutout, 0.2
+	if share(Draw(s, Options{Width: 50, Height: 50, Background: Paper})) != 0 {
+		t.Error("a surface below its cutoff was drawn")
+	}
+	s.Materials[0].Alpha = scene.Blend
+	img := Draw(s, Options{Width: 50, Height: 50, Background: Paper})
+	if c := img.NRGBAAt(25, 25); c.R < 230 || c.G < 180 || c.G > 228 {
+		t.Errorf("one fifth of red over paper is %v", c)
+	}
+	with := Draw(quad(1, geom.GLTF), Options{Width: 60, Height: 60, Background: Paper, Figure: true})
+	grey := 0
+	for i := 0; i < len(with.Pix); i += 4 {
+		if p := with.Pix[i : i+3]; p[0] > 150 && p[0] < 210 && p[0]-p[2] < 40 {
+			grey++
+		}
+	}
+	if grey < 60 {
+		t.Errorf("the scale figure has %d pixels", grey)
+	}
+}
+
+func BenchmarkThumb(b *testing.B) {
+	s := quad(1, geom.GLTF)
+	p := &s.Meshes[0].Parts[0]
+	for i := 0; i < 100_000; i++ { // a hundred thousand triangles
+		p.Triangles = append(p.Triangles, 0, 1, 2)
+	}
+	for b.Loop() {
+		Draw(s, Options{Width: 192, Height: 192, Background: Paper})
+	}
+}
