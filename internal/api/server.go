@@ -4,6 +4,7 @@ package api
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"mime"
 	"net"
@@ -38,7 +39,7 @@ func New(svc *project.Service, web fs.FS) *Server {
 		ReadTimeout: 10 * time.Minute, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: fail,
 	})
-	s.app.Use(guard)
+	s.app.Use(drain, guard)
 	RegisterHandlers(s.app, s)
 	s.app.Get("/*", s.page)
 	return s
@@ -73,6 +74,17 @@ func fail(c fiber.Ctx, err error) error {
 		}
 	}
 	return c.Status(status).JSON(e)
+}
+
+// drain reads what a handler left of a streamed body, up to a bound, and ends
+// the connection, so that the rest is not taken for the next request.
+func drain(c fiber.Ctx) error {
+	err := c.Next()
+	if body := c.Request().BodyStream(); body != nil {
+		io.Copy(io.Discard, io.LimitReader(body, 4*maxBody))
+		c.Response().SetConnectionClose()
+	}
+	return err
 }
 
 // guard refuses requests that other pages make in the user's name, and sets
