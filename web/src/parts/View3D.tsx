@@ -3,7 +3,7 @@ import { Slider, ToggleButton, ToggleButtonGroup, useColorScheme } from '@mui/ma
 import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { colours } from '../theme'
 import { metres } from './format'
-import { Stage3D, type Facts, type Look, type Shading } from './Stage3D'
+import type { Facts, Look, Shading, Stage3D } from './Stage3D'
 
 export interface PaneInfo { url: string; title: ReactNode; note?: ReactNode; axes?: ReactNode }
 
@@ -19,30 +19,37 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
   const [motion, setMotion] = useState(0)
   const [facts, setFacts] = useState<Facts[]>([])
   const [fault, setFault] = useState('')
+  const [ready, setReady] = useState(false)
   const { mode, systemMode } = useColorScheme()
   const l = look ?? own
   const set = onLook ?? setOwn
   const urls = panes.map((p) => p.url).join(' ')
 
   useEffect(() => {
-    let s: Stage3D
-    try { s = new Stage3D(host.current!) } catch { setFault('This browser gives no WebGL, so there is no 3D view. The pictures and figures beside it still hold.'); return }
+    let s: Stage3D | undefined
+    let gone = false
+    // The 3D library is large: it is fetched when the first view is shown.
+    void import('./Stage3D').then((m) => {
+    if (gone) return
+    try { s = new m.Stage3D(host.current!) } catch { setFault('This browser gives no WebGL, so there is no 3D view. The pictures and figures beside it still hold.'); return }
     stage.current = s
     s.onTime = setTime
     s.onError = (_, m) => setFault(m)
     s.onDraw = (f) => setFacts((old) => (old.length === f.length && old.every((o, i) => o.triangles === f[i].triangles && o.height === f[i].height && Math.abs(o.metresPer200px / f[i].metresPer200px - 1) < 0.01) ? old : f))
-    const key = (e: KeyboardEvent) => { if (e.key === '=' && !(e.target as HTMLElement).closest('input, textarea')) s.fit() }
+    setReady(true)
+    })
+    const key = (e: KeyboardEvent) => { if (e.key === '=' && !(e.target as HTMLElement).closest('input, textarea')) s?.fit() }
     window.addEventListener('keydown', key)
-    return () => { window.removeEventListener('keydown', key); s.dispose(); stage.current = null }
+    return () => { gone = true; window.removeEventListener('keydown', key); s?.dispose(); stage.current = null; setReady(false) }
   }, [])
-  useEffect(() => { setFault(''); stage.current?.show(urls ? urls.split(' ') : []) }, [urls])
+  useEffect(() => { if (ready) { setFault(''); stage.current?.show(urls ? urls.split(' ') : []) } }, [urls, ready])
   const scrub = useRef(0)
   const full: Look = { ...l, playing, time: scrub.current, motion }
-  useEffect(() => { stage.current?.apply(full) }, [l.shading, l.skeleton, playing, motion]) // eslint-disable-line
+  useEffect(() => { stage.current?.apply(full) }, [l.shading, l.skeleton, playing, motion, ready]) // eslint-disable-line
   useEffect(() => {
     const c = colours[(mode === 'system' ? systemMode : mode) === 'dark' ? 'dark' : 'light']
     stage.current?.colour(c.ink, c.verdi, c.figure, c.line)
-  }, [mode, systemMode, urls])
+  }, [mode, systemMode, urls, ready])
 
   const clip = motions[motion] ?? motions[0]
   const drawn = facts.length > 0 && facts.length === panes.length && facts.every((f) => f.triangles > 0)

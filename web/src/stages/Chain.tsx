@@ -50,7 +50,7 @@ export function Chain() {
   const [menu, setMenu] = useState<HTMLElement | null>(null)
   const go = useNavigate()
   const bands = sample?.bands ?? []
-  const set = (o: Record<string, string | undefined>) => setParams((p) => { for (const [k, v] of Object.entries(o)) if (v === undefined) p.delete(k); else p.set(k, v); return p }, { replace: true })
+  const set = (o: Record<string, string | undefined>) => setParams(() => { const p = new URLSearchParams(window.location.search); for (const [k, v] of Object.entries(o)) if (v === undefined) p.delete(k); else p.set(k, v); return p }, { replace: true })
   const at = Math.min(params.has('band') ? Number(params.get('band')) : bands.length - 1, bands.length - 1)
   const withBand = params.has('with') ? Number(params.get('with')) : -1
   const bare = params.get('read') !== 'declared'

@@ -16,7 +16,7 @@ export function Sources() {
   const project = useProjectId()
   const { data: sources, error } = useSources(project)
   const [params, setParams] = useSearchParams()
-  const put = (k: string, v: string) => setParams((p) => { if (v) p.set(k, v); else p.delete(k); return p }, { replace: true })
+  const put = (k: string, v: string) => setParams(() => { const p = new URLSearchParams(window.location.search); if (v) p.set(k, v); else p.delete(k); return p }, { replace: true }) // from the address itself: edits may come from a timer
   const only = Number(params.get('source') ?? 0)
   const entry = Number(params.get('entry') ?? 0)
   return (
