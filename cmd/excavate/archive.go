@@ -22,11 +22,7 @@ func listCommand(o *options) *cobra.Command {
 	c := &cobra.Command{Use: "list SOURCE", Short: "List the entries of an archive or folder", Args: cobra.ExactArgs(1)}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line: path, size, packed, kind")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		lib, err := o.library()
-		if err != nil {
-			return err
-		}
-		s, err := source.Open(cmd.Context(), args[0], lib.Layouts)
+		lib, s, err := o.mount(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -79,6 +75,16 @@ func listCommand(o *options) *cobra.Command {
 	return c
 }
 
+// mount opens one source with the layouts that are at hand.
+func (o *options) mount(ctx context.Context, path string) (*find.Library, *source.Source, error) {
+	lib, err := o.library()
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := source.Open(ctx, path, lib.Layouts)
+	return lib, s, err
+}
+
 // reportProblems prints what had to be changed and tells whether there was
 // anything.
 func reportProblems(s *source.Source) bool {
@@ -95,11 +101,7 @@ func unpackCommand(o *options) *cobra.Command {
 	c.Flags().StringVar(&match, "match", "", "only entries that fit `GLOB`, such as \"wash/**/*.wash\"")
 	c.MarkFlagRequired("output")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		lib, err := o.library()
-		if err != nil {
-			return err
-		}
-		s, err := source.Open(cmd.Context(), args[0], lib.Layouts)
+		_, s, err := o.mount(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}

@@ -68,11 +68,7 @@ func inspectCommand(o *options) *cobra.Command {
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per file and line")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		lib, err := o.library()
-		if err != nil {
-			return err
-		}
-		stack, done, err := o.stack(cmd.Context(), lib)
+		lib, stack, done, err := o.open(cmd.Context())
 		if err != nil {
 			return err
 		}
@@ -154,10 +150,6 @@ func convertCommand(o *options) *cobra.Command {
 		if ending != ".glb" && ending != ".zip" {
 			return fmt.Errorf("%s: the ending %q cannot be written; name a .glb or .zip file", out, ending)
 		}
-		lib, err := o.library()
-		if err != nil {
-			return err
-		}
 		doc := &chain.Chain{}
 		if chainFile != "" {
 			text, err := os.ReadFile(chainFile)
@@ -168,7 +160,7 @@ func convertCommand(o *options) *cobra.Command {
 				return fmt.Errorf("%s: %w", chainFile, err)
 			}
 		}
-		stack, done, err := o.stack(cmd.Context(), lib)
+		lib, stack, done, err := o.open(cmd.Context())
 		if err != nil {
 			return err
 		}
@@ -248,10 +240,6 @@ func checkCommand(o *options) *cobra.Command {
 	c.MarkFlagRequired("target")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		lib, err := o.library()
-		if err != nil {
-			return err
-		}
 		text, err := os.ReadFile(sheetFile)
 		if err != nil {
 			return err
@@ -260,7 +248,7 @@ func checkCommand(o *options) *cobra.Command {
 		if err != nil {
 			return fmt.Errorf("%s: %w", sheetFile, err)
 		}
-		stack, done, err := o.stack(cmd.Context(), lib)
+		lib, stack, done, err := o.open(cmd.Context())
 		if err != nil {
 			return err
 		}
@@ -310,11 +298,7 @@ func renderCommand(o *options) *cobra.Command {
 		if n, err := fmt.Sscanf(strings.ToLower(size), "%dx%d", &w, &h); err != nil || n != 2 || w < 1 || h < 1 || w > 8192 || h > 8192 {
 			return fmt.Errorf("--size %q: write width and height in pixels, 1 to 8192 each, such as 800x600", size)
 		}
-		lib, err := o.library()
-		if err != nil {
-			return err
-		}
-		stack, done, err := o.stack(cmd.Context(), lib)
+		lib, stack, done, err := o.open(cmd.Context())
 		if err != nil {
 			return err
 		}

@@ -87,6 +87,16 @@ func (o *options) stack(ctx context.Context, lib *find.Library) (source.Stack, f
 	return st, closeAll, nil
 }
 
+// open compiles the layouts and mounts the sources.
+func (o *options) open(ctx context.Context) (*find.Library, source.Stack, func(), error) {
+	lib, err := o.library()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	stack, done, err := o.stack(ctx, lib)
+	return lib, stack, done, err
+}
+
 func (o *options) sourceFlag(c *cobra.Command) {
 	c.Flags().StringArrayVar(&o.sources, "source", nil, "an archive or folder at `PATH` where pictures are looked for; may be given more than once, first wins")
 }
