@@ -313,6 +313,50 @@ func TestUploadsAndOrder(t *testing.T) {
 	}
 }
 
+// TestALargeUploadIsStreamed sends more than a JSON body may have, at once and
+// in chunks of unknown number.
+func TestALargeUploadIsStreamed(t *testing.T) {
+	c := start(t)
+	p := call[api.Project](c, "POST", "/api/projects", map[string]string{"name": "large"})
+	path := fmt.Sprintf("/api/projects/%d", p.Id)
+	var z bytes.Buffer
+	w := zip.NewWriter(&z)
+	f, _ := w.CreateHeader(&zip.FileHeader{Name: "noise.bin", Method: zip.Store})
+	noise := make([]byte, 24<<20)
+	for i := range noise {
+		noise[i] = byte(i * i >> 7)
+	}
+	f.Write(noise)
+	w.Close()
+	if status, b := c.do("POST", path+"/uploads?name=noise.zip", z.Bytes()); status != 201 {
+		t.Fatalf("%d %s", status, b)
+	}
+	req, _ := http.NewRequest("POST", c.base+path+"/uploads?name=..%2F..%2Fchunks.zip", io.MultiReader(bytes.NewReader(z.Bytes()), strings.NewReader("x")))
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	res.Body.Close()
+	if res.StatusCode != 201 {
+		t.Errorf("in chunks: %d", res.StatusCode)
+	}
+	c.until("indexing", func() bool {
+		for _, s := range call[[]api.Source](c, "GET", path+"/sources", nil) {
+			if s.State == "indexing" {
+				return false
+			}
+		}
+		return true
+	})
+	list := call[[]api.Source](c, "GET", path+"/sources", nil)
+	if len(list) != 2 || list[0].Entries != 1 || list[0].Size != int64(z.Len()) || list[1].Label != "chunks.zip" {
+		t.Errorf("%+v", list)
+	}
+	if status, _ := c.do("POST", path+"/uploads?name=", z.Bytes()[:10]); status != 400 {
+		t.Errorf("without a name: %d", status)
+	}
+}
+
 func TestWhatIsRefused(t *testing.T) {
 	c := start(t)
 	p := call[api.Project](c, "POST", "/api/projects", map[string]string{"name": "x"})

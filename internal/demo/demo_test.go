@@ -1,0 +1,93 @@
+package demo
+
+import (
+	"bytes"
+	"math"
+	"os"
+	"path/filepath"
+	"testing"
+)
+
+func TestTheSameBytesEachTime(t *testing.T) {
+	a, b := Files(nil), Files(nil)
+	for name := range a {
+		if !bytes.Equal(a[name], b[name]) {
+			t.Errorf("%s differs from run to run", name)
+		}
+	}
+	if len(a) != 5 {
+		t.Errorf("%d files", len(a))
+	}
+}
+
+func TestWriteLeavesWhatIsThere(t *testing.T) {
+	dir := t.TempDir()
+	if err := Write(dir, []byte("target: x\n")); err != nil {
+		t.Fatal(err)
+	}
+	p := filepath.Join(dir, "hulls.tide")
+	before, _ := os.Stat(p)
+	if err := Write(dir, []byte("target: x\n")); err != nil {
+		t.Fatal(err)
+	}
+	if after, _ := os.Stat(p); after.ModTime() != before.ModTime() {
+		t.Error("an unchanged file was written again")
+	}
+	left, _ := filepath.Glob(filepath.Join(dir, "*.part"))
+	if len(left) != 0 {
+		t.Errorf("left over: %v", left)
+	}
+}
+
+func TestHalfFloatsRound(t *testing.T) {
+	for _, c := range []struct {
+		f    float32
+		want uint16
+	}{{0, 0}, {1, 0x3c00}, {0.5, 0x3800}, {-2, 0xc000}, {0.99999, 0x3c00}, {65504, 0x7bff}, {5.9604645e-08, 1}} {
+		if got := half16(c.f); got != c.want {
+			t.Errorf("%g: %04x, want %04x", c.f, got, c.want)
+		}
+	}
+}
+
+func TestTheKeeperIsAWholeFigure(t *testing.T) {
+	m := ferryKeeper()
+	if len(m.bones) < 24 || len(m.motions) != 1 || len(m.materials) != 2 {
+		t.Fatalf("%d bones", len(m.bones))
+	}
+	tris, doubled := 0, 0
+	for _, p := range m.parts {
+		tris += len(p.tris)
+		seen := map[v3]bool{}
+		for i, v := range p.verts {
+			if math.Abs(v.n.len()-1) > 1e-6 {
+				t.Fatalf("vertex %d has a normal of length %g", i, v.n.len())
+			}
+			sum := 0.0
+			for _, w := range v.weight {
+				sum += w
+			}
+			if math.Abs(sum-1) > 1e-9 {
+				t.Fatalf("vertex %d weighs %g", i, sum)
+			}
+			if seen[v.p] {
+				doubled++
+			}
+			seen[v.p] = true
+		}
+	}
+	if tris < 2000 || doubled < 1000 {
+		t.Errorf("%d triangles, %d doubled vertices for the weld to find", tris, doubled)
+	}
+	for i, b := range m.bones {
+		if b.parent >= i {
+			t.Errorf("bone %s stands before its parent", b.name)
+		}
+	}
+	first, last := m.motions[0].tracks[0].turns[0], m.motions[0].tracks[0].turns[12]
+	for k := range first {
+		if math.Abs(first[k]-last[k]) > 1e-9 {
+			t.Error("the motion does not close")
+		}
+	}
+}
