@@ -28,6 +28,9 @@ import (
 
 func TestMain(m *testing.M) { testdb.Main(m) }
 
+// impatient gives up on an answer that does not come.
+var impatient = &http.Client{Timeout: 30 * time.Second}
+
 type client struct {
 	t    testing.TB
 	base string
@@ -72,7 +75,7 @@ func (c *client) do(method, path string, body any, header ...string) (int, []byt
 		}
 		req.Header.Set(header[i], header[i+1])
 	}
-	res, err := http.DefaultClient.Do(req)
+	res, err := impatient.Do(req)
 	if err != nil {
 		c.t.Fatal(err)
 	}
@@ -332,7 +335,7 @@ func TestALargeUploadIsStreamed(t *testing.T) {
 		t.Fatalf("%d %s", status, b)
 	}
 	req, _ := http.NewRequest("POST", c.base+path+"/uploads?name=..%2F..%2Fchunks.zip", io.MultiReader(bytes.NewReader(z.Bytes()), strings.NewReader("x")))
-	res, err := http.DefaultClient.Do(req)
+	res, err := impatient.Do(req)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -81,7 +81,11 @@ func fail(c fiber.Ctx, err error) error {
 func drain(c fiber.Ctx) error {
 	err := c.Next()
 	if body := c.Request().BodyStream(); body != nil {
-		io.Copy(io.Discard, io.LimitReader(body, 4*maxBody))
+		// A chunked body that has ended must not be asked again: it would wait
+		// for more. Its connection is only closed.
+		if c.Request().Header.ContentLength() > 0 {
+			io.Copy(io.Discard, io.LimitReader(body, 4*maxBody))
+		}
 		c.Response().SetConnectionClose()
 	}
 	return err
