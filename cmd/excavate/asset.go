@@ -13,6 +13,7 @@ import (
 
 	"excavate/core/chain"
 	"excavate/core/find"
+	"excavate/core/format"
 	"excavate/core/limit"
 	"excavate/core/render"
 	"excavate/core/scene"
@@ -78,7 +79,7 @@ func inspectCommand(o *options) *cobra.Command {
 			if err := cmd.Context().Err(); err != nil {
 				return err
 			}
-			s, format, err := decode(cmd.Context(), lib, stack, file)
+			s, kind, err := decode(cmd.Context(), lib, stack, file)
 			switch {
 			case err != nil && asJSON:
 				bad = true
@@ -89,15 +90,15 @@ func inspectCommand(o *options) *cobra.Command {
 				err = printJSON(cmd.OutOrStdout(), struct {
 					File  string `json:"file"`
 					Error e      `json:"error"`
-				}{file, e{err.Error(), at(err)}})
+				}{file, e{err.Error(), format.Place(err)}})
 			case err != nil:
 				bad = true
 				fmt.Fprintf(os.Stderr, "excavate: %s: %v\n", file, err)
 				err = nil
 			case asJSON:
-				err = printJSON(cmd.OutOrStdout(), find.Inspect(file, format, s))
+				err = printJSON(cmd.OutOrStdout(), find.Inspect(file, kind, s))
 			default:
-				printInspection(cmd.OutOrStdout(), find.Inspect(file, format, s), s)
+				printInspection(cmd.OutOrStdout(), find.Inspect(file, kind, s), s)
 			}
 			if err != nil {
 				return err

@@ -100,21 +100,3 @@ func (o *options) open(ctx context.Context) (*find.Library, source.Stack, func()
 func (o *options) sourceFlag(c *cobra.Command) {
 	c.Flags().StringArrayVar(&o.sources, "source", nil, "an archive or folder at `PATH` where pictures are looked for; may be given more than once, first wins")
 }
-
-// at is the place of an error for machine-readable output.
-func at(err error) string {
-	var w interface{ Where() string }
-	for e := err; e != nil; e = errors.Unwrap(e) {
-		if errors.As(e, &w) {
-			if s := w.Where(); s != "" {
-				// The innermost place is the most exact one.
-				var inner interface{ Where() string }
-				if u := errors.Unwrap(e); u != nil && errors.As(u, &inner) && inner.Where() != "" {
-					return inner.Where()
-				}
-				return s
-			}
-		}
-	}
-	return ""
-}

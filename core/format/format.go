@@ -4,6 +4,7 @@ package format
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"excavate/core/scene"
@@ -59,3 +60,14 @@ func (e *Error) Where() string { return e.At }
 
 // Errorf makes an Error.
 func Errorf(at, msg string, a ...any) error { return &Error{at, fmt.Sprintf(msg, a...)} }
+
+// Place returns the most exact place that an error names: the innermost one.
+// It is empty if none does.
+func Place(err error) (at string) {
+	for ; err != nil; err = errors.Unwrap(err) {
+		if w, ok := err.(interface{ Where() string }); ok && w.Where() != "" {
+			at = w.Where()
+		}
+	}
+	return at
+}

@@ -467,13 +467,15 @@ func resolve(pix []float32, w, h, samples int) *image.NRGBA {
 			for dy := 0; dy < samples; dy++ {
 				row := pix[4*((y*samples+dy)*w+x*samples):]
 				for dx := 0; dx < samples; dx++ {
-					for c := range s {
-						s[c] += row[4*dx+c]
-					}
+					a := row[4*dx+3] // what is clear has no colour to share
+					s[0], s[1], s[2], s[3] = s[0]+row[4*dx]*a, s[1]+row[4*dx+1]*a, s[2]+row[4*dx+2]*a, s[3]+a
 				}
 			}
+			if s[3] == 0 {
+				continue
+			}
 			o := img.PixOffset(x, y)
-			img.Pix[o], img.Pix[o+1], img.Pix[o+2] = toSRGB(s[0]*k), toSRGB(s[1]*k), toSRGB(s[2]*k)
+			img.Pix[o], img.Pix[o+1], img.Pix[o+2] = toSRGB(s[0]/s[3]), toSRGB(s[1]/s[3]), toSRGB(s[2]/s[3])
 			img.Pix[o+3] = uint8(min(max(s[3]*k, 0), 1)*255 + 0.5)
 		}
 	}

@@ -78,6 +78,10 @@ func TestStandsUprightInEveryBasis(t *testing.T) {
 }
 
 func TestDrawsWhatIsThere(t *testing.T) {
+	clear := Draw(quad(1, geom.GLTF), Options{Width: 50, Height: 50})
+	if a, b := clear.NRGBAAt(0, 0), clear.NRGBAAt(25, 25); a.A != 0 || b.A != 255 || b.R != 255 {
+		t.Errorf("without a background the corner is %v, the middle %v", a, b)
+	}
 	empty := Draw(&scene.Scene{}, Options{Width: 50, Height: 50, Background: Paper})
 	if s := share(empty); s != 0 {
 		t.Errorf("an empty scene fills %g", s)

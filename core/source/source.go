@@ -204,7 +204,12 @@ func (e *EntryError) Error() string {
 func (e *EntryError) Unwrap() error { return e.Err }
 
 // Where is the place for machine-readable reports.
-func (e *EntryError) Where() string { return fmt.Sprintf("offset %d", e.Offset) }
+func (e *EntryError) Where() string {
+	if e.Offset < 0 {
+		return ""
+	}
+	return fmt.Sprintf("offset %d", e.Offset)
+}
 
 // add appends an entry under a safe path and notes what had to be changed.
 func (s *Source) add(e Entry, name string, taken map[string]bool) {

@@ -273,12 +273,12 @@ const ThumbSize = 192
 
 // Thumb draws a scene small. Thumbnails are kept beside the blobs.
 func (s *Service) Thumb(digest string, bare bool) ([]byte, error) {
-	return s.Blobs.Side("thumb 2 "+digest+readKey(bare), func() ([]byte, error) {
+	return s.Blobs.Side("thumb 3 "+digest+readKey(bare), func() ([]byte, error) {
 		sc, err := s.SceneOf(digest)
 		if err != nil {
 			return nil, err
 		}
-		img := render.Draw(asRead(sc, bare), render.Options{Width: ThumbSize, Height: ThumbSize, Background: render.Paper})
+		img := render.Draw(asRead(sc, bare), render.Options{Width: ThumbSize, Height: ThumbSize})
 		return pixel.PNG(img)
 	})
 }

@@ -14,6 +14,7 @@ import (
 
 	"excavate/core/chain"
 	"excavate/core/find"
+	"excavate/core/format"
 	"excavate/core/scene"
 	"excavate/core/source"
 	"excavate/core/step"
@@ -59,8 +60,8 @@ func (s *Service) doIndex(ctx context.Context, t *work.Task) error {
 				if head, err := src.Head(i, find.HeadBytes); err != nil {
 					r.Error = err.Error()
 				} else {
-					kind, format := s.Lib.KindOf(head)
-					r.Kind, r.Format = string(kind), format
+					kind, name := s.Lib.KindOf(head)
+					r.Kind, r.Format = string(kind), name
 				}
 				if d := seen.Add(1); d%256 == 0 {
 					t.Progress(d, int64(2*len(entries)), "entries")
@@ -140,13 +141,7 @@ type Failure struct {
 
 // NewFailure states an error with the most exact place that it names.
 func NewFailure(err error) Failure {
-	f := Failure{Message: err.Error()}
-	for e := err; e != nil; e = errors.Unwrap(e) {
-		if w, ok := e.(interface{ Where() string }); ok && w.Where() != "" {
-			f.At = w.Where()
-		}
-	}
-	return f
+	return Failure{Message: err.Error(), At: format.Place(err)}
 }
 
 // CreateFind makes a find of an entry, or returns the one that there is.
@@ -192,7 +187,7 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 	if err != nil {
 		return nil, nil, err
 	}
-	sc, format, err := s.Lib.Decode(ctx, find.Input{Name: src.Entries()[idx].Path, Data: data, From: src.Label, Stack: stack})
+	sc, as, err := s.Lib.Decode(ctx, find.Input{Name: src.Entries()[idx].Path, Data: data, From: src.Label, Stack: stack})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -200,7 +195,7 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 	if err != nil {
 		return nil, nil, err
 	}
-	m := NewModel(sc, digest, format)
+	m := NewModel(sc, digest, as)
 	return sc, &m, nil
 }
 
