@@ -108,13 +108,24 @@ func TestDrawsWhatIsThere(t *testing.T) {
 	}
 }
 
+// BenchmarkThumb draws a bumpy sheet of a hundred thousand triangles.
 func BenchmarkThumb(b *testing.B) {
+	const n = 224
 	s := quad(1, geom.GLTF)
-	p := &s.Meshes[0].Parts[0]
-	for i := 0; i < 100_000; i++ { // a hundred thousand triangles
-		p.Triangles = append(p.Triangles, 0, 1, 2)
+	p := scene.Part{}
+	for y := 0; y <= n; y++ {
+		for x := 0; x <= n; x++ {
+			p.Positions = append(p.Positions, float32(x), float32(y), float32(10*math.Sin(float64(x)/9)*math.Cos(float64(y)/7)))
+			p.Normals = append(p.Normals, 0, 0, 1)
+			if x < n && y < n {
+				a := uint32(y*(n+1) + x)
+				p.Triangles = append(p.Triangles, a, a+1, a+n+2, a, a+n+2, a+n+1)
+			}
+		}
 	}
+	s.Meshes[0].Parts[0] = p
 	for b.Loop() {
 		Draw(s, Options{Width: 192, Height: 192, Background: Paper})
 	}
+	b.ReportMetric(float64(len(p.Triangles)/3)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mtriangles/s")
 }
