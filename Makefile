@@ -42,6 +42,8 @@ fuzz:
 	go test ./core/layout -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
 	go test ./core/layout -run '^$$' -fuzz FuzzCompile -fuzztime $(FUZZTIME)
 	go test ./core/format/gltf -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
+	go test ./core/source -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME)
+	go test ./core/chain -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
 
 generate:
 	go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config api/oapi.yaml api/openapi.yaml

@@ -185,8 +185,9 @@ func asUser() []string {
 }
 
 func (s *Server) run(ctx context.Context, bin string) error {
-	// The init file runs at every start; it is how the password gets in.
-	init := fmt.Sprintf("ALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';\nCREATE USER IF NOT EXISTS 'excavate'@'127.0.0.1';\nALTER USER 'excavate'@'127.0.0.1' IDENTIFIED BY '%[1]s';\nGRANT ALL ON *.* TO 'excavate'@'127.0.0.1';\nCREATE DATABASE IF NOT EXISTS excavate CHARACTER SET utf8mb4;\n", s.password)
+	// The init file runs at every start; it is how the password gets in, and the
+	// accounts without one that a new server has go out.
+	init := fmt.Sprintf("DELETE FROM mysql.global_priv WHERE User = '' OR User = 'root' AND Host <> 'localhost';\nFLUSH PRIVILEGES;\nALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';\nCREATE USER IF NOT EXISTS 'excavate'@'127.0.0.1';\nALTER USER 'excavate'@'127.0.0.1' IDENTIFIED BY '%[1]s';\nGRANT ALL ON *.* TO 'excavate'@'127.0.0.1';\nCREATE DATABASE IF NOT EXISTS excavate CHARACTER SET utf8mb4;\n", s.password)
 	if err := os.WriteFile(s.file("init.sql"), []byte(init), 0o600); err != nil {
 		return err
 	}
