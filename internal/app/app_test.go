@@ -15,6 +15,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	_ "excavate/internal/app" // the tests build it; this tells the test cache so
 )
 
 // process is "excavate demo" as a porter starts it.
