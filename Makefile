@@ -17,7 +17,9 @@ demo: build
 
 test: setup-test web/dist/index.html
 	go vet ./...
-	go test ./... -timeout 12m
+	go test $$(go list ./... | grep -v /e2e$$) -timeout 12m
+	@# the browser by itself: it and the other tests would starve each other
+	go test ./e2e -timeout 12m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=5s
 
 build: setup web/dist/index.html go-build

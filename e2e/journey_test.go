@@ -16,14 +16,12 @@ import (
 	"strings"
 	"testing"
 
-	"excavate/core/find"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
-	"excavate/core/layout"
 	"excavate/e2e/browser"
 	"excavate/internal/app"
+	"excavate/internal/shipped"
 	"excavate/internal/testdb"
-	"excavate/layouts"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
@@ -78,14 +76,14 @@ func (p *porter) drew(least int) {
 
 func start(t *testing.T) *porter {
 	t.Helper()
-	set, err := layout.LoadFS(layouts.FS)
+	lib, err := shipped.Library()
 	if err != nil {
 		t.Fatal(err)
 	}
 	data := t.TempDir()
 	demo := filepath.Join(data, "sedgewater")
 	ctx, cancel := context.WithCancel(context.Background())
-	a, err := app.Start(ctx, app.Config{Data: data, Database: testdb.DSN(t), Library: []string{demo}, Lib: &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}})
+	a, err := app.Start(ctx, app.Config{Data: data, Database: testdb.DSN(t), Library: []string{demo}, Lib: lib})
 	if err != nil {
 		t.Fatal(err)
 	}

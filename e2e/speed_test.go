@@ -8,22 +8,18 @@ import (
 	"testing"
 	"time"
 
-	"excavate/core/find"
-	"excavate/core/format"
-	"excavate/core/format/gltf"
-	"excavate/core/layout"
 	"excavate/e2e/browser"
 	"excavate/internal/app"
 	"excavate/internal/demo"
+	"excavate/internal/shipped"
 	"excavate/internal/testdb"
-	"excavate/layouts"
 )
 
 // BenchmarkFirstRows opens a project of 100,000 entries: the time from the
 // page's load event to the first rows on screen, and from a key typed into
 // the search to its answer on screen.
 func BenchmarkFirstRows(b *testing.B) {
-	set, err := layout.LoadFS(layouts.FS)
+	library, err := shipped.Library()
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -34,7 +30,7 @@ func BenchmarkFirstRows(b *testing.B) {
 	}
 	os.WriteFile(filepath.Join(lib, "big.tide"), demo.Pack(list), 0o644)
 	ctx := context.Background()
-	a, err := app.Start(ctx, app.Config{Data: b.TempDir(), Database: testdb.DSN(b), Library: []string{lib}, Lib: &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}})
+	a, err := app.Start(ctx, app.Config{Data: b.TempDir(), Database: testdb.DSN(b), Library: []string{lib}, Lib: library})
 	if err != nil {
 		b.Fatal(err)
 	}

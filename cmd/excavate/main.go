@@ -13,12 +13,9 @@ import (
 	"syscall"
 
 	"excavate/core/find"
-	"excavate/core/format"
-	"excavate/core/format/gltf"
-	"excavate/core/layout"
 	"excavate/core/source"
+	"excavate/internal/shipped"
 	"excavate/internal/version"
-	"excavate/layouts"
 
 	"github.com/spf13/cobra"
 )
@@ -56,16 +53,7 @@ func root() *cobra.Command {
 
 // library compiles the layouts.
 func (o *options) library() (*find.Library, error) {
-	set, err := layout.LoadFS(layouts.FS)
-	if err != nil {
-		return nil, err
-	}
-	for _, dir := range o.layouts {
-		if set, err = set.With(dir); err != nil {
-			return nil, err
-		}
-	}
-	return &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}, nil
+	return shipped.Library(o.layouts...)
 }
 
 // stack mounts the --source paths in their order.

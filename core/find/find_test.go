@@ -15,22 +15,19 @@ import (
 	"testing"
 
 	"excavate/core/find"
-	"excavate/core/format"
-	"excavate/core/format/gltf"
 	"excavate/core/geom"
-	"excavate/core/layout"
 	"excavate/core/source"
 	"excavate/internal/demo"
-	"excavate/layouts"
+	"excavate/internal/shipped"
 )
 
 func library(t testing.TB) *find.Library {
 	t.Helper()
-	set, err := layout.LoadFS(layouts.FS)
+	lib, err := shipped.Library()
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}
+	return lib
 }
 
 // demoStack mounts some of the demo's archives.

@@ -9,13 +9,9 @@ import (
 	"path/filepath"
 	"time"
 
-	"excavate/core/find"
-	"excavate/core/format"
-	"excavate/core/format/gltf"
-	"excavate/core/layout"
 	"excavate/e2e/browser"
 	"excavate/internal/app"
-	"excavate/layouts"
+	"excavate/internal/shipped"
 )
 
 func main() {
@@ -37,12 +33,12 @@ func run(out string) error {
 		return err
 	}
 	defer os.RemoveAll(data)
-	set, err := layout.LoadFS(layouts.FS)
+	lib, err := shipped.Library()
 	if err != nil {
 		return err
 	}
 	demo := filepath.Join(data, "sedgewater")
-	a, err := app.Start(ctx, app.Config{Data: data, Library: []string{demo}, Lib: &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}})
+	a, err := app.Start(ctx, app.Config{Data: data, Library: []string{demo}, Lib: lib})
 	if err != nil {
 		return err
 	}

@@ -15,15 +15,11 @@ import (
 	"testing"
 	"time"
 
-	"excavate/core/find"
-	"excavate/core/format"
-	"excavate/core/format/gltf"
-	"excavate/core/layout"
 	"excavate/internal/api"
 	"excavate/internal/app"
 	"excavate/internal/demo"
+	"excavate/internal/shipped"
 	"excavate/internal/testdb"
-	"excavate/layouts"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
@@ -40,7 +36,7 @@ type client struct {
 
 func start(t testing.TB) *client {
 	t.Helper()
-	set, err := layout.LoadFS(layouts.FS)
+	library, err := shipped.Library()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,7 +44,7 @@ func start(t testing.TB) *client {
 	if err := demo.Write(lib, nil); err != nil {
 		t.Fatal(err)
 	}
-	a, err := app.Start(context.Background(), app.Config{Data: t.TempDir(), Database: testdb.DSN(t), Library: []string{lib}, Lib: &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}})
+	a, err := app.Start(context.Background(), app.Config{Data: t.TempDir(), Database: testdb.DSN(t), Library: []string{lib}, Lib: library})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,26 @@
+// Package shipped puts together what Excavate decodes with out of the box:
+// the layouts that ship and the open formats.
+package shipped
+
+import (
+	"excavate/core/find"
+	"excavate/core/format"
+	"excavate/core/format/gltf"
+	"excavate/core/layout"
+	"excavate/layouts"
+)
+
+// Library compiles the layouts that ship. Those in more, folders with layouts
+// of the porter's own, are tried first, the last folder before the others.
+func Library(more ...string) (*find.Library, error) {
+	set, err := layout.LoadFS(layouts.FS)
+	if err != nil {
+		return nil, err
+	}
+	for _, dir := range more {
+		if set, err = set.With(dir); err != nil {
+			return nil, err
+		}
+	}
+	return &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}, nil
+}
