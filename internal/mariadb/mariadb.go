@@ -162,17 +162,32 @@ func (s *Server) install(ctx context.Context) error {
 	}
 	s.log("making the database folder")
 	part := s.file("data.part")
-	if err := os.RemoveAll(part); err != nil {
-		return err
-	}
 	args := []string{"--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir=" + part}
-	args = append(args, asUser()...)
-	out, err := exec.CommandContext(ctx, bin, args...).CombinedOutput()
-	if err != nil {
-		return fmt.Errorf("mariadb-install-db could not make %s: %w\n%s", part, err, lastLines(string(out)))
+	args = append(append(args, plainFiles...), asUser()...)
+	// It starts a server for a moment, which can fail for want of something that
+	// is there a little later; what it leaves is thrown away each time.
+	for try := 1; ; try++ {
+		if err := os.RemoveAll(part); err != nil {
+			return err
+		}
+		out, err := exec.CommandContext(ctx, bin, args...).CombinedOutput()
+		if err == nil {
+			return os.Rename(part, s.file("data"))
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if try == 3 {
+			return fmt.Errorf("mariadb-install-db could not make %s: %w\n%s", part, err, out)
+		}
+		s.log("mariadb-install-db failed (%v), trying again: %s", err, out)
+		time.Sleep(time.Duration(try) * time.Second)
 	}
-	return os.Rename(part, s.file("data"))
 }
+
+// plainFiles keeps the server off the kernel's asynchronous file queues: they
+// are counted over the whole machine, and a server that gets none gives up.
+var plainFiles = []string{"--innodb-use-native-aio=0"}
 
 func asUser() []string {
 	if os.Getuid() != 0 {
@@ -218,7 +233,7 @@ func (s *Server) once(ctx context.Context, bin string) error {
 	args := []string{"--no-defaults", "--datadir=" + s.file("data"), "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(s.port), "--socket=" + s.socket(),
 		"--pid-file=" + s.file("mariadbd.pid"), "--init-file=" + s.file("init.sql"), "--skip-name-resolve", "--skip-log-bin", "--innodb-buffer-pool-size=256M",
 		"--innodb-log-file-size=64M", "--innodb-flush-log-at-trx-commit=1", "--max-allowed-packet=64M", "--character-set-server=utf8mb4", "--performance-schema=OFF"}
-	args = append(args, asUser()...)
+	args = append(append(args, plainFiles...), asUser()...)
 	logFile, err := os.OpenFile(s.file("server.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err

@@ -82,3 +82,30 @@ func TestAMissingServerIsSaid(t *testing.T) {
 		t.Error("a start that was called off started")
 	}
 }
+
+// A server that fails while the folder is made is tried again with a clean
+// folder; one that goes on failing says everything that it printed.
+func TestTheFolderIsMadeAgain(t *testing.T) {
+	real, err := find("mariadb-install-db")
+	if err != nil {
+		t.Fatal(err)
+	}
+	bin := t.TempDir()
+	fake := func(script string) {
+		if err := os.WriteFile(filepath.Join(bin, "mariadb-install-db"), []byte("#!/bin/sh\n"+script), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
+
+	fake("if [ ! -e " + bin + "/tried ]; then touch " + bin + "/tried; exit 1; fi\nexec " + real + " \"$@\"\n")
+	s := start(t, filepath.Join(t.TempDir(), "again"))
+	if err := s.Close(); err != nil {
+		t.Error(err)
+	}
+
+	fake("echo no room left for the first table; for i in 1 2 3 4 5 6 7 8 9; do echo see the manual; done; exit 1\n")
+	if _, err := Start(context.Background(), filepath.Join(t.TempDir(), "never"), t.Logf); err == nil || !strings.Contains(err.Error(), "no room left for the first table") {
+		t.Errorf("%v", err)
+	}
+}
