@@ -7,10 +7,15 @@ package limit
 const (
 	Entries       = 4 << 20   // entries of one container
 	NameBytes     = 1024      // bytes of one entry's path; longer names are shortened and reported
+	PathBytes     = 1 << 30   // bytes of all paths of one source
 	SegmentBytes  = 240       // bytes of one path segment: what common file systems hold, with room for a suffix
-	EntryBytes    = 4 << 30   // unpacked bytes of one entry that is held in memory
+	EntryBytes    = 1 << 44   // unpacked bytes of one entry; entries are streamed
+	MemoryBytes   = 1 << 30   // unpacked bytes of one entry that is held in memory
 	Expansion     = 1100      // unpacked over packed bytes; DEFLATE reaches 1032 at most (RFC 1951)
 	ExpansionFree = 1 << 20   // an entry up to this size may have any ratio
+	SpoolFree     = 1 << 30   // a packed stream without a declared size may unpack to this at any ratio
+	MountDepth    = 8         // archives within archives
+	FolderDepth   = 64        // folders within folders
 	Texels        = 256 << 20 // of one picture
 	Nodes         = 1 << 20   // of one scene
 	Vertices      = 256 << 20 // of one part
