@@ -7,6 +7,8 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+
+	"excavate/core/pixel"
 )
 
 // element is the number format of one vertex attribute or key: n components
@@ -97,7 +99,7 @@ func (e element) decode(src []byte, stride, count, want int, order byteOrder, sc
 			for i := 0; i < count; i++ {
 				p := src[i*stride:]
 				for k := 0; k < want; k++ {
-					dst[o] = halfToFloat(binary.LittleEndian.Uint16(p[2*k:]))
+					dst[o] = pixel.Half(binary.LittleEndian.Uint16(p[2*k:]))
 					o++
 				}
 			}
@@ -164,7 +166,7 @@ func (e element) component(p []byte, k int, bo binary.ByteOrder) float32 {
 	case "snorm16":
 		return max(float32(int16(bo.Uint16(p[2*k:])))/32767, -1)
 	case "f16":
-		return halfToFloat(bo.Uint16(p[2*k:]))
+		return pixel.Half(bo.Uint16(p[2*k:]))
 	case "u32":
 		return float32(bo.Uint32(p[4*k:]))
 	case "i32":

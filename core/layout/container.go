@@ -15,7 +15,8 @@ type Entry struct {
 	Offset int64
 	Packed int64
 	Size   int64
-	Codec  codec.Name
+	Codec  *codec.Codec
+	File   string // the file beside this one that holds the bytes; empty: this one
 	CRC32  uint32 // IEEE; valid if HasCRC
 	HasCRC bool
 	Err    error // why this entry cannot be read, if it cannot
@@ -27,12 +28,20 @@ type containerMap struct {
 	at     *formula
 	packed *formula
 	size   *formula
-	codec  *choice[codec.Name]
+	codec  *choice[*codec.Codec]
 	crc    *formula
+	file   *formula
+}
+
+// Place is where a container lies.
+type Place struct {
+	Name string // its file name; layouts know it as file_name
+	// Beside gives the size of a file beside it. Nil: there is none.
+	Beside func(name string) (int64, error)
 }
 
 func (c *compiler) container(n *node) {
-	c.keys(n, "each", "as", "name", "at", "packed", "size", "codec", "crc32")
+	c.keys(n, "each", "as", "name", "at", "packed", "size", "codec", "crc32", "file")
 	if c.err != nil {
 		return
 	}
@@ -43,23 +52,20 @@ func (c *compiler) container(n *node) {
 	m.size = c.needFormula(n, "size", sc)
 	m.packed = c.optionalFormula(n, "packed", sc)
 	m.crc = c.optionalFormula(n, "crc32", sc)
-	m.codec = chooser(c, n.get("codec"), sc, func(n *node) codec.Name {
-		w := codec.Name(c.word(n))
-		if c.err == nil && !w.Known() {
-			c.fail(n, "codec %q is not known; known are stored, zlib, lz4", w)
-		}
-		return w
-	})
+	m.file = c.optionalFormula(n, "file", sc)
+	m.codec = chooser(c, n.get("codec"), sc, c.codecNamed)
 	c.Layout.container = m
 }
 
 // Entries reads the container's directory. An entry that contradicts the file
 // carries its own error; the others go on.
-func (l *Layout) Entries(ctx context.Context, in Input) ([]Entry, error) {
+func (l *Layout) Entries(ctx context.Context, in Input, place Place) ([]Entry, error) {
 	if l.container == nil {
 		return nil, &Error{Layout: l.Name, Msg: fmt.Sprintf("the layout describes a %s, not a container", l.Kind)}
 	}
+	l = l.inOrder(in)
 	r := newRun(ctx, l, in)
+	r.name = place.Name
 	e, err := r.fields()
 	if err != nil {
 		return nil, err
@@ -70,9 +76,10 @@ func (l *Layout) Entries(ctx context.Context, in Input) ([]Entry, error) {
 		return nil, r.errorf(m.each.list.line, m.each.list.col, "%d entries, at most %d are read", n, limit.Entries)
 	}
 	out := make([]Entry, 0, n)
+	sizes := map[string]beside{}
 	err = m.each.do(e, func(i int, e *env) error {
-		var x Entry
-		x.Err = m.entry(&x, e)
+		x := Entry{Codec: codec.Stored}
+		x.Err = m.entry(&x, e, place, sizes)
 		if x.Err != nil && x.Name == "" {
 			x.Name = fmt.Sprintf("entry %d", i)
 		}
@@ -82,7 +89,13 @@ func (l *Layout) Entries(ctx context.Context, in Input) ([]Entry, error) {
 	return out, err
 }
 
-func (m *containerMap) entry(x *Entry, e *env) (err error) {
+// beside is what is known of a companion file.
+type beside struct {
+	size int64
+	err  error
+}
+
+func (m *containerMap) entry(x *Entry, e *env, place Place, sizes map[string]beside) (err error) {
 	if x.Name, err = m.name.text(e); err != nil {
 		return err
 	}
@@ -98,7 +111,6 @@ func (m *containerMap) entry(x *Entry, e *env) (err error) {
 			return err
 		}
 	}
-	x.Codec = codec.Stored
 	if m.codec != nil {
 		if x.Codec, err = m.codec.eval(e); err != nil {
 			return err
@@ -112,7 +124,26 @@ func (m *containerMap) entry(x *Entry, e *env) (err error) {
 		x.CRC32, x.HasCRC = uint32(v), true
 	}
 	r := e.run
-	if err := inRange(x.Offset, x.Packed, r.in.Size()); err != nil {
+	size := r.in.Size()
+	if m.file != nil {
+		if x.File, err = m.file.text(e); err != nil {
+			return err
+		}
+	}
+	if x.File != "" {
+		b, ok := sizes[x.File]
+		if !ok && place.Beside == nil {
+			b.err = fmt.Errorf("the file %q cannot be looked for beside it", short(x.File))
+		} else if !ok {
+			b.size, b.err = place.Beside(x.File)
+			sizes[x.File] = b
+		}
+		if b.err != nil {
+			return r.errorf(m.file.line, m.file.col, "entry %q: %v", short(x.Name), b.err)
+		}
+		size = b.size
+	}
+	if err := inRange(x.Offset, x.Packed, size); err != nil {
 		return r.errorf(m.at.line, m.at.col, "entry %q: %v", short(x.Name), err)
 	}
 	if err := codec.CheckSizes(x.Codec, x.Packed, x.Size); err != nil {

@@ -16,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 
+	"excavate/core/codec"
 	"excavate/core/geom"
 )
 
@@ -40,6 +41,9 @@ type Layout struct {
 
 	order     byteOrder
 	magic     []magic
+	mark      *magic  // bytes that say that the file is in the other order
+	other     *Layout // the same layout in the other order
+	codecs    map[string]*codec.Codec
 	records   map[string]*recordDef
 	top       *recordDef
 	topScope  *scope
@@ -65,12 +69,17 @@ type field struct {
 	message   string
 	fixedN    int64 // count if it is constant, else -1
 	order     byteOrder
+	toEnd     bool     // as many elements as there are
+	until     *formula // ends the list; sees the element as it
+	next      *formula // where the next element lies; sees the element as it
+	align     int64    // the field begins at a multiple of this
 }
 
 type fieldType struct {
 	prim   primitive
 	rec    *recordDef
-	text   string // ascii, utf8, latin1: counted text; cstr: zero-ended
+	text   string // ascii, utf8, latin1, ...: counted text; cstr: zero-ended
+	varint string // leb128 or vlq
 	isBlob bool
 }
 
@@ -95,9 +104,31 @@ func Compile(name string, doc []byte) (*Layout, error) {
 	if err != nil {
 		return nil, err
 	}
+	l, err := compileOrder(name, doc, root, littleEndian)
+	if err == nil && l.mark != nil {
+		l.other, err = compileOrder(name, doc, root, bigEndian)
+	}
+	return l, err
+}
+
+// inOrder is the layout in the byte order of a file.
+func (l *Layout) inOrder(in Input) *Layout {
+	if l.mark == nil {
+		return l
+	}
+	b, err := in.Bytes(l.mark.at, int64(len(l.mark.bytes)))
+	if err != nil || string(b) != string(l.mark.bytes) {
+		return l
+	}
+	return l.other
+}
+
+// compileOrder compiles a document. marked is the order where the document
+// says that a mark in the file tells.
+func compileOrder(name string, doc []byte, root *node, marked byteOrder) (*Layout, error) {
 	l := &Layout{Name: name, Doc: doc, records: map[string]*recordDef{}}
 	c := &compiler{Layout: l}
-	c.keys(root, "layout", "title", "about", "kind", "order", "recognise", "records", "fields", "container", "picture", "model")
+	c.keys(root, "layout", "title", "about", "kind", "order", "recognise", "codecs", "records", "fields", "container", "picture", "model")
 	if c.err != nil {
 		return nil, c.err
 	}
@@ -108,11 +139,27 @@ func Compile(name string, doc []byte) (*Layout, error) {
 	if n := c.need(root, "kind"); n != nil {
 		l.Kind = Kind(c.oneOf(n, "container", "picture", "model"))
 	}
-	switch c.optionalOf(root, "order", "little", "little", "big") {
-	case "big":
+	if o := root.get("order"); o != nil && o.mapping {
+		c.keys(o, "at", "big")
+		if c.err != nil {
+			return nil, c.err
+		}
+		b, err := hex.DecodeString(strings.ReplaceAll(c.word(c.need(o, "big")), " ", ""))
+		if err != nil || len(b) == 0 || len(b) > 16 {
+			c.fail(o, "big names the 1 to 16 bytes, in hexadecimal, that a file in big-endian order has at that place")
+		}
+		l.mark = &magic{bytes: b}
+		if a := o.get("at"); a != nil {
+			l.mark.at = c.whole(a)
+		}
+		l.order = marked
+	} else if c.optionalOf(root, "order", "little", "little", "big") == "big" {
 		l.order = bigEndian
 	}
 	c.recognise(c.need(root, "recognise"))
+	if n := root.get("codecs"); n != nil && c.err == nil {
+		c.codecs(n)
+	}
 	if recs := root.get("records"); recs != nil {
 		for _, p := range recs.pairs {
 			l.records[p.key] = &recordDef{name: p.key, line: p.line, src: p.value}
@@ -202,7 +249,12 @@ func (c *compiler) need(n *node, key string) *node {
 	return v
 }
 
+// word is a scalar's text. What is missing has been reported where it was
+// needed.
 func (c *compiler) word(n *node) string {
+	if n == nil {
+		return ""
+	}
 	if !n.scalar || n.text == "" {
 		c.fail(n, "a word is expected here, not %s", n.what())
 	}
@@ -235,6 +287,9 @@ func (c *compiler) optionalOf(n *node, key, def string, words ...string) string 
 }
 
 func (c *compiler) whole(n *node) int64 {
+	if n == nil {
+		return 0
+	}
 	i, err := strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64)
 	if !n.scalar || err != nil {
 		c.fail(n, "a whole number is expected here, not %s", n.what())
@@ -311,7 +366,7 @@ func (c *compiler) record(r *recordDef) {
 		return
 	}
 	r.index = map[string]int{}
-	sc := (&scope{names: []string{"file_size"}}).child()
+	sc := (&scope{names: []string{"file_size", "file_name"}}).child("here").child()
 	r.fixed = true
 	for _, it := range r.src.items {
 		if !it.mapping || len(it.pairs) != 1 {
@@ -320,13 +375,20 @@ func (c *compiler) record(r *recordDef) {
 		}
 		f := field{name: it.pairs[0].key, line: it.pairs[0].line, col: it.pairs[0].col, fixedN: -1, order: c.order}
 		v := it.pairs[0].value
-		if _, taken := r.index[f.name]; taken || f.name == "file_size" || builtins[f.name] != nil || universe[f.name] {
+		if _, taken := r.index[f.name]; taken || f.name == "file_size" || f.name == "file_name" || f.name == "here" || builtins[f.name] != nil || universe[f.name] {
 			c.fail(it, "field name %q is taken", f.name)
 		}
 		typ := v
 		if v.mapping {
-			c.keys(v, "type", "at", "when", "must", "message", "order")
+			c.keys(v, "type", "at", "when", "must", "message", "order", "until", "next", "align")
 			typ = c.need(v, "type")
+			if a := v.get("align"); a != nil {
+				if f.align = c.whole(a); f.align < 1 || f.align > 1<<20 {
+					c.fail(a, "a field is aligned to 1 to 1048576 bytes")
+				}
+			}
+			f.until = c.optionalFormula(v, "until", sc.child("it"))
+			f.next = c.optionalFormula(v, "next", sc.child("it"))
 			f.at = c.optionalFormula(v, "at", sc)
 			f.when = c.optionalFormula(v, "when", sc)
 			f.message = c.optional(v, "message", "")
@@ -349,7 +411,13 @@ func (c *compiler) record(r *recordDef) {
 		if c.err != nil {
 			return
 		}
-		if size := f.fixedSize(); size >= 0 && f.at == nil && f.when == nil && f.must == nil {
+		if (f.until != nil || f.next != nil) && f.count == nil && !f.toEnd {
+			c.fail(it, "until and next go with a list, such as chunk[*]")
+		}
+		if f.next != nil && f.typ.rec == nil {
+			c.fail(it, "next goes with a list of records")
+		}
+		if size := f.fixedSize(); size >= 0 && f.at == nil && f.when == nil && f.must == nil && f.until == nil && f.next == nil && f.align == 0 {
 			r.offsets = append(r.offsets, r.size)
 			r.size += size
 		} else {
@@ -374,7 +442,11 @@ func (c *compiler) fieldType(f *field, n *node, sc *scope) {
 			return
 		}
 		rest = strings.TrimSuffix(rest, "]")
-		f.count = c.formula(&node{line: n.line, col: n.col + len(name) + 1, scalar: true, text: rest}, sc)
+		if rest == "*" {
+			f.toEnd = true
+		} else {
+			f.count = c.formula(&node{line: n.line, col: n.col + len(name) + 1, scalar: true, text: rest}, sc)
+		}
 		if f.count != nil && f.count.constant {
 			if v, err := f.count.eval(&env{run: &run{layout: c.Layout}}); err == nil {
 				f.fixedN, _ = v.int()
@@ -389,7 +461,13 @@ func (c *compiler) fieldType(f *field, n *node, sc *scope) {
 		return
 	}
 	switch name {
-	case "ascii", "utf8", "latin1", "bytes":
+	case "leb128", "vlq":
+		if indexed {
+			c.fail(n, "%s is one number; make a record of it for a list", name)
+		}
+		f.typ.varint = name
+		return
+	case "ascii", "utf8", "latin1", "utf16le", "utf16be", "shift_jis", "bytes":
 		if !indexed {
 			c.fail(n, "%s needs a length, such as %s[16]", name, name)
 		}
@@ -410,7 +488,7 @@ func (c *compiler) fieldType(f *field, n *node, sc *scope) {
 		f.typ.rec = r
 		return
 	}
-	known := []string{"ascii[n]", "utf8[n]", "latin1[n]", "bytes[n]", "cstr"}
+	known := []string{"ascii[n]", "utf8[n]", "latin1[n]", "utf16le[n]", "utf16be[n]", "shift_jis[n]", "bytes[n]", "cstr", "leb128", "vlq"}
 	for p := range primitives {
 		known = append(known, p)
 	}
@@ -424,6 +502,9 @@ func (c *compiler) fieldType(f *field, n *node, sc *scope) {
 // fixedSize is the field's size in bytes if every file has the same, else -1.
 func (f *field) fixedSize() int64 {
 	n := int64(1)
+	if f.toEnd || f.typ.varint != "" {
+		return -1
+	}
 	if f.count != nil {
 		n = f.fixedN
 		if n < 0 || n > 4096 {

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"excavate/core/pixel"
 	"excavate/core/scene"
 )
 
@@ -65,7 +66,7 @@ func TestEntries(t *testing.T) {
 	if !l.Recognises(file) || l.Recognises([]byte("TES")) {
 		t.Error("recognition is wrong")
 	}
-	got, err := l.Entries(context.Background(), Memory(file))
+	got, err := l.Entries(context.Background(), Memory(file), Place{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +74,7 @@ func TestEntries(t *testing.T) {
 		t.Errorf("got %+v", got)
 	}
 	// The same through ranges of a file.
-	again, err := l.Entries(context.Background(), Random(strings.NewReader(string(file)), int64(len(file))))
+	again, err := l.Entries(context.Background(), Random(strings.NewReader(string(file)), int64(len(file))), Place{})
 	if err != nil || fmt.Sprint(again) != fmt.Sprint(got) {
 		t.Errorf("by ranges: %+v, %v", again, err)
 	}
@@ -82,7 +83,7 @@ func TestEntries(t *testing.T) {
 func TestEntryThatPointsPastTheEndIsItsOwnError(t *testing.T) {
 	l := compile(t, small)
 	file := smallFile(2, [3]uint32{0, 3, 0}, [3]uint32{4, 500, 20})
-	got, err := l.Entries(context.Background(), Memory(file))
+	got, err := l.Entries(context.Background(), Memory(file), Place{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +98,7 @@ func TestEntryThatPointsPastTheEndIsItsOwnError(t *testing.T) {
 
 func TestTruncatedTableNamesOffsetAndLine(t *testing.T) {
 	l := compile(t, small)
-	_, err := l.Entries(context.Background(), Memory(smallFile(60000)))
+	_, err := l.Entries(context.Background(), Memory(smallFile(60000)), Place{})
 	var le *Error
 	if !errors.As(err, &le) {
 		t.Fatalf("got %v", err)
@@ -152,7 +153,7 @@ func TestEndlessFormulasStop(t *testing.T) {
 	} {
 		l := compile(t, strings.Replace(small, "at: e.offset", "at: '"+f+"'", 1))
 		start := time.Now()
-		got, err := l.Entries(context.Background(), Memory(smallFile(1, [3]uint32{0, 3, 0})))
+		got, err := l.Entries(context.Background(), Memory(smallFile(1, [3]uint32{0, 3, 0})), Place{})
 		if err != nil {
 			t.Errorf("%s: the whole reading failed: %v", f, err)
 			continue
@@ -266,11 +267,11 @@ func TestHalfFloats(t *testing.T) {
 		h    uint16
 		want float32
 	}{{0x0000, 0}, {0x3c00, 1}, {0x3555, 0.33325195}, {0x7bff, 65504}, {0x0400, 6.1035156e-05}, {0xfc00, float32(math.Inf(-1))}, {0x03ff, 6.097555e-05}} {
-		if got := halfToFloat(c.h); got != c.want {
+		if got := pixel.Half(c.h); got != c.want {
 			t.Errorf("%04x: got %g, want %g", c.h, got, c.want)
 		}
 	}
-	if f := halfToFloat(0x7e00); f == f {
+	if f := pixel.Half(0x7e00); f == f {
 		t.Error("not-a-number became a number")
 	}
 }
@@ -394,7 +395,7 @@ func TestBadModels(t *testing.T) {
 
 func TestMustHasItsOwnMessage(t *testing.T) {
 	doc := strings.Replace(small, "  - count: u16\n", "  - count:\n      type: u16\n      must: count < 3\n      message: too many for this test\n", 1)
-	_, err := compile(t, doc).Entries(context.Background(), Memory(smallFile(5)))
+	_, err := compile(t, doc).Entries(context.Background(), Memory(smallFile(5)), Place{})
 	var le *Error
 	if !errors.As(err, &le) || !strings.Contains(le.Msg, "count is 5: too many for this test") || le.Offset != 4 {
 		t.Errorf("got %v", err)
@@ -404,9 +405,16 @@ func TestMustHasItsOwnMessage(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add(smallFile(2, [3]uint32{0, 3, 0}, [3]uint32{4, 5, 2}))
 	f.Add(modelFile(binary.LittleEndian, [2]int16{-1, 0}, 0, [3]uint16{0, 1, 2}))
+	f.Add(reedChain(binary.BigEndian, [][2]string{{"a", "b"}, {"c", "d"}}))
+	f.Add(mistPicture(8, 4, func(x, y int) byte { return byte(x) }))
 	c, m := compile(f, small), compile(f, fmt.Sprintf(model, "little"))
+	reed, mist := compile(f, reedLayout), compile(f, mistLayout)
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if list, err := c.Entries(context.Background(), Memory(b)); err == nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		reed.Entries(ctx, Memory(b), Place{})
+		mist.Image(ctx, Memory(b))
+		if list, err := c.Entries(context.Background(), Memory(b), Place{}); err == nil {
 			for _, e := range list {
 				if e.Err == nil && (e.Offset < 0 || e.Offset+e.Packed > int64(len(b))) {
 					t.Fatalf("entry %+v lies outside %d bytes", e, len(b))
@@ -424,6 +432,9 @@ func FuzzRead(f *testing.F) {
 func FuzzCompile(f *testing.F) {
 	f.Add(small)
 	f.Add(fmt.Sprintf(model, "big"))
+	f.Add(reedLayout)
+	f.Add(mistLayout)
+	f.Add("layout: x\nkind: container\norder: {}")
 	f.Fuzz(func(t *testing.T, doc string) {
 		l, err := Compile("fuzz", []byte(doc))
 		if err != nil {
@@ -434,7 +445,7 @@ func FuzzCompile(f *testing.F) {
 		file := Memory(smallFile(1, [3]uint32{0, 3, 0}))
 		switch l.Kind {
 		case Container:
-			l.Entries(ctx, file)
+			l.Entries(ctx, file, Place{})
 		case Picture:
 			l.Image(ctx, file)
 		default:

@@ -252,6 +252,7 @@ func (l *Layout) Scene(ctx context.Context, in Input) (*scene.Scene, error) {
 	if l.model == nil {
 		return nil, &Error{Layout: l.Name, Msg: fmt.Sprintf("the layout describes a %s, not a model", l.Kind)}
 	}
+	l = l.inOrder(in)
 	r := newRun(ctx, l, in)
 	e, err := r.fields()
 	if err != nil {

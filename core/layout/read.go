@@ -1,16 +1,20 @@
 package layout
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
 	"strings"
+	"unicode/utf16"
 
 	"excavate/core/limit"
+	"excavate/core/pixel"
 
 	"go.starlark.net/starlark"
+	"golang.org/x/text/encoding/japanese"
 )
 
 type byteOrder bool
@@ -54,7 +58,7 @@ func (p primitive) number(b []byte, order byteOrder) val {
 	}
 	switch {
 	case p.float && p.size == 2:
-		return floatVal(float64(halfToFloat(uint16(u))))
+		return floatVal(float64(pixel.Half(uint16(u))))
 	case p.float && p.size == 4:
 		return floatVal(float64(math.Float32frombits(uint32(u))))
 	case p.float:
@@ -76,6 +80,7 @@ type run struct {
 	steps  uint64
 	at     int64 // the place that errors name; -1 none
 	depth  int
+	name   string // of the file, where it has one
 }
 
 func newRun(ctx context.Context, l *Layout, in Input) *run {
@@ -109,12 +114,12 @@ func (r *run) cancelled() error {
 // fields reads the file's own fields and returns the environment in which the
 // layout's maps are evaluated.
 func (r *run) fields() (*env, error) {
-	root := &env{run: r, slots: []val{intVal(r.in.Size())}}
+	root := &env{run: r, slots: []val{intVal(r.in.Size()), strVal(r.name)}}
 	rec, _, err := r.record(r.layout.top, 0, root)
 	if err != nil {
 		return nil, err
 	}
-	e := root.child(rec.vals...)
+	e := root.child(intVal(0)).child(rec.vals...)
 	r.at = -1
 	return e, nil
 }
@@ -126,7 +131,7 @@ func (r *run) record(def *recordDef, at int64, root *env) (*record, int64, error
 	}
 	defer func() { r.depth-- }()
 	rec := &record{def: def, off: at, vals: make([]val, 0, len(def.fields))}
-	e := root.child()
+	e := root.child(intVal(at)).child()
 	for i := range def.fields {
 		f := &def.fields[i]
 		e.slots = rec.vals
@@ -168,7 +173,13 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 		}
 		at = v
 	}
+	if f.align > 1 {
+		at = (at + f.align - 1) / f.align * f.align
+	}
 	n := int64(1)
+	if f.toEnd {
+		n = limit.Records
+	}
 	if f.count != nil {
 		v, err := f.count.int(e)
 		if err != nil {
@@ -193,7 +204,23 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 		return b, nil
 	}
 	t := &f.typ
+	if left := r.in.Size() - at; f.toEnd {
+		switch {
+		case t.isBlob || t.text != "":
+			n = left
+		case t.prim.size > 0:
+			n = left / int64(t.prim.size)
+		case t.rec.fixed && f.until == nil && f.next == nil:
+			n = left / t.rec.size
+		}
+	}
 	switch {
+	case t.varint != "":
+		v, k, err := r.varint(t.varint, at)
+		if err != nil {
+			return val{}, at, r.errorf(f.line, f.col, "%s: %v", f.name, err)
+		}
+		return v, at + k, nil
 	case t.isBlob:
 		if n > r.in.Size()-at {
 			_, err := bytes(n, 1)
@@ -216,12 +243,15 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 		}
 		return strVal(fixedText(t.text, b)), at + n, nil
 	case t.prim.size > 0:
+		if f.until != nil {
+			return r.numbersUntil(f, at, n, e)
+		}
 		b, err := bytes(n, int64(t.prim.size))
 		if err != nil {
 			return val{}, at, err
 		}
 		next := at + int64(len(b))
-		if f.count == nil {
+		if f.count == nil && !f.toEnd {
 			return t.prim.number(b, f.order), next, nil
 		}
 		return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, data: b}}, next, nil
@@ -230,13 +260,16 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 	if n > limit.Records {
 		return val{}, at, r.errorf(f.line, f.col, "%s counts %d records, at most %d are read", f.name, n, limit.Records)
 	}
+	if f.until != nil || f.next != nil || f.toEnd && !def.fixed {
+		return r.recordList(f, at, n, e, root)
+	}
 	if def.fixed {
 		b, err := bytes(n, def.size)
 		if err != nil {
 			return val{}, at, err
 		}
 		next := at + int64(len(b))
-		if f.count == nil {
+		if f.count == nil && !f.toEnd {
 			return val{kind: kObj, obj: &record{def: def, off: at, data: b}}, next, nil
 		}
 		return val{kind: kObj, obj: &table{def: def, off: at, data: b}}, next, nil
@@ -262,6 +295,137 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 		tab.recs = append(tab.recs, rec)
 	}
 	return val{kind: kObj, obj: tab}, at, nil
+}
+
+// recordList reads records one after another: as many as are counted or as
+// there are, to the one that ends the list, or along a chain.
+func (r *run) recordList(f *field, at, n int64, e, root *env) (val, int64, error) {
+	def := f.typ.rec
+	tab := &table{def: def, off: at, recs: []*record{}}
+	inner := e.child(val{})
+	seen := map[int64]bool{}
+	for i := int64(0); i < n; i++ {
+		if f.toEnd && at == r.in.Size() {
+			break
+		}
+		if len(tab.recs) >= limit.Records/64 {
+			return val{}, at, r.errorf(f.line, f.col, "%s has more than %d records one by one", f.name, limit.Records/64)
+		}
+		if err := r.cancelled(); err != nil {
+			return val{}, at, err
+		}
+		if f.next != nil {
+			if seen[at] {
+				return val{}, at, r.errorf(f.next.line, f.next.col, "%s: the chain comes back to offset %d after %d records", f.name, at, i)
+			}
+			seen[at] = true
+		}
+		rec, next, err := r.recordAt(f, at, root)
+		if err != nil {
+			return val{}, at, prefix(err, fmt.Sprintf("%s record %d: ", f.name, i))
+		}
+		if next <= at && f.next == nil {
+			return val{}, at, r.errorf(f.line, f.col, "%s record %d takes no bytes", f.name, i)
+		}
+		inner.slots[0] = val{kind: kObj, obj: rec}
+		r.at = at
+		if f.until != nil {
+			stop, err := f.until.eval(inner)
+			if err != nil {
+				return val{}, at, err
+			}
+			if stop.truth() {
+				return val{kind: kObj, obj: tab}, next, nil
+			}
+		}
+		tab.recs = append(tab.recs, rec)
+		at = next
+		if f.next != nil {
+			to, err := f.next.int(inner)
+			if err != nil {
+				return val{}, at, err
+			}
+			if to <= 0 {
+				break
+			}
+			if to >= r.in.Size() {
+				return val{}, at, r.errorf(f.next.line, f.next.col, "%s record %d is followed by one at offset %d, and the file ends at %d (0x%x)", f.name, i, to, r.in.Size(), r.in.Size())
+			}
+			at = to
+		}
+	}
+	return val{kind: kObj, obj: tab}, at, nil
+}
+
+// recordAt reads one record of a list, fixed or not.
+func (r *run) recordAt(f *field, at int64, root *env) (*record, int64, error) {
+	def := f.typ.rec
+	if !def.fixed {
+		return r.record(def, at, root)
+	}
+	r.at = at
+	b, err := r.in.Bytes(at, def.size)
+	if err != nil {
+		return nil, at, r.errorf(f.line, f.col, "it needs %d bytes at offset %d, and the file ends at %d (0x%x)", def.size, at, r.in.Size(), r.in.Size())
+	}
+	return &record{def: def, off: at, data: b}, at + def.size, nil
+}
+
+// numbersUntil reads numbers to the one that ends the list, which is not in
+// it.
+func (r *run) numbersUntil(f *field, at, n int64, e *env) (val, int64, error) {
+	size := int64(f.typ.prim.size)
+	inner := e.child(val{})
+	for i := int64(0); i < n; i++ {
+		b, err := r.in.Bytes(at+i*size, size)
+		if err != nil {
+			return val{}, at, r.errorf(f.line, f.col, "%s has %d numbers to offset %d, where the file ends, and none that ends it", f.name, i, r.in.Size())
+		}
+		inner.slots[0] = f.typ.prim.number(b, f.order)
+		stop, err := f.until.eval(inner)
+		if err != nil {
+			return val{}, at, err
+		}
+		if stop.truth() {
+			all, err := r.in.Bytes(at, i*size)
+			if err != nil {
+				return val{}, at, err
+			}
+			return val{kind: kObj, obj: &numbers{prim: f.typ.prim, order: f.order, data: all}}, at + (i+1)*size, nil
+		}
+	}
+	if f.toEnd {
+		return val{}, at, r.errorf(f.line, f.col, "%s goes on to the end of the file, and nothing ends it", f.name)
+	}
+	all, err := r.in.Bytes(at, n*size)
+	if err != nil {
+		return val{}, at, r.errorf(f.line, f.col, "%s: %v", f.name, err)
+	}
+	return val{kind: kObj, obj: &numbers{prim: f.typ.prim, order: f.order, data: all}}, at + n*size, nil
+}
+
+// varint reads a number of seven bits a byte: leb128 from the lowest up
+// (DWARF 5, section 7.6), vlq from the highest down (Standard MIDI Files 1.0).
+func (r *run) varint(kind string, at int64) (val, int64, error) {
+	b, err := r.in.Bytes(at, min(9, r.in.Size()-at))
+	if err != nil {
+		return val{}, 0, err
+	}
+	var v uint64
+	for i, c := range b {
+		if kind == "vlq" {
+			v = v<<7 | uint64(c&127)
+		} else {
+			v |= uint64(c&127) << (7 * i)
+		}
+		if c < 128 {
+			return intVal(int64(v)), int64(i + 1), nil
+		}
+	}
+	if len(b) == 9 {
+		return val{}, 0, fmt.Errorf("the number at offset %d takes more than nine bytes", at)
+	}
+	return val{}, 0, fmt.Errorf("the file ends in the middle of the number at offset %d", at)
 }
 
 // prefix puts words before the message of a layout error and keeps its place.
@@ -299,6 +463,30 @@ func (f *field) decodeFixed(b []byte, off int64) (val, error) {
 }
 
 func fixedText(kind string, b []byte) string {
+	switch kind {
+	case "utf16le", "utf16be":
+		var u []uint16
+		for ; len(b) > 1; b = b[2:] {
+			c := uint16(b[0]) | uint16(b[1])<<8
+			if kind == "utf16be" {
+				c = c<<8 | c>>8
+			}
+			if c == 0 {
+				break
+			}
+			u = append(u, c)
+		}
+		return string(utf16.Decode(u))
+	case "shift_jis":
+		if i := bytes.IndexByte(b, 0); i >= 0 {
+			b = b[:i]
+		}
+		out, err := japanese.ShiftJIS.NewDecoder().Bytes(b)
+		if err != nil {
+			return decodeText(b)
+		}
+		return string(out)
+	}
 	s := b
 	for i, c := range b {
 		if c == 0 {
@@ -314,19 +502,6 @@ func fixedText(kind string, b []byte) string {
 		return w.String()
 	}
 	return decodeText(s)
-}
-
-// halfToFloat widens an IEEE 754 binary16 number.
-func halfToFloat(h uint16) float32 {
-	sign, exp, frac := uint32(h>>15)<<31, uint32(h>>10)&31, uint32(h)&1023
-	switch exp {
-	case 0:
-		f := float32(frac) * (1.0 / (1 << 24))
-		return math.Float32frombits(sign | math.Float32bits(f))
-	case 31:
-		return math.Float32frombits(sign | 0x7f800000 | frac<<13)
-	}
-	return math.Float32frombits(sign | (exp+112)<<23 | frac<<13)
 }
 
 // each runs a map once for every record of a list.

@@ -350,6 +350,7 @@ func decodeText(b []byte) string {
 // ord and chr.
 var builtins = starlark.StringDict{
 	"text":   starlark.NewBuiltin("text", builtinText),
+	"start":  starlark.NewBuiltin("start", builtinStart),
 	"min":    starlark.NewBuiltin("min", builtinMinMax),
 	"max":    starlark.NewBuiltin("max", builtinMinMax),
 	"abs":    starlark.Universe["abs"],
@@ -372,6 +373,23 @@ func builtinText(th *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, 
 	s, err := bl.text(at)
 	th.Steps += uint64(len(s) / 16)
 	return starlark.String(s), err
+}
+
+// builtinStart tells where bytes, a record or a table begin in the file.
+func builtinStart(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var in starlark.Value
+	if err := starlark.UnpackPositionalArgs("start", args, kw, 1, &in); err != nil {
+		return nil, err
+	}
+	switch x := in.(type) {
+	case *blob:
+		return starlark.MakeInt64(x.off), nil
+	case *record:
+		return starlark.MakeInt64(x.off), nil
+	case *table:
+		return starlark.MakeInt64(x.off), nil
+	}
+	return nil, fmt.Errorf("start is asked of bytes, a record or a list of records, not of %s", in.Type())
 }
 
 func builtinMinMax(th *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
