@@ -4,7 +4,6 @@
 package find
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -49,12 +48,11 @@ var magics = []struct {
 }{
 	{"\x89PNG\r\n\x1a\n", 0, Picture, "png"}, {"\xff\xd8\xff", 0, Picture, "jpeg"}, {"GIF8", 0, Picture, "gif"}, {"BM", 0, Picture, "bmp"},
 	{"WEBP", 8, Picture, "webp"}, {"II*\x00", 0, Picture, "tiff"}, {"MM\x00*", 0, Picture, "tiff"}, {"DDS ", 0, Picture, "dds"},
-	{"\xabKTX ", 0, Picture, "ktx"}, {"PK\x03\x04", 0, Archive, "zip"}, {"PK\x05\x06", 0, Archive, "zip"}, {"7z\xbc\xaf\x27\x1c", 0, Archive, "7z"},
-	{"\x1f\x8b", 0, Archive, "gzip"}, {"OggS", 0, Sound, "ogg"}, {"WAVE", 8, Sound, "wav"}, {"ID3", 0, Sound, "mp3"}, {"fLaC", 0, Sound, "flac"},
+	{"\xabKTX ", 0, Picture, "ktx"}, {"OggS", 0, Sound, "ogg"}, {"WAVE", 8, Sound, "wav"}, {"ID3", 0, Sound, "mp3"}, {"fLaC", 0, Sound, "flac"},
 }
 
 // KindOf tells what an entry is. format is the open format's or the layout's
-// name; it is empty for text and data.
+// name, or the encoding of a text; it is empty for data.
 func (l *Library) KindOf(head []byte) (kind Kind, format string) {
 	if x := l.Layouts.Find(head); x != nil {
 		switch x.Kind {
@@ -73,8 +71,11 @@ func (l *Library) KindOf(head []byte) (kind Kind, format string) {
 			return m.kind, m.format
 		}
 	}
-	if isText(head) {
-		return Text, ""
+	if what := source.Magic(head); what != "" {
+		return Archive, what
+	}
+	if enc := TextEncoding(head); enc != "" {
+		return Text, enc
 	}
 	return Data, ""
 }
@@ -103,6 +104,23 @@ type Input struct {
 	Data  []byte
 	From  string       // label of its source, for messages; may be empty
 	Stack source.Stack // where pictures are looked for
+	// Finder, if it is set, is asked instead of the stack.
+	Finder Finder
+
+	asked     func(ref string) // told of every companion that a reader asks for
+	namesOnly bool             // pictures are not looked for
+}
+
+// Finder finds what a name stands for. looked says where, if it is in vain.
+type Finder interface {
+	Resolve(ref string, accept func(*source.Source, int) bool) (hit source.Hit, ok bool, looked []string)
+}
+
+func (in *Input) finder() Finder {
+	if in.Finder != nil {
+		return in.Finder
+	}
+	return in.Stack
 }
 
 // Decode makes a scene of a model. Pictures that are not found stay in the
@@ -129,7 +147,7 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 		format = r.Name
 	} else {
 		kind, name := l.KindOf(head)
-		if name == "" {
+		if name == "" || kind == Text {
 			name = string(kind)
 		}
 		if len(in.Data) == 0 {
@@ -145,7 +163,7 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 	}
 	for i := range s.Pictures {
 		p := &s.Pictures[i] // the scene is ours until it is returned
-		if p.Missing() && p.Ref != "" && len(p.Looked) == 0 {
+		if p.Missing() && p.Ref != "" && len(p.Looked) == 0 && !in.namesOnly {
 			l.seek(ctx, in, p)
 		}
 	}
@@ -154,7 +172,7 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 
 // seek finds one picture through the stack and decodes it.
 func (l *Library) seek(ctx context.Context, in Input, p *scene.Picture) {
-	hit, ok, looked := in.Stack.Resolve(p.Ref, l.IsPicture)
+	hit, ok, looked := in.finder().Resolve(p.Ref, l.IsPicture)
 	if !ok {
 		p.Looked = looked
 		return
@@ -219,16 +237,19 @@ func (m *missing) Looked() []string { return m.looked }
 func formatFile(l *Library, in Input) format.File {
 	f := format.File{Name: in.Name, Data: in.Data}
 	f.Companion = func(ref string) ([]byte, string, error) {
+		if in.asked != nil {
+			in.asked(ref)
+		}
 		// Relative to the file itself first, then as it stands.
 		beside := path.Join(path.Dir(strings.ReplaceAll(in.Name, "\\", "/")), ref)
-		hit, ok, looked := in.Stack.Resolve(beside, nil)
+		hit, ok, looked := in.finder().Resolve(beside, nil)
 		if ok && hit.How != source.SamePath {
-			if h, exact, _ := in.Stack.Resolve(ref, nil); exact && h.How == source.SamePath {
+			if h, exact, _ := in.finder().Resolve(ref, nil); exact && h.How == source.SamePath {
 				hit = h
 			}
 		}
 		if !ok {
-			if hit, ok, _ = in.Stack.Resolve(ref, nil); !ok {
+			if hit, ok, _ = in.finder().Resolve(ref, nil); !ok {
 				return nil, "", &missing{ref, looked}
 			}
 		}
@@ -245,13 +266,8 @@ func formatFile(l *Library, in Input) format.File {
 	return f
 }
 
-// TextPreview returns the first bytes of a text as UTF-8, cut at a rune.
+// TextPreview returns the first bytes of a text as UTF-8.
 func TextPreview(b []byte, most int) string {
-	if len(b) > most {
-		b = b[:most]
-		for len(b) > 0 && !utf8.RuneStart(b[len(b)-1]) {
-			b = b[:len(b)-1]
-		}
-	}
-	return string(bytes.ToValidUTF8(b, []byte("\ufffd")))
+	b = b[:min(len(b), most)]
+	return DecodeText(b, TextEncoding(b[:min(len(b), 4096)]))
 }

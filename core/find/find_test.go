@@ -13,12 +13,18 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"excavate/core/find"
 	"excavate/core/geom"
 	"excavate/core/source"
 	"excavate/internal/demo"
 	"excavate/internal/shipped"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/japanese"
+	"golang.org/x/text/encoding/unicode"
 )
 
 func library(t testing.TB) *find.Library {
@@ -39,7 +45,7 @@ func demoStack(t testing.TB, lib *find.Library, names ...string) source.Stack {
 	}
 	var st source.Stack
 	for _, n := range names {
-		s, err := source.Open(context.Background(), filepath.Join(dir, n), lib.Layouts)
+		s, err := source.Open(context.Background(), filepath.Join(dir, n), source.Options{Layouts: lib.Layouts})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -179,8 +185,8 @@ func TestKindsAreToldByBytes(t *testing.T) {
 		"png": {p.Bytes(), find.Picture, "png"}, "zip": {[]byte("PK\x03\x04...."), find.Archive, "zip"},
 		"tide": {[]byte("TIDE\x03\x00"), find.Archive, "tide pack 3"}, "hull": {[]byte("HULL\x07\x00"), find.Model, "hull mesh 7"},
 		"wash": {[]byte("WASH\x02\x00"), find.Picture, "wash picture 2"}, "glb": {[]byte("glTF\x02\x00\x00\x00"), find.Model, "glb"},
-		"gltf": {[]byte("\ufeff  {\"asset\": {}}"), find.Model, "gltf"}, "json": {[]byte(`{"a": 1}`), find.Text, ""},
-		"text": {[]byte("Grüße vom Fährmann\n"), find.Text, ""}, "noise": {[]byte{0, 1, 2, 0xff}, find.Data, ""},
+		"gltf": {[]byte("\ufeff  {\"asset\": {}}"), find.Model, "gltf"}, "json": {[]byte(`{"a": 1}`), find.Text, "UTF-8"},
+		"text": {[]byte("Grüße vom Fährmann\n"), find.Text, "UTF-8"}, "noise": {[]byte{0, 1, 2, 0xff}, find.Data, ""},
 		"empty": {nil, find.Data, ""}, "latin1": {[]byte("Gr\xfc\xdfe"), find.Data, ""}, "wav": {[]byte("RIFF\x00\x00\x00\x00WAVE"), find.Sound, "wav"},
 	} {
 		if k, f := lib.KindOf(c.head); k != c.kind || f != c.format {
@@ -216,7 +222,7 @@ func TestAGLTFFindsItsCompanions(t *testing.T) {
 	}
 	text, _ := json.Marshal(doc)
 	os.WriteFile(filepath.Join(dir, "models", "x.gltf"), text, 0o644)
-	folder, err := source.Open(context.Background(), dir, lib.Layouts)
+	folder, err := source.Open(context.Background(), dir, source.Options{Layouts: lib.Layouts})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -307,4 +313,79 @@ func BenchmarkDecodeKeeper(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+func TestTextEncodings(t *testing.T) {
+	text := "Die Fähre legt ab, sobald die Flut kommt. "
+	kana := "ランタンを灯して、舟をこぎだす。"
+	encode := func(e interface {
+		NewEncoder() *encoding.Encoder
+	}, s string) []byte {
+		b, err := e.NewEncoder().Bytes([]byte(s))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	for name, c := range map[string]struct {
+		bytes []byte
+		want  string
+	}{
+		find.UTF8:     {[]byte(text), text},
+		find.UTF16LE:  {encode(unicode.UTF16(unicode.LittleEndian, unicode.UseBOM), text), text},
+		find.UTF16BE:  {encode(unicode.UTF16(unicode.BigEndian, unicode.UseBOM), text), text},
+		find.ShiftJIS: {encode(japanese.ShiftJIS, kana), kana},
+		find.Latin1:   {encode(charmap.Windows1252, text), text},
+	} {
+		if got := find.TextEncoding(c.bytes); got != name {
+			t.Errorf("%s is taken for %q", name, got)
+		} else if got := find.DecodeText(c.bytes, name); got != c.want {
+			t.Errorf("%s: %q", name, got)
+		}
+		for cut := range c.bytes { // cut off anywhere, it must not panic
+			find.DecodeText(c.bytes[:cut], find.TextEncoding(c.bytes[:cut]))
+		}
+	}
+	for _, b := range [][]byte{nil, {0}, []byte("\x89PNG\r\n\x1a\n\x00\x00"), bytes.Repeat([]byte{0x83, 0x41, 0x05}, 20), bytes.Repeat([]byte{0xe5, 0xc4}, 40)} {
+		if got := find.TextEncoding(b); got != "" {
+			t.Errorf("% x is taken for %s", b, got)
+		}
+	}
+}
+
+func TestAsks(t *testing.T) {
+	lib := library(t)
+	st := demoStack(t, lib, "hulls.tide")
+	i := st[0].Lookup("figures/ferry_keeper.hull")
+	data, err := st[0].Read(i)
+	if err != nil {
+		t.Fatal(err)
+	}
+	asks, err := lib.Asks(context.Background(), find.Input{Name: "figures/ferry_keeper.hull", Data: data})
+	if err != nil || len(asks) < 2 {
+		t.Fatalf("%v %v", asks, err)
+	}
+	for _, a := range asks {
+		if a.Ref == "" || a.Role == "" || a.Role == find.RoleFile {
+			t.Errorf("%+v", a)
+		}
+	}
+	gltf := `{"asset":{"version":"2.0"},"buffers":[{"uri":"punt.bin","byteLength":12}],"images":[{"uri":"punt_c.png"}]}`
+	asks, _ = lib.Asks(context.Background(), find.Input{Name: "punt.gltf", Data: []byte(gltf)})
+	if len(asks) == 0 || asks[0].Ref != "punt.bin" && asks[0].Ref != "punt_c.png" {
+		t.Errorf("%v", asks)
+	}
+}
+
+// FuzzText holds that any bytes can be shown as a text.
+func FuzzText(f *testing.F) {
+	f.Add([]byte("\xff\xfea\x00"), uint8(1))
+	f.Add([]byte{0x83, 0x89, 0x83}, uint8(3))
+	f.Fuzz(func(t *testing.T, b []byte, k uint8) {
+		find.TextEncoding(b)
+		enc := []string{find.UTF8, find.UTF16LE, find.UTF16BE, find.ShiftJIS, find.Latin1}[k%5]
+		if s := find.DecodeText(b, enc); !utf8.ValidString(s) {
+			t.Errorf("%q is no UTF-8", s)
+		}
+	})
 }

@@ -1,7 +1,6 @@
 package source
 
 import (
-	"bytes"
 	"io"
 	"io/fs"
 	"path"
@@ -25,7 +24,8 @@ func (s *Source) folders() map[string][]fs.DirEntry {
 		return s.dirs
 	}
 	d := map[string][]fs.DirEntry{".": nil}
-	for _, p := range s.sortedNames() {
+	for i := range s.entries {
+		p := s.entries[i].Path
 		for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
 			if _, ok := d[dir]; ok {
 				break
@@ -39,9 +39,10 @@ func (s *Source) folders() map[string][]fs.DirEntry {
 		}
 	}
 	// Files whose path is also a folder stay hidden behind it.
-	for _, p := range s.sortedNames() {
+	for i := range s.entries {
+		p := s.entries[i].Path
 		if _, isDir := d[p]; !isDir {
-			d[path.Dir(p)] = append(d[path.Dir(p)], info{name: path.Base(p), size: s.entries[s.byPath[p]].Size})
+			d[path.Dir(p)] = append(d[path.Dir(p)], info{name: path.Base(p), size: s.entries[i].Size})
 		}
 	}
 	s.dirs = d
@@ -62,11 +63,11 @@ func (s *Source) Open(name string) (fs.File, error) {
 	if i < 0 {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 	}
-	b, err := s.Read(i)
+	r, err := s.Stream(i)
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
-	return &entryFile{Reader: bytes.NewReader(b), info: info{name: path.Base(name), size: int64(len(b))}}, nil
+	return &entryFile{ReadCloser: r, info: info{name: path.Base(name), size: s.entries[i].Size}}, nil
 }
 
 type info struct {
@@ -91,12 +92,11 @@ func (i info) Mode() fs.FileMode {
 }
 
 type entryFile struct {
-	*bytes.Reader
+	io.ReadCloser
 	info info
 }
 
 func (f *entryFile) Stat() (fs.FileInfo, error) { return f.info, nil }
-func (f *entryFile) Close() error               { return nil }
 
 type dirFile struct {
 	info info

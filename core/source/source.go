@@ -1,74 +1,81 @@
-// Package source mounts whatever holds a game's files: a folder, a ZIP, an
-// archive that a layout describes, or a single file. Each becomes a Source: a
-// read-only io/fs.FS with what is known of its entries. A Stack puts several
-// in search order and resolves names through them.
+// Package source mounts whatever holds a game's files: a folder, a ZIP, a tar
+// or 7z, a compressed file, an archive that a layout describes, an archive
+// within an archive, or a single file. Each becomes a Source: a read-only
+// io/fs.FS with what is known of its entries. A Stack puts several in search
+// order and resolves names through them.
 //
-// Sources are read where they lie and never changed. Entry paths are cleaned
-// so that none leaves the folder it is unpacked to; what had to be changed is
-// a Problem of the source.
+// What a file is, is told by its bytes, never by its ending. Sources are read
+// where they lie and never changed. Entry paths are cleaned so that none
+// leaves the folder it is unpacked to; what had to be changed is a Problem of
+// the source.
 package source
 
 import (
-	"archive/zip"
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
-	"sort"
 	"strings"
 	"sync"
 
-	"excavate/core/codec"
 	"excavate/core/layout"
 	"excavate/core/limit"
-
-	"github.com/klauspost/compress/flate"
 )
 
 // Entry is one file of a source.
 type Entry struct {
 	Path   string // cleaned, with / between segments
 	Size   int64  // bytes unpacked
-	Packed int64  // bytes as stored
-	Codec  string // packing method: stored, zlib, lz4, deflate
-	Offset int64  // of the stored bytes in the source file; -1 where there is no such place
+	Packed int64  // bytes as stored; -1 where the archive does not say it by entry
+	Codec  string // packing method: stored, zlib, lz4, deflate, ...
+	Offset int64  // of the stored bytes in the source file; -1 where it is not known before the entry is read
+	Block  int32  // entries of one block are unpacked together, in order; -1 if this one stands alone
 	Err    error  // why it cannot be read, if its directory record already says so
 }
 
 // Problem is something that had to be changed or left out when a source was
 // indexed, with the place in the source file.
 type Problem struct {
-	Entry   string // the name as the source has it, cut to a readable length
+	Entry   string // the name as the source has it, cut to a readable length; empty for the whole source
 	Offset  int64  // -1 if there is no place to name
 	Message string
 }
 
 func (p Problem) Error() string {
-	if p.Offset >= 0 {
-		return fmt.Sprintf("offset %d: entry %q: %s", p.Offset, p.Entry, p.Message)
+	what := p.Message
+	if p.Entry != "" {
+		what = fmt.Sprintf("entry %q: %s", p.Entry, p.Message)
 	}
-	return fmt.Sprintf("entry %q: %s", p.Entry, p.Message)
+	if p.Offset >= 0 {
+		return fmt.Sprintf("offset %d: %s", p.Offset, what)
+	}
+	return what
 }
 
 // Source is one mounted source. It is safe for concurrent use.
 type Source struct {
 	Label    string // file or folder name
-	Path     string // where it lies on this machine
-	Format   string // folder, zip, file, or the layout's name
+	Path     string // where it lies on this machine; of a nested source, the outermost file
+	Format   string // folder, zip, tar, tar + gzip, 7z, gzip, ..., file, or the layout's name
 	IsLayout bool
-	Size     int64 // bytes of the source file; 0 for a folder
+	Size     int64  // bytes of the source file; 0 for a folder
+	Stamp    string // changes when the file or folder on disk does
+	Depth    int    // archives around this one
 	Problems []Problem
+	Remarks  []string // what was found out about the source, such as the code page of its names
 
+	inside  string // of a nested source: the path of entries that leads to it
+	parent  *Source
 	entries []Entry
 	back    backend
+	taken   *names // while indexing
+	named   int64  // bytes of all paths so far
 
 	indexOnce sync.Once
 	byPath    map[string]int32
@@ -79,20 +86,41 @@ type Source struct {
 
 // backend reads the entries of one kind of source.
 type backend interface {
-	read(i int) ([]byte, error)
-	head(i, n int) ([]byte, error)
+	// open streams an entry's unpacked bytes. The size, and the checksum where
+	// there is one, are checked at the end of the stream.
+	open(i int) (io.ReadCloser, error)
 	io.Closer
 }
 
-// Open mounts the file or folder at p. What a file is, is told by its bytes.
-func Open(ctx context.Context, p string, layouts *layout.Set) (*Source, error) {
+// flat is a backend some of whose entries lie in one piece, unpacked, in a
+// file.
+type flat interface {
+	// section returns the bytes of such an entry; ok is false for the others.
+	section(i int) (r io.ReaderAt, ok bool, err error)
+}
+
+// located is a backend that learns an entry's place only when it is asked.
+type located interface{ offset(i int) int64 }
+
+// Options says how to open a source.
+type Options struct {
+	Layouts *layout.Set
+	// Spool is a folder for unpacked copies of compressed files, which cannot
+	// be read at random otherwise. They are kept there, by the digest of what
+	// they were made of. Empty: a temporary file that goes when the source is
+	// closed.
+	Spool string
+}
+
+// Open mounts the file or folder at p.
+func Open(ctx context.Context, p string, o Options) (*Source, error) {
 	st, err := os.Stat(p)
 	if err != nil {
 		return nil, fmt.Errorf("open source: %w", err)
 	}
 	s := &Source{Label: filepath.Base(p), Path: p}
 	if st.IsDir() {
-		return s, s.openFolder(ctx, maxDepth)
+		return s, s.openFolder(ctx, limit.FolderDepth)
 	}
 	if !st.Mode().IsRegular() {
 		return nil, fmt.Errorf("open source %s: it is neither a file nor a folder", p)
@@ -101,31 +129,138 @@ func Open(ctx context.Context, p string, layouts *layout.Set) (*Source, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open source: %w", err)
 	}
-	s.Size = st.Size()
-	head := make([]byte, min(layout.HeadBytes, s.Size))
-	if _, err := io.ReadFull(f, head); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("open source %s: %w", p, err)
-	}
-	l := layouts.Find(head)
-	switch {
-	case l != nil && l.Kind == layout.Container:
-		err = s.openLayout(ctx, f, l)
-	case bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte("PK\x05\x06")):
-		err = s.openZip(f)
-	default:
-		s.Format = "file"
-		s.entries = []Entry{{Path: cleanOne(s.Label), Size: s.Size, Packed: s.Size, Codec: string(codec.Stored)}}
-		s.back = &singleFile{f, s.Size}
-	}
-	if err != nil {
-		f.Close()
+	s.Stamp = fileStamp(st)
+	raw := &file{ReaderAt: f, size: st.Size(), name: s.Label, close: f.Close, beside: besideOnDisk(filepath.Dir(p))}
+	if err := s.openFile(ctx, raw, o); err != nil {
+		raw.Close()
 		return nil, fmt.Errorf("open source %s: %w", p, err)
 	}
 	return s, nil
 }
 
-// Close lets go of the source's file.
+// Mount mounts entry i, an archive within this one, in place. The parent must
+// stay open for as long as the result is used.
+func (s *Source) Mount(ctx context.Context, i int, o Options) (*Source, error) {
+	e := &s.entries[i]
+	in := &Source{Label: path.Base(e.Path), Path: s.Path, Stamp: s.Stamp, Depth: s.Depth + 1, parent: s, inside: path.Join(s.inside, e.Path)}
+	fail := func(err error) error { return &EntryError{s.Place(), e.Path, e.Offset, err} }
+	if in.Depth > limit.MountDepth {
+		return nil, fail(fmt.Errorf("it is an archive within %d others; at most %d are opened", s.Depth, limit.MountDepth))
+	}
+	if e.Err != nil {
+		return nil, fail(e.Err)
+	}
+	raw, err := s.whole(ctx, i, o)
+	if err != nil {
+		return nil, fail(err)
+	}
+	raw.beside = func(name string) (*file, error) {
+		k := s.Lookup(path.Join(path.Dir(e.Path), name))
+		if k < 0 {
+			return nil, fmt.Errorf("%q is not beside it in %s", name, s.Label)
+		}
+		return s.whole(ctx, k, o)
+	}
+	if err := in.openFile(ctx, raw, o); err != nil {
+		raw.Close()
+		return nil, fail(err)
+	}
+	if in.Format == "file" {
+		in.Close()
+		return nil, fail(errors.New("it is not an archive that can be mounted"))
+	}
+	return in, nil
+}
+
+// whole gives random access to an entry's bytes: where they lie, or in an
+// unpacked copy.
+func (s *Source) whole(ctx context.Context, i int, o Options) (*file, error) {
+	e := &s.entries[i]
+	name := path.Base(e.Path)
+	if b, ok := s.back.(flat); ok {
+		r, ok, err := b.section(i)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			f := &file{ReaderAt: r, size: e.Size, name: name}
+			if c, ok := r.(io.Closer); ok {
+				f.close = c.Close
+			}
+			return f, nil
+		}
+	}
+	r, err := s.back.open(i)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	return spool(ctx, r, e.Size, name, s.key()+"\x00"+e.Path, o)
+}
+
+// Random is an entry that is read at any place.
+type Random struct{ *file }
+
+// Size is its number of bytes.
+func (r Random) Size() int64 { return r.size }
+
+// Random gives random access to an entry: where it lies, or in an unpacked
+// copy. It must be closed.
+func (s *Source) Random(ctx context.Context, i int, o Options) (Random, error) {
+	if err := s.entries[i].Err; err != nil {
+		return Random{}, s.fail(i, err)
+	}
+	f, err := s.whole(ctx, i, o)
+	if err != nil {
+		return Random{}, s.fail(i, err)
+	}
+	return Random{f}, nil
+}
+
+// key names this source's state: what a copy made of it is kept under.
+func (s *Source) key() string { return s.Path + "\x00" + s.Stamp + "\x00" + s.inside }
+
+// openFile recognises what a file is and reads its directory.
+func (s *Source) openFile(ctx context.Context, f *file, o Options) error {
+	s.Size = f.size
+	what, l, err := recognise(f, o.Layouts)
+	if err != nil {
+		return err
+	}
+	s.Format = what
+	s.taken = newNames(0)
+	defer func() { s.taken = nil }()
+	switch what {
+	case "zip":
+		return s.openZip(ctx, f)
+	case "7z":
+		return s.openSevenZip(ctx, f)
+	case "tar":
+		return s.openTar(ctx, f)
+	case "gzip", "bzip2", "xz", "zstd":
+		return s.openCompressed(ctx, f, what, o)
+	case "file":
+		s.entries = []Entry{{Path: cleanOne(s.Label), Size: f.size, Packed: f.size, Codec: "stored", Block: -1}}
+		s.back = &single{f}
+		return nil
+	}
+	return s.openLayout(ctx, f, l)
+}
+
+// Place is the source for people: its path on this machine and, within
+// archives, the path in them.
+func (s *Source) Place() string {
+	if s.inside == "" {
+		return s.Path
+	}
+	return s.Path + " › " + s.inside
+}
+
+// Inside is the path of entries that leads from the outermost file to a
+// nested source; empty for others.
+func (s *Source) Inside() string { return s.inside }
+
+// Close lets go of the source's file. A nested source's parent stays open.
 func (s *Source) Close() error { return s.back.Close() }
 
 // Entries lists what the source holds, in its own order.
@@ -140,33 +275,137 @@ func (s *Source) Lookup(p string) int {
 	return -1
 }
 
-// Read returns an entry's bytes, unpacked and checked.
-func (s *Source) Read(i int) ([]byte, error) {
+// fail says which entry could not be read, and whether that is because the
+// source is another one by now.
+func (s *Source) fail(i int, err error) error {
 	e := &s.entries[i]
-	if e.Err != nil {
-		return nil, &EntryError{s.Path, e.Path, e.Offset, e.Err}
+	off := e.Offset
+	if l, ok := s.back.(located); ok && off < 0 {
+		off = l.offset(i)
 	}
-	b, err := s.back.read(i)
+	var p *ChangedError
+	if !errors.As(err, &p) {
+		if c := s.Changed(); c != nil {
+			err = fmt.Errorf("%w (%v)", c, err)
+		}
+	}
+	return &EntryError{s.Place(), e.Path, off, err}
+}
+
+// Stream opens an entry for reading from its start. The size, and the
+// checksum where the format has one, are checked at the end of the stream.
+func (s *Source) Stream(i int) (io.ReadCloser, error) {
+	if err := s.entries[i].Err; err != nil {
+		return nil, s.fail(i, err)
+	}
+	r, err := s.back.open(i)
 	if err != nil {
-		return nil, &EntryError{s.Path, e.Path, e.Offset, err}
+		return nil, s.fail(i, err)
 	}
-	return b, nil
+	return &entryStream{r, s, i}, nil
+}
+
+// entryStream names the entry in every error.
+type entryStream struct {
+	r io.ReadCloser
+	s *Source
+	i int
+}
+
+func (e *entryStream) Read(p []byte) (int, error) {
+	n, err := e.r.Read(p)
+	if err != nil && err != io.EOF {
+		err = e.s.fail(e.i, err)
+	}
+	return n, err
+}
+
+func (e *entryStream) Close() error { return e.r.Close() }
+
+// Read returns an entry's bytes, unpacked and checked. An entry that is too
+// large for memory is an error; Stream and Range take any size.
+func (s *Source) Read(i int) ([]byte, error) {
+	n := s.entries[i].Size
+	if n > limit.MemoryBytes && s.entries[i].Err == nil {
+		return nil, s.fail(i, fmt.Errorf("it has %d bytes, at most %d are held in memory", n, int64(limit.MemoryBytes)))
+	}
+	r, err := s.Stream(i)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	// A size that is only declared costs memory as the bytes arrive.
+	out := make([]byte, 0, min(n, 16<<20)+1)
+	for {
+		if len(out) == cap(out) {
+			out = append(out, 0)[:len(out)]
+		}
+		k, err := r.Read(out[len(out):cap(out)])
+		out = out[:len(out)+k]
+		if err == io.EOF {
+			return out[:len(out):len(out)], nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 }
 
 // Head returns no more than an entry's first n bytes, unpacked.
-func (s *Source) Head(i, n int) ([]byte, error) {
+func (s *Source) Head(i, n int) ([]byte, error) { return s.Range(i, 0, n) }
+
+// Range returns up to n bytes of an entry from off on, unpacked; fewer only at
+// its end. Bytes before off of a packed entry are unpacked and passed over.
+func (s *Source) Range(i int, off int64, n int) ([]byte, error) {
 	e := &s.entries[i]
 	if e.Err != nil {
-		return nil, &EntryError{s.Path, e.Path, e.Offset, e.Err}
+		return nil, s.fail(i, e.Err)
 	}
-	b, err := s.back.head(i, n)
+	if off < 0 || off >= e.Size || n <= 0 {
+		return nil, nil
+	}
+	out := make([]byte, min(int64(n), e.Size-off))
+	if b, ok := s.back.(flat); ok {
+		r, ok, err := b.section(i)
+		if err != nil {
+			return nil, s.fail(i, err)
+		}
+		if ok {
+			k, err := r.ReadAt(out, off)
+			if c, ok := r.(io.Closer); ok {
+				c.Close()
+			}
+			if k < len(out) {
+				return nil, s.fail(i, cutShort(k, len(out), err))
+			}
+			return out, nil
+		}
+	}
+	r, err := s.back.open(i)
 	if err != nil {
-		return nil, &EntryError{s.Path, e.Path, e.Offset, err}
+		return nil, s.fail(i, err)
 	}
-	return b, nil
+	defer r.Close()
+	if off > 0 {
+		if _, err := io.CopyN(io.Discard, r, off); err != nil {
+			return nil, s.fail(i, err)
+		}
+	}
+	if _, err := io.ReadFull(r, out); err != nil {
+		return nil, s.fail(i, err)
+	}
+	return out, nil
 }
 
-// Digest is the SHA-256 of the source file; a folder has none.
+func cutShort(got, want int, err error) error {
+	if err == nil || err == io.EOF {
+		err = io.ErrUnexpectedEOF
+	}
+	return fmt.Errorf("only %d of %d bytes could be read: %w", got, want, err)
+}
+
+// Digest is the SHA-256 of the source file; a folder has none. Of a nested
+// source it is that of the outermost file.
 func (s *Source) Digest() (string, error) {
 	st, err := os.Stat(s.Path)
 	if err != nil || st.IsDir() {
@@ -211,415 +450,45 @@ func (e *EntryError) Where() string {
 	return fmt.Sprintf("offset %d", e.Offset)
 }
 
+// problem notes something about the source, or about an entry as it is named
+// in the source.
+func (s *Source) problem(entry string, off int64, format string, a ...any) {
+	s.Problems = append(s.Problems, Problem{Entry: cut(entry), Offset: off, Message: fmt.Sprintf(format, a...)})
+}
+
 // add appends an entry under a safe path and notes what had to be changed.
-func (s *Source) add(e Entry, name string, taken map[string]bool) {
+func (s *Source) add(e Entry, name string) error {
+	if len(s.entries) >= limit.Entries {
+		return fmt.Errorf("more than %d entries", limit.Entries)
+	}
+	if s.named += int64(len(name)); s.named > limit.PathBytes {
+		return fmt.Errorf("the names of its entries have more than %d bytes", limit.PathBytes)
+	}
 	clean, why := cleanPath(name)
 	if why != "" {
-		s.Problems = append(s.Problems, Problem{Entry: cut(name), Offset: e.Offset, Message: why + "; listed as " + fmt.Sprintf("%q", clean)})
+		s.problem(name, e.Offset, "%s; listed as %q", why, clean)
 	}
-	if taken[clean] {
+	if before := func(yield func(string)) {
+		for i := range s.entries {
+			yield(s.entries[i].Path)
+		}
+	}; !s.taken.add(clean, before) {
 		ext := path.Ext(clean)
 		stem := strings.TrimSuffix(clean, ext)
 		for n := 2; ; n++ {
-			if c := fmt.Sprintf("%s~%d%s", stem, n, ext); !taken[c] {
-				s.Problems = append(s.Problems, Problem{Entry: cut(name), Offset: e.Offset, Message: fmt.Sprintf("another entry has this name; listed as %q", c)})
+			if c := fmt.Sprintf("%s~%d%s", stem, n, ext); s.taken.add(c, before) {
+				s.problem(name, e.Offset, "another entry has this name; listed as %q", c)
 				clean = c
 				break
 			}
 		}
 	}
-	taken[clean] = true
 	e.Path = clean
 	if e.Err != nil {
-		s.Problems = append(s.Problems, Problem{Entry: cut(name), Offset: e.Offset, Message: e.Err.Error()})
+		s.problem(name, e.Offset, "%v", e.Err)
 	}
 	s.entries = append(s.entries, e)
-}
-
-func cut(s string) string {
-	if len(s) > 120 {
-		return s[:117] + "..."
-	}
-	return s
-}
-
-// cleanPath turns an entry's name into a relative path that stays inside its
-// folder on every file system. why says what was wrong; it is empty where only
-// the separators changed.
-func cleanPath(name string) (clean, why string) {
-	if plain(name) {
-		return name, ""
-	}
-	n := strings.ReplaceAll(name, "\\", "/")
-	switch {
-	case strings.HasPrefix(n, "/"):
-		why = "its name is an absolute path"
-	case len(n) > 1 && n[1] == ':':
-		why = "its name is an absolute path"
-		n = n[2:]
-	}
-	var out []string
-	for _, seg := range strings.Split(n, "/") {
-		switch seg {
-		case "", ".":
-			continue
-		case "..":
-			why = "its name leaves the folder"
-			continue
-		}
-		s := strings.Map(func(r rune) rune {
-			if r < 0x20 || strings.ContainsRune(`<>:"|?*`, r) {
-				return '_'
-			}
-			return r
-		}, seg)
-		if s != seg && why == "" {
-			why = "its name holds characters that files cannot have"
-		}
-		if len(s) > limit.SegmentBytes {
-			s = s[:limit.SegmentBytes-9] + "~" + digest8(seg)
-			why = fmt.Sprintf("a part of its name is %d bytes long", len(seg))
-		}
-		out = append(out, strings.ToValidUTF8(s, "_"))
-	}
-	if len(out) == 0 {
-		return "unnamed", "it has no name"
-	}
-	clean = strings.Join(out, "/")
-	if len(clean) > limit.NameBytes {
-		why = fmt.Sprintf("its name is %d bytes long", len(name))
-		clean = "long/" + digest8(clean) + "/" + out[len(out)-1]
-	}
-	return clean, why
-}
-
-// plain tells whether a name is clean as it stands; nearly all are.
-func plain(n string) bool {
-	if n == "" || len(n) > limit.SegmentBytes || n[0] == '/' {
-		return false
-	}
-	start := 0
-	for i := 0; i <= len(n); i++ {
-		if i == len(n) || n[i] == '/' {
-			seg := n[start:i]
-			if seg == "" || seg == "." || seg == ".." {
-				return false
-			}
-			start = i + 1
-			continue
-		}
-		c := n[i]
-		if c < 0x20 || c >= 0x80 || c == '\\' || c == ':' || c == '<' || c == '>' || c == '"' || c == '|' || c == '?' || c == '*' {
-			return false
-		}
-	}
-	return true
-}
-
-func cleanOne(n string) string { c, _ := cleanPath(n); return c }
-
-func digest8(s string) string {
-	h := sha256.Sum256([]byte(s))
-	return hex.EncodeToString(h[:4])
-}
-
-// folder
-
-// maxDepth is how deep folders are followed.
-const maxDepth = 64
-
-type folder struct {
-	root  *os.Root
-	paths []string
-}
-
-// OpenShallow mounts a folder without the folders within it: what lies beside
-// a file.
-func OpenShallow(dir string) (*Source, error) {
-	s := &Source{Label: filepath.Base(dir), Path: dir}
-	return s, s.openFolder(context.Background(), 1)
-}
-
-func (s *Source) openFolder(ctx context.Context, depth int) error {
-	root, err := os.OpenRoot(s.Path)
-	if err != nil {
-		return fmt.Errorf("open source: %w", err)
-	}
-	s.Format = "folder"
-	b := &folder{root: root}
-	s.back = b
-	taken := map[string]bool{}
-	err = fs.WalkDir(root.FS(), ".", func(p string, d fs.DirEntry, err error) error {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if err != nil {
-			s.Problems = append(s.Problems, Problem{Entry: cut(p), Offset: -1, Message: err.Error()})
-			return nil
-		}
-		if d.IsDir() && p != "." && strings.Count(p, "/")+1 >= depth {
-			return fs.SkipDir
-		}
-		if !d.Type().IsRegular() {
-			if d.Type()&fs.ModeSymlink != 0 {
-				s.Problems = append(s.Problems, Problem{Entry: cut(p), Offset: -1, Message: "it is a link and was not followed"})
-			}
-			return nil
-		}
-		st, err := d.Info()
-		if err != nil {
-			return nil // gone since
-		}
-		if len(s.entries) >= limit.Entries {
-			return fmt.Errorf("more than %d files", limit.Entries)
-		}
-		b.paths = append(b.paths, p)
-		s.add(Entry{Size: st.Size(), Packed: st.Size(), Codec: string(codec.Stored), Offset: -1}, p, taken)
-		return nil
-	})
-	if err != nil {
-		root.Close()
-		return fmt.Errorf("open source %s: %w", s.Path, err)
-	}
 	return nil
-}
-
-func (b *folder) Close() error { return b.root.Close() }
-
-func (b *folder) open(i int) (*os.File, int64, error) {
-	f, err := b.root.Open(b.paths[i])
-	if err != nil {
-		return nil, 0, err
-	}
-	st, err := f.Stat()
-	if err != nil || !st.Mode().IsRegular() || st.Size() > limit.EntryBytes {
-		f.Close()
-		return nil, 0, fmt.Errorf("it is no file of at most %d bytes any more", int64(limit.EntryBytes))
-	}
-	return f, st.Size(), nil
-}
-
-func (b *folder) read(i int) ([]byte, error) {
-	f, n, err := b.open(i)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	out := make([]byte, n)
-	_, err = io.ReadFull(f, out)
-	return out, err
-}
-
-func (b *folder) head(i, n int) ([]byte, error) {
-	f, size, err := b.open(i)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	out := make([]byte, min(int64(n), size))
-	_, err = io.ReadFull(f, out)
-	return out, err
-}
-
-// single file
-
-type singleFile struct {
-	f    *os.File
-	size int64
-}
-
-func (b *singleFile) Close() error { return b.f.Close() }
-func (b *singleFile) read(int) ([]byte, error) {
-	if b.size > limit.EntryBytes {
-		return nil, fmt.Errorf("it has %d bytes, at most %d are held in memory", b.size, int64(limit.EntryBytes))
-	}
-	return b.head(0, int(b.size))
-}
-func (b *singleFile) head(_, n int) ([]byte, error) {
-	out := make([]byte, min(int64(n), b.size))
-	k, err := b.f.ReadAt(out, 0)
-	if k == len(out) {
-		err = nil
-	}
-	return out[:k], err
-}
-
-// described container
-
-type described struct {
-	f       *os.File
-	entries []layout.Entry
-}
-
-func (s *Source) openLayout(ctx context.Context, f *os.File, l *layout.Layout) error {
-	list, err := l.Entries(ctx, layout.Random(f, s.Size))
-	if err != nil {
-		return err
-	}
-	s.Format, s.IsLayout = l.Name, true
-	s.back = &described{f, list}
-	s.entries = make([]Entry, 0, len(list))
-	taken := make(map[string]bool, len(list))
-	for i := range list {
-		e := &list[i]
-		s.add(Entry{Size: e.Size, Packed: e.Packed, Codec: string(e.Codec), Offset: e.Offset, Err: e.Err}, e.Name, taken)
-	}
-	return nil
-}
-
-func (b *described) Close() error { return b.f.Close() }
-
-var packedBuffers = sync.Pool{New: func() any { return new([]byte) }}
-
-func (b *described) packed(i int, buf []byte) ([]byte, error) {
-	e := &b.entries[i]
-	if int64(cap(buf)) < e.Packed {
-		buf = make([]byte, e.Packed)
-	}
-	buf = buf[:e.Packed]
-	if k, err := b.f.ReadAt(buf, e.Offset); k < len(buf) {
-		return nil, fmt.Errorf("only %d of %d packed bytes could be read: %w", k, len(buf), err)
-	}
-	return buf, nil
-}
-
-func (b *described) read(i int) ([]byte, error) {
-	e := &b.entries[i]
-	var out []byte
-	if e.Codec == codec.Stored {
-		var err error
-		if out, err = b.packed(i, nil); err != nil {
-			return nil, err
-		}
-	} else {
-		p := packedBuffers.Get().(*[]byte)
-		defer packedBuffers.Put(p)
-		src, err := b.packed(i, *p)
-		if err != nil {
-			return nil, err
-		}
-		*p = src
-		if out, err = codec.Decode(e.Codec, src, e.Size); err != nil {
-			return nil, err
-		}
-	}
-	if e.HasCRC {
-		if got := crc32.ChecksumIEEE(out); got != e.CRC32 {
-			return nil, fmt.Errorf("its CRC-32 is %08x, the directory says %08x: the bytes are damaged", got, e.CRC32)
-		}
-	}
-	return out, nil
-}
-
-func (b *described) head(i, n int) ([]byte, error) {
-	e := &b.entries[i]
-	if e.Codec == codec.Stored {
-		out := make([]byte, min(int64(n), e.Size))
-		k, err := b.f.ReadAt(out, e.Offset)
-		if k == len(out) {
-			err = nil
-		}
-		return out[:k], err
-	}
-	p := packedBuffers.Get().(*[]byte)
-	defer packedBuffers.Put(p)
-	src, err := b.packed(i, *p)
-	if err != nil {
-		return nil, err
-	}
-	*p = src
-	return codec.Head(e.Codec, src, e.Size, n)
-}
-
-// ZIP
-
-type zipped struct {
-	f     *os.File
-	files []*zip.File
-}
-
-func (s *Source) openZip(f *os.File) error {
-	z, err := zip.NewReader(f, s.Size)
-	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
-		return fmt.Errorf("not a sound ZIP: %w", err)
-	}
-	z.RegisterDecompressor(zip.Deflate, func(r io.Reader) io.ReadCloser { return flate.NewReader(r) })
-	s.Format = "zip"
-	b := &zipped{f: f}
-	s.back = b
-	taken := map[string]bool{}
-	for _, zf := range z.File {
-		if strings.HasSuffix(zf.Name, "/") {
-			continue
-		}
-		if len(s.entries) >= limit.Entries {
-			return fmt.Errorf("more than %d entries", limit.Entries)
-		}
-		e := Entry{Size: int64(zf.UncompressedSize64), Packed: int64(zf.CompressedSize64), Codec: zipMethod(zf.Method), Offset: -1}
-		if at, err := zf.DataOffset(); err == nil {
-			e.Offset = at
-		} else {
-			e.Err = fmt.Errorf("its header cannot be read: %w", err)
-		}
-		switch {
-		case zf.Flags&1 != 0:
-			e.Err = errors.New("it is encrypted, and Excavate has no key")
-		case e.Size < 0 || e.Packed < 0 || e.Size > limit.ExpansionFree && e.Size/limit.Expansion > e.Packed:
-			e.Err = fmt.Errorf("declares %d bytes from %d packed, which deflate cannot reach", e.Size, e.Packed)
-		case e.Size > limit.EntryBytes:
-			e.Err = fmt.Errorf("declares %d bytes, more than the %d that one entry may have", e.Size, int64(limit.EntryBytes))
-		}
-		b.files = append(b.files, zf)
-		s.add(e, zf.Name, taken)
-	}
-	return nil
-}
-
-func zipMethod(m uint16) string {
-	switch m {
-	case zip.Store:
-		return "stored"
-	case zip.Deflate:
-		return "deflate"
-	}
-	return fmt.Sprintf("method %d", m)
-}
-
-func (b *zipped) Close() error { return b.f.Close() }
-
-func (b *zipped) read(i int) ([]byte, error) {
-	n := int64(b.files[i].UncompressedSize64)
-	r, err := b.files[i].Open()
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	var buf bytes.Buffer
-	buf.Grow(int(min(n, limit.ExpansionFree)))
-	got, err := io.Copy(&buf, io.LimitReader(r, n+1))
-	switch {
-	case err != nil:
-		return nil, err
-	case got > n:
-		return nil, fmt.Errorf("expands beyond the %d bytes declared", n)
-	case got < n:
-		return nil, fmt.Errorf("unpacks to %d bytes, %d declared", got, n)
-	}
-	return buf.Bytes(), nil
-}
-
-func (b *zipped) head(i, n int) ([]byte, error) {
-	r, err := b.files[i].Open()
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	out := make([]byte, n)
-	k, err := io.ReadFull(r, out)
-	if err == io.EOF || err == io.ErrUnexpectedEOF {
-		err = nil
-	}
-	return out[:k], err
 }
 
 // index builds the look-up tables once they are needed.
@@ -645,14 +514,4 @@ func stem(p string) string {
 	p = strings.ToLower(strings.ReplaceAll(p, "\\", "/"))
 	p = strings.TrimPrefix(path.Clean("/"+p), "/")
 	return strings.TrimSuffix(p, path.Ext(p))
-}
-
-// sortedNames are the entry paths in order, for folders of the file system.
-func (s *Source) sortedNames() []string {
-	names := make([]string, len(s.entries))
-	for i := range s.entries {
-		names[i] = s.entries[i].Path
-	}
-	sort.Strings(names)
-	return names
 }

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"excavate/core/extract"
 	"excavate/core/layout"
 	"excavate/core/source"
 	"excavate/internal/demo"
@@ -40,7 +41,7 @@ func write(t testing.TB, name string, data []byte) string {
 
 func open(t testing.TB, p string) *source.Source {
 	t.Helper()
-	s, err := source.Open(context.Background(), p, set(t))
+	s, err := source.Open(context.Background(), p, source.Options{Layouts: set(t)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,8 +110,8 @@ func TestHostileNamesStayInTheFolder(t *testing.T) {
 	}
 	parent := t.TempDir()
 	dir := filepath.Join(parent, "in", "here")
-	res, err := source.Unpack(context.Background(), s, dir, "", nil)
-	if err != nil || len(res.Errors) != 0 || res.Entries != int64(len(names)) {
+	res, err := extract.Unpack(context.Background(), s, dir, "", nil)
+	if err != nil || len(res.Failures) != 0 || res.Entries != int64(len(names)) {
 		t.Fatalf("%+v, %v", res, err)
 	}
 	found := 0
@@ -130,12 +131,12 @@ func TestHostileNamesStayInTheFolder(t *testing.T) {
 		t.Errorf("%d files for %d entries", found, len(names))
 	}
 	// Again: the same content is left alone, other content is an error.
-	if res, err = source.Unpack(context.Background(), s, dir, "", nil); err != nil || len(res.Errors) != 0 {
+	if res, err = extract.Unpack(context.Background(), s, dir, "", nil); err != nil || len(res.Failures) != 0 {
 		t.Errorf("again: %+v %v", res, err)
 	}
 	os.WriteFile(filepath.Join(dir, "twice.txt"), []byte("mine"), 0o644)
-	res, err = source.Unpack(context.Background(), s, dir, "twice*", nil)
-	if err != nil || len(res.Errors) != 1 || res.Entries != 1 {
+	res, err = extract.Unpack(context.Background(), s, dir, "twice*", nil)
+	if err != nil || len(res.Failures) != 1 || res.Entries != 1 {
 		t.Errorf("over another file: %+v %v", res, err)
 	}
 	if b, _ := os.ReadFile(filepath.Join(dir, "twice.txt")); string(b) != "mine" {
@@ -176,7 +177,7 @@ func TestBrokenArchives(t *testing.T) {
 		}(), "directory"},
 		{"only the magic", []byte("TIDE"), "offset"},
 	} {
-		_, err := source.Open(context.Background(), write(t, "x.tide", c.data), set(t))
+		_, err := source.Open(context.Background(), write(t, "x.tide", c.data), source.Options{Layouts: set(t)})
 		if err == nil || !strings.Contains(err.Error(), c.want) || !strings.Contains(err.Error(), "line") || !strings.Contains(err.Error(), "offset") {
 			t.Errorf("%s: got %v", c.name, err)
 		}
@@ -207,8 +208,8 @@ func TestBrokenArchives(t *testing.T) {
 		if good != 2 || len(errs) != 1 || !strings.Contains(errs[0], c.want) || !strings.Contains(errs[0], "offset") {
 			t.Errorf("%s: %d sound entries, errors %q; want 2 and %q", c.name, good, errs, c.want)
 		}
-		res, err := source.Unpack(context.Background(), s, t.TempDir(), "", nil)
-		if err != nil || res.Entries != 2 || len(res.Errors) != 1 {
+		res, err := extract.Unpack(context.Background(), s, t.TempDir(), "", nil)
+		if err != nil || res.Entries != 2 || len(res.Failures) != 1 {
 			t.Errorf("%s: unpacking gives %+v, %v", c.name, res, err)
 		}
 	}
@@ -258,7 +259,7 @@ func BenchmarkIndex(b *testing.B) {
 	p := write(b, "big.tide", bigPack(n))
 	l := set(b)
 	for b.Loop() {
-		s, err := source.Open(context.Background(), p, l)
+		s, err := source.Open(context.Background(), p, source.Options{Layouts: l})
 		if err != nil || len(s.Entries()) != n {
 			b.Fatal(err)
 		}
@@ -334,8 +335,8 @@ func BenchmarkUnpackToDisk(b *testing.B) {
 	b.SetBytes(int64(32 * len(data)))
 	base := b.TempDir()
 	for i := 0; b.Loop(); i++ {
-		if res, err := source.Unpack(context.Background(), s, filepath.Join(base, fmt.Sprint(i)), "", nil); err != nil || len(res.Errors) > 0 {
-			b.Fatal(err, res.Errors)
+		if res, err := extract.Unpack(context.Background(), s, filepath.Join(base, fmt.Sprint(i)), "", nil); err != nil || len(res.Failures) > 0 {
+			b.Fatal(err, res.Failures)
 		}
 	}
 }

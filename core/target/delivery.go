@@ -14,6 +14,7 @@ import (
 	"excavate/core/scene"
 	"excavate/core/source"
 	"excavate/core/step"
+	"excavate/core/terms"
 )
 
 // Manifest says what a delivery is made of. It holds no time and no place on
@@ -38,6 +39,8 @@ type ManifestSource struct {
 	Entries []string    `json:"entries"` // what was taken from it
 	SHA256  string      `json:"sha256,omitempty"`
 	Terms   scene.Terms `json:"terms"`
+	// Rights are what may be done with it, where that is known.
+	Rights *terms.Terms `json:"rights,omitempty"`
 }
 
 // ManifestCheck is the rehearsal's outcome.
