@@ -7,15 +7,19 @@ import (
 	"encoding/json"
 	"fmt"
 	"image/png"
+	"io/fs"
 	"math"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"excavate/core/find"
 	"excavate/core/target"
+	"excavate/standin/exchange"
 )
 
 // excavate runs the command and returns what it prints.
@@ -276,5 +280,110 @@ func TestOwnLayoutsWin(t *testing.T) {
 	os.WriteFile(filepath.Join(dir, "broken.yaml"), []byte("layout: x\nkind: picture\nrecognise: [{at: 0, ascii: Q}]\nfields: [{a: u99}]\n"), 0o644)
 	if _, err := excavate(t, "list", dir, "--layouts", dir); err == nil || !strings.Contains(err.Error(), "line 4 column 14") {
 		t.Errorf("a broken layout: %v", err)
+	}
+}
+
+func TestUnpackParts(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	files := func(dir string) (out []string) {
+		filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				rel, _ := filepath.Rel(dir, p)
+				out = append(out, filepath.ToSlash(rel))
+			}
+			return nil
+		})
+		return out
+	}
+	same := func(what string, got []string, want ...string) {
+		t.Helper()
+		if !slices.Equal(got, want) {
+			t.Errorf("%s: %q, want %q", what, got, want)
+		}
+	}
+	// A model with all that it needs, in a target's folders.
+	must(t, "unpack", at("hulls.tide"), at("washes.tide"), at("winter.tide"), "-o", at("a"), "--entry", "figures/ferry_keeper.hull", "--needs", "--map", "wash/=materials", "--map", "figures/=models", "--summary", at("sum.json"))
+	same("with needs", files(at("a")), "materials/keeper/keeper_cloth_c.wash", "materials/keeper/keeper_gear_c.wash", "models/ferry_keeper.hull")
+	var sum struct{ Entries, Failed int }
+	b, _ := os.ReadFile(at("sum.json"))
+	if json.Unmarshal(b, &sum); sum.Entries != 3 || sum.Failed != 0 {
+		t.Errorf("summary %s", b)
+	}
+	// A set, by rules that were proposed.
+	os.WriteFile(at("rules.yaml"), []byte(must(t, "names", at("washes.tide"), at("hulls.tide"), "--rules")), 0o644)
+	must(t, "unpack", at("hulls.tide"), at("washes.tide"), "-o", at("b"), "--set", "heron", "--rules", at("rules.yaml"))
+	same("a set", files(at("b")), "fauna/heron.hull", "wash/fauna/heron_c.wash")
+	// The first source wins; a ZIP that others read.
+	must(t, "unpack", at("hulls.tide"), at("washes.tide"), "--zip", at("c.zip"), "--match", "licence.txt")
+	if out, err := exec.Command("unzip", "-Z1", at("c.zip")).CombinedOutput(); err != nil || string(out) != "licence.txt\n" {
+		t.Errorf("%v %s", err, out)
+	}
+	// Policies.
+	os.WriteFile(at("b/fauna/heron.hull"), []byte("mine"), 0o644)
+	if _, err := excavate(t, "unpack", at("hulls.tide"), "-o", at("b"), "--match", "**/heron.hull"); err != errQuiet {
+		t.Errorf("refuse ends with %v", err)
+	}
+	must(t, "unpack", at("hulls.tide"), "-o", at("b"), "--match", "**/heron.hull", "--policy", "keep-both")
+	if got, _ := os.ReadFile(at("b/fauna/heron.hull")); string(got) != "mine" || !slices.Contains(files(at("b")), "fauna/heron~2.hull") {
+		t.Errorf("keep both: %q", files(at("b")))
+	}
+	for _, args := range [][]string{{"--policy", "hope"}, {"--map", "x"}, {"--entry", "none"}, {"--set", "none"}, {"--rules", at("chain.yaml"), "--set", "x"}, {"--match", "[a"}} {
+		if _, err := excavate(t, append([]string{"unpack", at("hulls.tide"), "-o", at("x")}, args...)...); err == nil {
+			t.Errorf("%q is taken", args)
+		}
+	}
+	// Within an archive.
+	if out, err := exec.Command("zip", "-qj", at("outer.bin"), at("washes.tide")).CombinedOutput(); err != nil {
+		t.Fatalf("%s", out)
+	}
+	if out := must(t, "list", at("outer.bin"), "--inside", "washes.tide"); !strings.Contains(out, "heron_c.wash") {
+		t.Errorf("%s", out)
+	}
+	must(t, "unpack", at("outer.bin"), "--inside", "washes.tide", "-o", at("d"), "--match", "*heron*", "--flat")
+	same("within", files(at("d")), "heron_c.wash")
+}
+
+func TestLinks(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	type link struct {
+		Entry, Source, Ref, Role, How, Sure, Found, In string
+		Looked                                         []string
+	}
+	text, err := excavate(t, "links", at("hulls.tide"), at("washes.tide"), "--json", "--missing")
+	got := lines[link](t, text)
+	if err != errQuiet || len(got) != 1 || got[0].Ref != "wash/keeper/keeper_gear_c.tga" || len(got[0].Looked) == 0 {
+		t.Errorf("%v %+v", err, got)
+	}
+	for _, l := range lines[link](t, must(t, "links", at("hulls.tide"), at("washes.tide"), at("winter.tide"), "--json")) {
+		if l.Found == "" || l.Sure == "" || l.In == "" {
+			t.Errorf("%+v", l)
+		}
+	}
+}
+
+func TestPull(t *testing.T) {
+	s := httptest.NewServer(exchange.New().Handler())
+	defer s.Close()
+	dir := t.TempDir()
+	if _, err := excavate(t, "pull", s.URL, "--list"); err == nil || !strings.Contains(err.Error(), "token") {
+		t.Errorf("without a token: %v", err)
+	}
+	if out := must(t, "pull", s.URL, "--token", exchange.Token, "--list"); strings.Count(out, ".vrm") != 4 {
+		t.Errorf("%s", out)
+	}
+	must(t, "pull", s.URL, "--token", exchange.Token, "--match", "corin*", "-o", dir)
+	x := lines[find.Inspection](t, must(t, "inspect", filepath.Join(dir, "corin.vrm"), "--json"))[0]
+	if x.Bones < 20 || x.Morphs != 3 {
+		t.Errorf("%+v", x)
+	}
+	// The standard's own validator finds nothing wrong with it.
+	out, err := exec.Command("node", "../../e2e/readers.mjs", filepath.Join(dir, "corin.vrm")).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if !strings.Contains(string(out), `"Errors":0,`) {
+		t.Errorf("%s", out)
 	}
 }

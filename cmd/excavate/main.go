@@ -1,6 +1,6 @@
 // Command excavate extracts models, pictures and skeletons from game archives
 // and rebuilds them for another engine. Without a server or a database it
-// lists, unpacks, inspects, converts, checks and renders; with serve or demo
+// lists, unpacks, links, inspects, converts, checks and renders; with serve or demo
 // it runs the web application.
 package main
 
@@ -47,7 +47,7 @@ func root() *cobra.Command {
 		Short: "Extract models, pictures and skeletons from game archives and rebuild them for another engine",
 	}
 	c.PersistentFlags().StringArrayVar(&o.layouts, "layouts", nil, "a folder of `DIR` with more layouts; they win over those that ship")
-	c.AddCommand(listCommand(o), unpackCommand(o), inspectCommand(o), convertCommand(o), checkCommand(o), renderCommand(o), demoDataCommand(), serveCommand(o), demoCommand(o))
+	c.AddCommand(listCommand(o), unpackCommand(o), linksCommand(o), namesCommand(o), pullCommand(), inspectCommand(o), convertCommand(o), checkCommand(o), renderCommand(o), demoDataCommand(), serveCommand(o), demoCommand(o))
 	return c
 }
 
@@ -65,7 +65,7 @@ func (o *options) stack(ctx context.Context, lib *find.Library) (source.Stack, f
 		}
 	}
 	for _, p := range o.sources {
-		s, err := source.Open(ctx, p, lib.Layouts)
+		s, err := source.Open(ctx, p, source.Options{Layouts: lib.Layouts})
 		if err != nil {
 			closeAll()
 			return nil, nil, err

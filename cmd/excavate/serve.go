@@ -19,13 +19,17 @@ func serveCommand(o *options) *cobra.Command {
 	c.Flags().StringVar(&cfg.Database, "database", "", "the `DSN` of a MariaDB database that runs already, as user:password@tcp(127.0.0.1:3306)/name?parseTime=true; without it one is started in the data folder")
 	c.Flags().IntVar(&cfg.Port, "port", 7410, "the `PORT` on loopback; if it is taken the next free one")
 	c.Flags().StringArrayVar(&cfg.Library, "library", nil, "a folder `DIR` that sources may be added from; may be given more than once")
+	c.Flags().StringArrayVar(&cfg.Outputs, "output", nil, "a folder `DIR` that entries may be extracted to, besides one in the data folder; may be given more than once")
+	c.Flags().StringArrayVar(&cfg.Devices, "device", nil, "a `HOST` that devices may be connected on, besides this machine; may be given more than once")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		for i, dir := range cfg.Library {
-			abs, err := filepath.Abs(dir)
-			if err != nil {
-				return err
+		for _, list := range [][]string{cfg.Library, cfg.Outputs} {
+			for i, dir := range list {
+				abs, err := filepath.Abs(dir)
+				if err != nil {
+					return err
+				}
+				list[i] = abs
 			}
-			cfg.Library[i] = abs
 		}
 		return runApp(cmd, o, cfg, "")
 	}
@@ -64,7 +68,9 @@ func runApp(cmd *cobra.Command, o *options, cfg app.Config, demoDir string) erro
 		return err
 	}
 	if demoDir != "" {
-		if err := a.Demo(ctx, demoDir); err != nil {
+		devices, stop := standins(cfg.Log)
+		defer stop()
+		if err := a.Demo(ctx, demoDir, devices...); err != nil {
 			a.Close()
 			return err
 		}

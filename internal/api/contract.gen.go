@@ -12,6 +12,27 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for Answer.
+const (
+	AnswerNo      Answer = "no"
+	AnswerUnknown Answer = ""
+	AnswerYes     Answer = "yes"
+)
+
+// Valid indicates whether the value is a known member of the Answer enum.
+func (e Answer) Valid() bool {
+	switch e {
+	case AnswerNo:
+		return true
+	case AnswerUnknown:
+		return true
+	case AnswerYes:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for BandState.
 const (
 	BandStateFailed  BandState = "failed"
@@ -51,6 +72,75 @@ func (e DeliveryState) Valid() bool {
 	case DeliveryStateMaking:
 		return true
 	case DeliveryStateReady:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExtractionState.
+const (
+	ExtractionStateCancelled ExtractionState = "cancelled"
+	ExtractionStateDone      ExtractionState = "done"
+	ExtractionStateFailed    ExtractionState = "failed"
+	ExtractionStateRunning   ExtractionState = "running"
+	ExtractionStateWaiting   ExtractionState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ExtractionState enum.
+func (e ExtractionState) Valid() bool {
+	switch e {
+	case ExtractionStateCancelled:
+		return true
+	case ExtractionStateDone:
+		return true
+	case ExtractionStateFailed:
+		return true
+	case ExtractionStateRunning:
+		return true
+	case ExtractionStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExtractionStartForm.
+const (
+	Folder ExtractionStartForm = "folder"
+	Zip    ExtractionStartForm = "zip"
+)
+
+// Valid indicates whether the value is a known member of the ExtractionStartForm enum.
+func (e ExtractionStartForm) Valid() bool {
+	switch e {
+	case Folder:
+		return true
+	case Zip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExtractionStartPolicy.
+const (
+	KeepBoth ExtractionStartPolicy = "keep-both"
+	Refuse   ExtractionStartPolicy = "refuse"
+	Replace  ExtractionStartPolicy = "replace"
+	Skip     ExtractionStartPolicy = "skip"
+)
+
+// Valid indicates whether the value is a known member of the ExtractionStartPolicy enum.
+func (e ExtractionStartPolicy) Valid() bool {
+	switch e {
+	case KeepBoth:
+		return true
+	case Refuse:
+		return true
+	case Replace:
+		return true
+	case Skip:
 		return true
 	default:
 		return false
@@ -134,6 +224,7 @@ const (
 	KindPicture Kind = "picture"
 	KindSound   Kind = "sound"
 	KindText    Kind = "text"
+	KindUnknown Kind = ""
 )
 
 // Valid indicates whether the value is a known member of the Kind enum.
@@ -150,6 +241,95 @@ func (e Kind) Valid() bool {
 	case KindSound:
 		return true
 	case KindText:
+		return true
+	case KindUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LinkSure.
+const (
+	Certain  LinkSure = "certain"
+	Empty    LinkSure = ""
+	Likely   LinkSure = "likely"
+	Possible LinkSure = "possible"
+)
+
+// Valid indicates whether the value is a known member of the LinkSure enum.
+func (e LinkSure) Valid() bool {
+	switch e {
+	case Certain:
+		return true
+	case Empty:
+		return true
+	case Likely:
+		return true
+	case Possible:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NameRuleMeans.
+const (
+	NameRuleMeansKind  NameRuleMeans = "kind"
+	NameRuleMeansLod   NameRuleMeans = "lod"
+	NameRuleMeansRole  NameRuleMeans = "role"
+	NameRuleMeansState NameRuleMeans = "state"
+)
+
+// Valid indicates whether the value is a known member of the NameRuleMeans enum.
+func (e NameRuleMeans) Valid() bool {
+	switch e {
+	case NameRuleMeansKind:
+		return true
+	case NameRuleMeansLod:
+		return true
+	case NameRuleMeansRole:
+		return true
+	case NameRuleMeansState:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NameRuleWhere.
+const (
+	Prefix NameRuleWhere = "prefix"
+	Suffix NameRuleWhere = "suffix"
+)
+
+// Valid indicates whether the value is a known member of the NameRuleWhere enum.
+func (e NameRuleWhere) Valid() bool {
+	switch e {
+	case Prefix:
+		return true
+	case Suffix:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceOrigin.
+const (
+	SourceOriginDevice SourceOrigin = "device"
+	SourceOriginPath   SourceOrigin = "path"
+	SourceOriginUpload SourceOrigin = "upload"
+)
+
+// Valid indicates whether the value is a known member of the SourceOrigin enum.
+func (e SourceOrigin) Valid() bool {
+	switch e {
+	case SourceOriginDevice:
+		return true
+	case SourceOriginPath:
+		return true
+	case SourceOriginUpload:
 		return true
 	default:
 		return false
@@ -195,32 +375,146 @@ func (e ReadAs) Valid() bool {
 	}
 }
 
-// Defines values for ListEntriesParamsSort.
+// Defines values for ControlDeviceJSONBodyDo.
 const (
-	MinusPath ListEntriesParamsSort = "-path"
-	MinusSize ListEntriesParamsSort = "-size"
-	Order     ListEntriesParamsSort = "order"
-	Path      ListEntriesParamsSort = "path"
-	Size      ListEntriesParamsSort = "size"
+	Pause ControlDeviceJSONBodyDo = "pause"
+	Run   ControlDeviceJSONBodyDo = "run"
+	Step  ControlDeviceJSONBodyDo = "step"
 )
 
-// Valid indicates whether the value is a known member of the ListEntriesParamsSort enum.
-func (e ListEntriesParamsSort) Valid() bool {
+// Valid indicates whether the value is a known member of the ControlDeviceJSONBodyDo enum.
+func (e ControlDeviceJSONBodyDo) Valid() bool {
 	switch e {
-	case MinusPath:
+	case Pause:
 		return true
-	case MinusSize:
+	case Run:
 		return true
-	case Order:
-		return true
-	case Path:
-		return true
-	case Size:
+	case Step:
 		return true
 	default:
 		return false
 	}
 }
+
+// Defines values for EntryPictureParamsShow.
+const (
+	A      EntryPictureParamsShow = "a"
+	All    EntryPictureParamsShow = "all"
+	B      EntryPictureParamsShow = "b"
+	Colour EntryPictureParamsShow = "colour"
+	G      EntryPictureParamsShow = "g"
+	R      EntryPictureParamsShow = "r"
+)
+
+// Valid indicates whether the value is a known member of the EntryPictureParamsShow enum.
+func (e EntryPictureParamsShow) Valid() bool {
+	switch e {
+	case A:
+		return true
+	case All:
+		return true
+	case B:
+		return true
+	case Colour:
+		return true
+	case G:
+		return true
+	case R:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TryPictureParamsOrder.
+const (
+	TryPictureParamsOrderBig    TryPictureParamsOrder = "big"
+	TryPictureParamsOrderLittle TryPictureParamsOrder = "little"
+)
+
+// Valid indicates whether the value is a known member of the TryPictureParamsOrder enum.
+func (e TryPictureParamsOrder) Valid() bool {
+	switch e {
+	case TryPictureParamsOrderBig:
+		return true
+	case TryPictureParamsOrderLittle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TryPictureParamsRows.
+const (
+	BottomUp TryPictureParamsRows = "bottom-up"
+	TopDown  TryPictureParamsRows = "top-down"
+)
+
+// Valid indicates whether the value is a known member of the TryPictureParamsRows enum.
+func (e TryPictureParamsRows) Valid() bool {
+	switch e {
+	case BottomUp:
+		return true
+	case TopDown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GuessWidthParamsOrder.
+const (
+	GuessWidthParamsOrderBig    GuessWidthParamsOrder = "big"
+	GuessWidthParamsOrderLittle GuessWidthParamsOrder = "little"
+)
+
+// Valid indicates whether the value is a known member of the GuessWidthParamsOrder enum.
+func (e GuessWidthParamsOrder) Valid() bool {
+	switch e {
+	case GuessWidthParamsOrderBig:
+		return true
+	case GuessWidthParamsOrderLittle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListEntriesParamsSort.
+const (
+	ListEntriesParamsSortKind      ListEntriesParamsSort = "kind"
+	ListEntriesParamsSortMinusKind ListEntriesParamsSort = "-kind"
+	ListEntriesParamsSortMinusPath ListEntriesParamsSort = "-path"
+	ListEntriesParamsSortMinusSize ListEntriesParamsSort = "-size"
+	ListEntriesParamsSortOrder     ListEntriesParamsSort = "order"
+	ListEntriesParamsSortPath      ListEntriesParamsSort = "path"
+	ListEntriesParamsSortSize      ListEntriesParamsSort = "size"
+)
+
+// Valid indicates whether the value is a known member of the ListEntriesParamsSort enum.
+func (e ListEntriesParamsSort) Valid() bool {
+	switch e {
+	case ListEntriesParamsSortKind:
+		return true
+	case ListEntriesParamsSortMinusKind:
+		return true
+	case ListEntriesParamsSortMinusPath:
+		return true
+	case ListEntriesParamsSortMinusSize:
+		return true
+	case ListEntriesParamsSortOrder:
+		return true
+	case ListEntriesParamsSortPath:
+		return true
+	case ListEntriesParamsSortSize:
+		return true
+	default:
+		return false
+	}
+}
+
+// Answer defines model for Answer.
+type Answer string
 
 // Band defines model for Band.
 type Band struct {
@@ -310,12 +604,39 @@ type Delivery struct {
 // DeliveryState defines model for Delivery.State.
 type DeliveryState string
 
+// Device defines model for Device.
+type Device struct {
+	Address string `json:"address"`
+
+	// Error why it is not
+	Error   *string `json:"error,omitempty"`
+	Frame   *int    `json:"frame,omitempty"`
+	Id      int64   `json:"id"`
+	Kind    string  `json:"kind"`
+	Name    string  `json:"name"`
+	Online  bool    `json:"online"`
+	Running *bool   `json:"running,omitempty"`
+}
+
 // Entry defines model for Entry.
 type Entry struct {
-	Error        *string `json:"error,omitempty"`
-	Format       string  `json:"format"`
-	Id           int64   `json:"id"`
-	Kind         Kind    `json:"kind"`
+	Error  *string `json:"error,omitempty"`
+	Format string  `json:"format"`
+
+	// Found how many of them were found
+	Found *int  `json:"found,omitempty"`
+	Id    int64 `json:"id"`
+
+	// Kind empty while it is not known yet
+	Kind Kind `json:"kind"`
+
+	// Needs how many other entries it asks for
+	Needs *int `json:"needs,omitempty"`
+
+	// Others labels of the sources below that hold this path too
+	Others *[]string `json:"others,omitempty"`
+
+	// OverriddenBy label of the source that wins for this path
 	OverriddenBy *string `json:"overriddenBy,omitempty"`
 	Packed       int64   `json:"packed"`
 	Path         string  `json:"path"`
@@ -324,15 +645,31 @@ type Entry struct {
 	SourceLabel  string  `json:"sourceLabel"`
 }
 
+// EntryName defines model for EntryName.
+type EntryName struct {
+	Id          int64  `json:"id"`
+	Path        string `json:"path"`
+	SourceLabel string `json:"sourceLabel"`
+}
+
 // EntryPage defines model for EntryPage.
 type EntryPage struct {
 	// All entries of the project
-	All     int     `json:"all"`
+	All int `json:"all"`
+
+	// At the place of the entry that was asked for; -1 if it does not fit
+	At *int `json:"at,omitempty"`
+
+	// Bytes unpacked, of all that fit
+	Bytes   int64   `json:"bytes"`
 	Entries []Entry `json:"entries"`
 
 	// Kinds entries that fit apart from the kind filter
 	Kinds        map[string]int `json:"kinds"`
 	Milliseconds float64        `json:"milliseconds"`
+
+	// Sources entries that fit apart from the source filter
+	Sources map[string]int `json:"sources"`
 
 	// Total entries that fit
 	Total int `json:"total"`
@@ -342,6 +679,79 @@ type EntryPage struct {
 type Error struct {
 	At      *string `json:"at,omitempty"`
 	Message string  `json:"message"`
+}
+
+// Extraction defines model for Extraction.
+type Extraction struct {
+	Bytes   int64              `json:"bytes"`
+	Created time.Time          `json:"created"`
+	Entries int64              `json:"entries"`
+	Error   *string            `json:"error,omitempty"`
+	Form    string             `json:"form"`
+	Id      int64              `json:"id"`
+	Policy  string             `json:"policy"`
+	State   ExtractionState    `json:"state"`
+	Summary *ExtractionSummary `json:"summary,omitempty"`
+	Title   string             `json:"title"`
+	To      string             `json:"to"`
+}
+
+// ExtractionState defines model for Extraction.State.
+type ExtractionState string
+
+// ExtractionStart defines model for ExtractionStart.
+type ExtractionStart struct {
+	Flat      *bool                  `json:"flat,omitempty"`
+	Form      ExtractionStartForm    `json:"form"`
+	Map       *[]PathMap             `json:"map,omitempty"`
+	Policy    *ExtractionStartPolicy `json:"policy,omitempty"`
+	Selection Selection              `json:"selection"`
+	Title     *string                `json:"title,omitempty"`
+
+	// To a folder or file; left out for a new one of its own
+	To *string `json:"to,omitempty"`
+}
+
+// ExtractionStartForm defines model for ExtractionStart.Form.
+type ExtractionStartForm string
+
+// ExtractionStartPolicy defines model for ExtractionStart.Policy.
+type ExtractionStartPolicy string
+
+// ExtractionSummary defines model for ExtractionSummary.
+type ExtractionSummary struct {
+	Bytes   int64 `json:"bytes"`
+	Changes []struct {
+		Entry string `json:"entry"`
+		To    string `json:"to"`
+		Why   string `json:"why"`
+	} `json:"changes"`
+	Complete bool  `json:"complete"`
+	Entries  int64 `json:"entries"`
+	Failed   int64 `json:"failed"`
+	Failures []struct {
+		Entry  string `json:"entry"`
+		Error  string `json:"error"`
+		Source string `json:"source"`
+	} `json:"failures"`
+	Resumed int64   `json:"resumed"`
+	Seconds float64 `json:"seconds"`
+	Skipped int64   `json:"skipped"`
+	Stopped *string `json:"stopped,omitempty"`
+	To      string  `json:"to"`
+}
+
+// Filter defines model for Filter.
+type Filter struct {
+	Folder *string `json:"folder,omitempty"`
+
+	// Kind empty while it is not known yet
+	Kind   *Kind   `json:"kind,omitempty"`
+	Max    *int64  `json:"max,omitempty"`
+	Min    *int64  `json:"min,omitempty"`
+	Q      *string `json:"q,omitempty"`
+	Set    *string `json:"set,omitempty"`
+	Source *int64  `json:"source,omitempty"`
 }
 
 // Find defines model for Find.
@@ -375,23 +785,32 @@ type Finding struct {
 // FindingSeverity defines model for Finding.Severity.
 type FindingSeverity string
 
+// Guess defines model for Guess.
+type Guess struct {
+	Evidence string  `json:"evidence"`
+	Score    float64 `json:"score"`
+	Value    int     `json:"value"`
+}
+
 // Job defines model for Job.
 type Job struct {
-	Done    int64    `json:"done"`
-	Error   *string  `json:"error,omitempty"`
-	Id      int64    `json:"id"`
-	Kind    string   `json:"kind"`
-	Seconds float64  `json:"seconds"`
-	State   JobState `json:"state"`
-	Title   string   `json:"title"`
-	Total   int64    `json:"total"`
-	Unit    string   `json:"unit"`
+	Bytes      int64    `json:"bytes"`
+	BytesTotal int64    `json:"bytesTotal"`
+	Done       int64    `json:"done"`
+	Error      *string  `json:"error,omitempty"`
+	Id         int64    `json:"id"`
+	Kind       string   `json:"kind"`
+	Seconds    float64  `json:"seconds"`
+	State      JobState `json:"state"`
+	Title      string   `json:"title"`
+	Total      int64    `json:"total"`
+	Unit       string   `json:"unit"`
 }
 
 // JobState defines model for Job.State.
 type JobState string
 
-// Kind defines model for Kind.
+// Kind empty while it is not known yet
 type Kind string
 
 // LibraryFolder defines model for LibraryFolder.
@@ -403,6 +822,40 @@ type LibraryFolder struct {
 		Size   int64  `json:"size"`
 	} `json:"items"`
 	Path string `json:"path"`
+}
+
+// Link defines model for Link.
+type Link struct {
+	Entry *EntryName `json:"entry,omitempty"`
+	How   string     `json:"how"`
+
+	// Looked where it was looked for in vain
+	Looked  []string    `json:"looked"`
+	Nearest []EntryName `json:"nearest"`
+
+	// Ref as the entry names it
+	Ref  string   `json:"ref"`
+	Role string   `json:"role"`
+	Sure LinkSure `json:"sure"`
+}
+
+// LinkSure defines model for Link.Sure.
+type LinkSure string
+
+// Missing defines model for Missing.
+type Missing struct {
+	// Asked entries that lack something
+	Asked int `json:"asked"`
+	Names []struct {
+		Count   int         `json:"count"`
+		Entries []EntryName `json:"entries"`
+		Looked  []string    `json:"looked"`
+		Nearest []EntryName `json:"nearest"`
+		Ref     string      `json:"ref"`
+	} `json:"names"`
+
+	// Total missing names
+	Total int `json:"total"`
 }
 
 // Model defines model for Model.
@@ -426,6 +879,86 @@ type Model struct {
 	Stats Stats  `json:"stats"`
 }
 
+// NameParts what the name rules say: kind, role, lod, state
+type NameParts map[string]string
+
+// NameRule defines model for NameRule.
+type NameRule struct {
+	Affix string        `json:"affix"`
+	Means NameRuleMeans `json:"means"`
+	Value string        `json:"value"`
+	Where NameRuleWhere `json:"where"`
+}
+
+// NameRuleMeans defines model for NameRule.Means.
+type NameRuleMeans string
+
+// NameRuleWhere defines model for NameRule.Where.
+type NameRuleWhere string
+
+// Naming defines model for Naming.
+type Naming struct {
+	// Names how many names were read
+	Names     int `json:"names"`
+	Proposals []struct {
+		Affix    string `json:"affix"`
+		Count    int    `json:"count"`
+		Evidence string `json:"evidence"`
+		Example  string `json:"example"`
+		Means    string `json:"means"`
+		Value    string `json:"value"`
+		Where    string `json:"where"`
+	} `json:"proposals"`
+	Roles []string `json:"roles"`
+	Rules []struct {
+		Affix string `json:"affix"`
+		Count int    `json:"count"`
+		Means string `json:"means"`
+		Value string `json:"value"`
+		Where string `json:"where"`
+	} `json:"rules"`
+}
+
+// Offer defines model for Offer.
+type Offer struct {
+	About string  `json:"about"`
+	Group string  `json:"group"`
+	Id    string  `json:"id"`
+	Kind  string  `json:"kind"`
+	Name  string  `json:"name"`
+	Short *string `json:"short,omitempty"`
+	Size  int64   `json:"size"`
+	Terms *Terms  `json:"terms,omitempty"`
+	Thumb bool    `json:"thumb"`
+}
+
+// Outline defines model for Outline.
+type Outline struct {
+	All   int            `json:"all"`
+	Kinds map[string]int `json:"kinds"`
+	Lines []struct {
+		Bytes   *int64 `json:"bytes,omitempty"`
+		Depth   int    `json:"depth"`
+		Entries *int   `json:"entries,omitempty"`
+		Entry   *Entry `json:"entry,omitempty"`
+
+		// Folder path of a folder
+		Folder *string `json:"folder,omitempty"`
+		Name   string  `json:"name"`
+		Open   *bool   `json:"open,omitempty"`
+	} `json:"lines"`
+	Milliseconds float64 `json:"milliseconds"`
+
+	// Total lines
+	Total int `json:"total"`
+}
+
+// PathMap defines model for PathMap.
+type PathMap struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
 // Picture defines model for Picture.
 type Picture struct {
 	Found     *string   `json:"found,omitempty"`
@@ -439,24 +972,48 @@ type Picture struct {
 	Width     *int      `json:"width,omitempty"`
 }
 
+// Pin defines model for Pin.
+type Pin struct {
+	Path        string `json:"path"`
+	Ref         string `json:"ref"`
+	SourceLabel string `json:"sourceLabel"`
+}
+
 // Preview defines model for Preview.
 type Preview struct {
-	Entry Entry  `json:"entry"`
-	Error *Error `json:"error,omitempty"`
+	// Cut the text is longer
+	Cut *bool `json:"cut,omitempty"`
+
+	// Encoding of the text
+	Encoding *string `json:"encoding,omitempty"`
+	Entry    Entry   `json:"entry"`
+	Error    *Error  `json:"error,omitempty"`
 
 	// Find the find of this entry if there is one
 	Find *int64 `json:"find,omitempty"`
 
-	// Hex the first bytes, where nothing else can be shown
-	Hex     *string `json:"hex,omitempty"`
-	Kind    Kind    `json:"kind"`
-	Model   *Model  `json:"model,omitempty"`
-	Picture *struct {
+	// Kind empty while it is not known yet
+	Kind      Kind   `json:"kind"`
+	Model     *Model `json:"model,omitempty"`
+	Mountable *bool  `json:"mountable,omitempty"`
+
+	// Name what the name rules say: kind, role, lod, state
+	Name          *NameParts   `json:"name,omitempty"`
+	NeededBy      *[]EntryName `json:"neededBy,omitempty"`
+	NeededByCount *int         `json:"neededByCount,omitempty"`
+	Needs         *[]Link      `json:"needs,omitempty"`
+	Picture       *struct {
 		Format string `json:"format"`
 		Height int    `json:"height"`
 		Width  int    `json:"width"`
 	} `json:"picture,omitempty"`
-	Text *string `json:"text,omitempty"`
+
+	// Set the set that it belongs to
+	Set     *string `json:"set,omitempty"`
+	SetSize *int    `json:"setSize,omitempty"`
+	Short   *string `json:"short,omitempty"`
+	Terms   *Terms  `json:"terms,omitempty"`
+	Text    *string `json:"text,omitempty"`
 }
 
 // Project defines model for Project.
@@ -484,21 +1041,81 @@ type Rehearsal struct {
 	Warns  int     `json:"warns"`
 }
 
+// Selected defines model for Selected.
+type Selected struct {
+	Bytes   int64  `json:"bytes"`
+	Digest  string `json:"digest"`
+	Entries int    `json:"entries"`
+
+	// Missing needed, and not found
+	Missing   []string  `json:"missing"`
+	Selection Selection `json:"selection"`
+}
+
+// Selection defines model for Selection.
+type Selection struct {
+	Except  *[]int64  `json:"except,omitempty"`
+	Filter  *Filter   `json:"filter,omitempty"`
+	Folders *[]string `json:"folders,omitempty"`
+	Ids     *[]int64  `json:"ids,omitempty"`
+
+	// Needs with all that they need
+	Needs *bool     `json:"needs,omitempty"`
+	Sets  *[]string `json:"sets,omitempty"`
+
+	// Winners of several entries of one path only the one that wins
+	Winners *bool `json:"winners,omitempty"`
+}
+
+// SetPage defines model for SetPage.
+type SetPage struct {
+	All          int     `json:"all"`
+	Milliseconds float64 `json:"milliseconds"`
+	Sets         []struct {
+		Bytes   int64 `json:"bytes"`
+		Entries int   `json:"entries"`
+
+		// First an entry of it, a model if it has one
+		First int64          `json:"first"`
+		Key   string         `json:"key"`
+		Kinds map[string]int `json:"kinds"`
+	} `json:"sets"`
+	Total int `json:"total"`
+}
+
 // Source defines model for Source.
 type Source struct {
-	Entries  int         `json:"entries"`
-	Error    *string     `json:"error,omitempty"`
-	Format   string      `json:"format"`
-	Id       int64       `json:"id"`
-	IsLayout bool        `json:"isLayout"`
-	Label    string      `json:"label"`
-	Path     string      `json:"path"`
-	Position int         `json:"position"`
-	Problems []string    `json:"problems"`
-	Size     int64       `json:"size"`
-	State    SourceState `json:"state"`
-	Terms    string      `json:"terms"`
+	// Changed how the source on disk differs from what was indexed
+	Changed    *string `json:"changed,omitempty"`
+	Entries    int     `json:"entries"`
+	Error      *string `json:"error,omitempty"`
+	Format     string  `json:"format"`
+	Id         int64   `json:"id"`
+	Inside     *string `json:"inside,omitempty"`
+	IsLayout   bool    `json:"isLayout"`
+	KindsKnown bool    `json:"kindsKnown"`
+	Label      string  `json:"label"`
+
+	// Licence the text of a licence file at its top
+	Licence *string      `json:"licence,omitempty"`
+	Origin  SourceOrigin `json:"origin"`
+
+	// Parent the source that it lies within
+	Parent   *int64   `json:"parent,omitempty"`
+	Path     string   `json:"path"`
+	Position int      `json:"position"`
+	Problems []string `json:"problems"`
+	Remarks  []string `json:"remarks"`
+
+	// Short the terms in a few words
+	Short string      `json:"short"`
+	Size  int64       `json:"size"`
+	State SourceState `json:"state"`
+	Terms Terms       `json:"terms"`
 }
+
+// SourceOrigin defines model for Source.Origin.
+type SourceOrigin string
 
 // SourceState defines model for Source.State.
 type SourceState string
@@ -544,6 +1161,26 @@ type StepKind struct {
 	Title   string                 `json:"title"`
 }
 
+// Strip defines model for Strip.
+type Strip struct {
+	Cells []struct {
+		At       int64  `json:"at"`
+		Class    string `json:"class"`
+		Evidence string `json:"evidence"`
+		Size     int64  `json:"size"`
+
+		// Stride of a table
+		Stride int `json:"stride"`
+	} `json:"cells"`
+	Classes []string `json:"classes"`
+	From    int64    `json:"from"`
+	Path    string   `json:"path"`
+
+	// Size of the entry
+	Size int64 `json:"size"`
+	To   int64 `json:"to"`
+}
+
 // Target defines model for Target.
 type Target struct {
 	About string `json:"about"`
@@ -553,6 +1190,56 @@ type Target struct {
 		What  string `json:"what"`
 	} `json:"lines"`
 	Name string `json:"name"`
+}
+
+// Terms defines model for Terms.
+type Terms struct {
+	ByHand   bool   `json:"byHand"`
+	Evidence string `json:"evidence"`
+
+	// Licence SPDX identifier, or own words
+	Licence        string `json:"licence"`
+	Owner          string `json:"owner"`
+	Private        Answer `json:"private"`
+	Sell           Answer `json:"sell"`
+	ShareChanged   Answer `json:"shareChanged"`
+	ShareUnchanged Answer `json:"shareUnchanged"`
+}
+
+// Unpacking defines model for Unpacking.
+type Unpacking struct {
+	// Bytes that came out
+	Bytes int    `json:"bytes"`
+	Class string `json:"class"`
+	Codec string `json:"codec"`
+
+	// Head the first of them in hexadecimal
+	Head    string `json:"head"`
+	Stopped string `json:"stopped"`
+
+	// Text the first of them as text
+	Text string `json:"text"`
+}
+
+// Upload defines model for Upload.
+type Upload struct {
+	Id   string `json:"id"`
+	Name string `json:"name"`
+
+	// Received bytes of each file, in the order in which they were named
+	Received []int64 `json:"received"`
+}
+
+// UploadStart defines model for UploadStart.
+type UploadStart struct {
+	Files []struct {
+		// Modified milliseconds since 1970
+		Modified int64  `json:"modified"`
+		Path     string `json:"path"`
+		Size     int64  `json:"size"`
+	} `json:"files"`
+	Folder bool   `json:"folder"`
+	Name   string `json:"name"`
 }
 
 // ChainID defines model for ChainID.
@@ -583,6 +1270,91 @@ type PutStepsJSONBody struct {
 	Steps    []ChainStep `json:"steps"`
 }
 
+// ControlDeviceJSONBody defines parameters for ControlDevice.
+type ControlDeviceJSONBody struct {
+	Do     ControlDeviceJSONBodyDo `json:"do"`
+	Frames *int                    `json:"frames,omitempty"`
+}
+
+// ControlDeviceJSONBodyDo defines parameters for ControlDevice.
+type ControlDeviceJSONBodyDo string
+
+// PullOffersJSONBody defines parameters for PullOffers.
+type PullOffersJSONBody struct {
+	Offers []string `json:"offers"`
+}
+
+// OfferThumbParams defines parameters for OfferThumb.
+type OfferThumbParams struct {
+	Offer string `form:"offer" json:"offer"`
+}
+
+// EntryContentParams defines parameters for EntryContent.
+type EntryContentParams struct {
+	// Save as a file to save
+	Save *bool `form:"save,omitempty" json:"save,omitempty"`
+}
+
+// FindBytesParams defines parameters for FindBytes.
+type FindBytesParams struct {
+	// Pattern pairs of hexadecimal digits, ?? for any byte, or a text between quotes
+	Pattern string `form:"pattern" json:"pattern"`
+	From    *int64 `form:"from,omitempty" json:"from,omitempty"`
+}
+
+// EntryPictureParams defines parameters for EntryPicture.
+type EntryPictureParams struct {
+	// Show the whole, its colour without alpha, or one channel as grey
+	Show *EntryPictureParamsShow `form:"show,omitempty" json:"show,omitempty"`
+}
+
+// EntryPictureParamsShow defines parameters for EntryPicture.
+type EntryPictureParamsShow string
+
+// EntryStripParams defines parameters for EntryStrip.
+type EntryStripParams struct {
+	From  *int64 `form:"from,omitempty" json:"from,omitempty"`
+	To    *int64 `form:"to,omitempty" json:"to,omitempty"`
+	Cells *int   `form:"cells,omitempty" json:"cells,omitempty"`
+}
+
+// TryPackedParams defines parameters for TryPacked.
+type TryPackedParams struct {
+	At   int64  `form:"at" json:"at"`
+	Size *int64 `form:"size,omitempty" json:"size,omitempty"`
+}
+
+// TryPictureParams defines parameters for TryPicture.
+type TryPictureParams struct {
+	At            int64                  `form:"at" json:"at"`
+	Width         int                    `form:"width" json:"width"`
+	Height        int                    `form:"height" json:"height"`
+	Format        string                 `form:"format" json:"format"`
+	Order         *TryPictureParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+	Rows          *TryPictureParamsRows  `form:"rows,omitempty" json:"rows,omitempty"`
+	Tiling        *string                `form:"tiling,omitempty" json:"tiling,omitempty"`
+	TileWidth     *int                   `form:"tileWidth,omitempty" json:"tileWidth,omitempty"`
+	TileHeight    *int                   `form:"tileHeight,omitempty" json:"tileHeight,omitempty"`
+	PaletteAt     *int64                 `form:"paletteAt,omitempty" json:"paletteAt,omitempty"`
+	PaletteFormat *string                `form:"paletteFormat,omitempty" json:"paletteFormat,omitempty"`
+}
+
+// TryPictureParamsOrder defines parameters for TryPicture.
+type TryPictureParamsOrder string
+
+// TryPictureParamsRows defines parameters for TryPicture.
+type TryPictureParamsRows string
+
+// GuessWidthParams defines parameters for GuessWidth.
+type GuessWidthParams struct {
+	At     int64                  `form:"at" json:"at"`
+	Format string                 `form:"format" json:"format"`
+	Order  *GuessWidthParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+}
+
+// GuessWidthParamsOrder defines parameters for GuessWidth.
+type GuessWidthParamsOrder string
+
 // CreateProjectJSONBody defines parameters for CreateProject.
 type CreateProjectJSONBody struct {
 	Name string `json:"name"`
@@ -596,15 +1368,36 @@ type CreateChainJSONBody struct {
 	Name     string  `json:"name"`
 }
 
+// ConnectDeviceJSONBody defines parameters for ConnectDevice.
+type ConnectDeviceJSONBody struct {
+	Address string  `json:"address"`
+	Token   *string `json:"token,omitempty"`
+}
+
 // ListEntriesParams defines parameters for ListEntries.
 type ListEntriesParams struct {
-	// Q part of a path, or a glob with * and ?
-	Q      *string                `form:"q,omitempty" json:"q,omitempty"`
-	Kind   *Kind                  `form:"kind,omitempty" json:"kind,omitempty"`
-	Source *int64                 `form:"source,omitempty" json:"source,omitempty"`
-	Sort   *ListEntriesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
-	Offset *int                   `form:"offset,omitempty" json:"offset,omitempty"`
-	Limit  *int                   `form:"limit,omitempty" json:"limit,omitempty"`
+	// Q words of a path, or a glob with * and ?
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Kind   *Kind   `form:"kind,omitempty" json:"kind,omitempty"`
+	Source *int64  `form:"source,omitempty" json:"source,omitempty"`
+
+	// Folder only what lies below this folder
+	Folder *string `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// Set only the entries of this set
+	Set *string `form:"set,omitempty" json:"set,omitempty"`
+
+	// Min smallest size in bytes
+	Min *int64 `form:"min,omitempty" json:"min,omitempty"`
+
+	// Max largest size in bytes
+	Max  *int64                 `form:"max,omitempty" json:"max,omitempty"`
+	Sort *ListEntriesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// At an entry whose place in the list is wanted
+	At     *int64 `form:"at,omitempty" json:"at,omitempty"`
+	Offset *int   `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListEntriesParamsSort defines parameters for ListEntries.
@@ -615,6 +1408,70 @@ type CreateFindJSONBody struct {
 	Entry int64 `json:"entry"`
 }
 
+// PutNamingJSONBody defines parameters for PutNaming.
+type PutNamingJSONBody struct {
+	Document *string     `json:"document,omitempty"`
+	Rules    *[]NameRule `json:"rules,omitempty"`
+}
+
+// OutlineEntriesParams defines parameters for OutlineEntries.
+type OutlineEntriesParams struct {
+	// Q words of a path, or a glob with * and ?
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Kind   *Kind   `form:"kind,omitempty" json:"kind,omitempty"`
+	Source *int64  `form:"source,omitempty" json:"source,omitempty"`
+
+	// Folder only what lies below this folder
+	Folder *string `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// Set only the entries of this set
+	Set *string `form:"set,omitempty" json:"set,omitempty"`
+
+	// Min smallest size in bytes
+	Min *int64 `form:"min,omitempty" json:"min,omitempty"`
+
+	// Max largest size in bytes
+	Max *int64 `form:"max,omitempty" json:"max,omitempty"`
+
+	// Open an open folder; * is all
+	Open   *[]string `form:"open,omitempty" json:"open,omitempty"`
+	Offset *int      `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  *int      `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// DeletePinParams defines parameters for DeletePin.
+type DeletePinParams struct {
+	Ref string `form:"ref" json:"ref"`
+}
+
+// PutPinJSONBody defines parameters for PutPin.
+type PutPinJSONBody struct {
+	Entry int64  `json:"entry"`
+	Ref   string `json:"ref"`
+}
+
+// ListSetsParams defines parameters for ListSets.
+type ListSetsParams struct {
+	// Q words of a path, or a glob with * and ?
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Kind   *Kind   `form:"kind,omitempty" json:"kind,omitempty"`
+	Source *int64  `form:"source,omitempty" json:"source,omitempty"`
+
+	// Folder only what lies below this folder
+	Folder *string `form:"folder,omitempty" json:"folder,omitempty"`
+
+	// Set only the entries of this set
+	Set *string `form:"set,omitempty" json:"set,omitempty"`
+
+	// Min smallest size in bytes
+	Min *int64 `form:"min,omitempty" json:"min,omitempty"`
+
+	// Max largest size in bytes
+	Max    *int64 `form:"max,omitempty" json:"max,omitempty"`
+	Offset *int   `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // AddSourceJSONBody defines parameters for AddSource.
 type AddSourceJSONBody struct {
 	Path string `json:"path"`
@@ -623,11 +1480,6 @@ type AddSourceJSONBody struct {
 // OrderSourcesJSONBody defines parameters for OrderSources.
 type OrderSourcesJSONBody struct {
 	Ids []int64 `json:"ids"`
-}
-
-// UploadSourceParams defines parameters for UploadSource.
-type UploadSourceParams struct {
-	Name string `form:"name" json:"name"`
 }
 
 // SceneThumbParams defines parameters for SceneThumb.
@@ -642,11 +1494,27 @@ type SceneViewParams struct {
 	Read *ReadAs `form:"read,omitempty" json:"read,omitempty"`
 }
 
+// PatchSourceJSONBody defines parameters for PatchSource.
+type PatchSourceJSONBody struct {
+	Terms Terms `json:"terms"`
+}
+
+// UploadPieceParams defines parameters for UploadPiece.
+type UploadPieceParams struct {
+	Offset int64 `form:"offset" json:"offset"`
+}
+
 // PatchChainJSONRequestBody defines body for PatchChain for application/json ContentType.
 type PatchChainJSONRequestBody PatchChainJSONBody
 
 // PutStepsJSONRequestBody defines body for PutSteps for application/json ContentType.
 type PutStepsJSONRequestBody PutStepsJSONBody
+
+// ControlDeviceJSONRequestBody defines body for ControlDevice for application/json ContentType.
+type ControlDeviceJSONRequestBody ControlDeviceJSONBody
+
+// PullOffersJSONRequestBody defines body for PullOffers for application/json ContentType.
+type PullOffersJSONRequestBody PullOffersJSONBody
 
 // CreateProjectJSONRequestBody defines body for CreateProject for application/json ContentType.
 type CreateProjectJSONRequestBody CreateProjectJSONBody
@@ -654,14 +1522,35 @@ type CreateProjectJSONRequestBody CreateProjectJSONBody
 // CreateChainJSONRequestBody defines body for CreateChain for application/json ContentType.
 type CreateChainJSONRequestBody CreateChainJSONBody
 
+// ConnectDeviceJSONRequestBody defines body for ConnectDevice for application/json ContentType.
+type ConnectDeviceJSONRequestBody ConnectDeviceJSONBody
+
+// ExtractJSONRequestBody defines body for Extract for application/json ContentType.
+type ExtractJSONRequestBody = ExtractionStart
+
 // CreateFindJSONRequestBody defines body for CreateFind for application/json ContentType.
 type CreateFindJSONRequestBody CreateFindJSONBody
+
+// PutNamingJSONRequestBody defines body for PutNaming for application/json ContentType.
+type PutNamingJSONRequestBody PutNamingJSONBody
+
+// PutPinJSONRequestBody defines body for PutPin for application/json ContentType.
+type PutPinJSONRequestBody PutPinJSONBody
+
+// KeepSelectionJSONRequestBody defines body for KeepSelection for application/json ContentType.
+type KeepSelectionJSONRequestBody = Selection
 
 // AddSourceJSONRequestBody defines body for AddSource for application/json ContentType.
 type AddSourceJSONRequestBody AddSourceJSONBody
 
 // OrderSourcesJSONRequestBody defines body for OrderSources for application/json ContentType.
 type OrderSourcesJSONRequestBody OrderSourcesJSONBody
+
+// BeginUploadJSONRequestBody defines body for BeginUpload for application/json ContentType.
+type BeginUploadJSONRequestBody = UploadStart
+
+// PatchSourceJSONRequestBody defines body for PatchSource for application/json ContentType.
+type PatchSourceJSONRequestBody PatchSourceJSONBody
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -699,11 +1588,56 @@ type ServerInterface interface {
 	// (GET /api/deliveries/{delivery}/file)
 	DeliveryFile(c fiber.Ctx, delivery int64) error
 
+	// (DELETE /api/devices/{device})
+	DisconnectDevice(c fiber.Ctx, device int64) error
+
+	// (POST /api/devices/{device}/control)
+	ControlDevice(c fiber.Ctx, device int64) error
+
+	// (GET /api/devices/{device}/offers)
+	ListOffers(c fiber.Ctx, device int64) error
+
+	// (POST /api/devices/{device}/pull)
+	PullOffers(c fiber.Ctx, device int64) error
+
+	// (GET /api/devices/{device}/thumb)
+	OfferThumb(c fiber.Ctx, device int64, params OfferThumbParams) error
+
+	// (GET /api/entries/{entry}/content)
+	EntryContent(c fiber.Ctx, entry EntryID, params EntryContentParams) error
+
+	// (GET /api/entries/{entry}/find)
+	FindBytes(c fiber.Ctx, entry EntryID, params FindBytesParams) error
+
+	// (POST /api/entries/{entry}/mount)
+	MountEntry(c fiber.Ctx, entry EntryID) error
+
 	// (GET /api/entries/{entry}/picture)
-	EntryPicture(c fiber.Ctx, entry EntryID) error
+	EntryPicture(c fiber.Ctx, entry EntryID, params EntryPictureParams) error
 
 	// (GET /api/entries/{entry}/preview)
 	PreviewEntry(c fiber.Ctx, entry EntryID) error
+
+	// (GET /api/entries/{entry}/strip)
+	EntryStrip(c fiber.Ctx, entry EntryID, params EntryStripParams) error
+
+	// (GET /api/entries/{entry}/trials/packed)
+	TryPacked(c fiber.Ctx, entry EntryID, params TryPackedParams) error
+
+	// (GET /api/entries/{entry}/trials/picture)
+	TryPicture(c fiber.Ctx, entry EntryID, params TryPictureParams) error
+
+	// (GET /api/entries/{entry}/trials/width)
+	GuessWidth(c fiber.Ctx, entry EntryID, params GuessWidthParams) error
+
+	// (GET /api/extractions/{extraction})
+	GetExtraction(c fiber.Ctx, extraction int64) error
+
+	// (POST /api/extractions/{extraction}/resume)
+	ResumeExtraction(c fiber.Ctx, extraction int64) error
+
+	// (GET /api/extractions/{extraction}/summary)
+	ExtractionSummary(c fiber.Ctx, extraction int64) error
 
 	// (DELETE /api/finds/{find})
 	DeleteFind(c fiber.Ctx, find int64) error
@@ -735,11 +1669,23 @@ type ServerInterface interface {
 	// (GET /api/projects/{project}/deliveries)
 	ListDeliveries(c fiber.Ctx, project ProjectID) error
 
+	// (GET /api/projects/{project}/devices)
+	ListDevices(c fiber.Ctx, project ProjectID) error
+
+	// (POST /api/projects/{project}/devices)
+	ConnectDevice(c fiber.Ctx, project ProjectID) error
+
 	// (GET /api/projects/{project}/entries)
 	ListEntries(c fiber.Ctx, project ProjectID, params ListEntriesParams) error
 
 	// (GET /api/projects/{project}/events)
 	ProjectEvents(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/extractions)
+	ListExtractions(c fiber.Ctx, project ProjectID) error
+
+	// (POST /api/projects/{project}/extractions)
+	Extract(c fiber.Ctx, project ProjectID) error
 
 	// (GET /api/projects/{project}/finds)
 	ListFinds(c fiber.Ctx, project ProjectID) error
@@ -749,6 +1695,39 @@ type ServerInterface interface {
 
 	// (GET /api/projects/{project}/jobs)
 	ListJobs(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/links/missing)
+	ListMissing(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/naming)
+	GetNaming(c fiber.Ctx, project ProjectID) error
+
+	// (PUT /api/projects/{project}/naming)
+	PutNaming(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/naming/document)
+	NamingDocument(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/outline)
+	OutlineEntries(c fiber.Ctx, project ProjectID, params OutlineEntriesParams) error
+
+	// (DELETE /api/projects/{project}/pins)
+	DeletePin(c fiber.Ctx, project ProjectID, params DeletePinParams) error
+
+	// (GET /api/projects/{project}/pins)
+	ListPins(c fiber.Ctx, project ProjectID) error
+
+	// (PUT /api/projects/{project}/pins)
+	PutPin(c fiber.Ctx, project ProjectID) error
+
+	// (POST /api/projects/{project}/selections)
+	KeepSelection(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/selections/{digest})
+	GetSelection(c fiber.Ctx, project ProjectID, digest string) error
+
+	// (GET /api/projects/{project}/sets)
+	ListSets(c fiber.Ctx, project ProjectID, params ListSetsParams) error
 
 	// (GET /api/projects/{project}/sources)
 	ListSources(c fiber.Ctx, project ProjectID) error
@@ -760,7 +1739,7 @@ type ServerInterface interface {
 	OrderSources(c fiber.Ctx, project ProjectID) error
 
 	// (POST /api/projects/{project}/uploads)
-	UploadSource(c fiber.Ctx, project ProjectID, params UploadSourceParams) error
+	BeginUpload(c fiber.Ctx, project ProjectID) error
 
 	// (GET /api/scenes/{digest}/thumb)
 	SceneThumb(c fiber.Ctx, digest Digest, params SceneThumbParams) error
@@ -771,11 +1750,29 @@ type ServerInterface interface {
 	// (DELETE /api/sources/{source})
 	RemoveSource(c fiber.Ctx, source int64) error
 
+	// (PATCH /api/sources/{source})
+	PatchSource(c fiber.Ctx, source int64) error
+
+	// (POST /api/sources/{source}/index)
+	IndexSource(c fiber.Ctx, source int64) error
+
 	// (GET /api/steps)
 	ListSteps(c fiber.Ctx) error
 
 	// (GET /api/targets)
 	ListTargets(c fiber.Ctx) error
+
+	// (DELETE /api/uploads/{upload})
+	CancelUpload(c fiber.Ctx, upload string) error
+
+	// (GET /api/uploads/{upload})
+	GetUpload(c fiber.Ctx, upload string) error
+
+	// (PUT /api/uploads/{upload}/files/{file})
+	UploadPiece(c fiber.Ctx, upload string, file int, params UploadPieceParams) error
+
+	// (POST /api/uploads/{upload}/finish)
+	FinishUpload(c fiber.Ctx, upload string) error
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -1106,6 +2103,293 @@ func (siw *ServerInterfaceWrapper) DeliveryFile(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// DisconnectDevice operation middleware
+func (siw *ServerInterfaceWrapper) DisconnectDevice(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "device" -------------
+	var device int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Params("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter device: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DisconnectDevice(c, device)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ControlDevice operation middleware
+func (siw *ServerInterfaceWrapper) ControlDevice(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "device" -------------
+	var device int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Params("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter device: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ControlDevice(c, device)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListOffers operation middleware
+func (siw *ServerInterfaceWrapper) ListOffers(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "device" -------------
+	var device int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Params("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter device: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListOffers(c, device)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PullOffers operation middleware
+func (siw *ServerInterfaceWrapper) PullOffers(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "device" -------------
+	var device int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Params("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter device: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PullOffers(c, device)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// OfferThumb operation middleware
+func (siw *ServerInterfaceWrapper) OfferThumb(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "device" -------------
+	var device int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Params("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter device: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OfferThumbParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "offer" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "offer", query, &params.Offer, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter offer: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.OfferThumb(c, device, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// EntryContent operation middleware
+func (siw *ServerInterfaceWrapper) EntryContent(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EntryContentParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "save" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "save", query, &params.Save, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter save: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.EntryContent(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// FindBytes operation middleware
+func (siw *ServerInterfaceWrapper) FindBytes(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindBytesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "pattern" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "pattern", query, &params.Pattern, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter pattern: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter from: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindBytes(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// MountEntry operation middleware
+func (siw *ServerInterfaceWrapper) MountEntry(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MountEntry(c, entry)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // EntryPicture operation middleware
 func (siw *ServerInterfaceWrapper) EntryPicture(c fiber.Ctx) error {
 
@@ -1120,8 +2404,24 @@ func (siw *ServerInterfaceWrapper) EntryPicture(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EntryPictureParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "show" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "show", query, &params.Show, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter show: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.EntryPicture(c, entry)
+		return siw.Handler.EntryPicture(c, entry, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -1151,6 +2451,378 @@ func (siw *ServerInterfaceWrapper) PreviewEntry(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.PreviewEntry(c, entry)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// EntryStrip operation middleware
+func (siw *ServerInterfaceWrapper) EntryStrip(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EntryStripParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", query, &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter from: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", query, &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter to: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "cells" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cells", query, &params.Cells, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter cells: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.EntryStrip(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TryPacked operation middleware
+func (siw *ServerInterfaceWrapper) TryPacked(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryPackedParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", query, &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter at: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "size", query, &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter size: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TryPacked(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TryPicture operation middleware
+func (siw *ServerInterfaceWrapper) TryPicture(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryPictureParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", query, &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter at: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "width" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "width", query, &params.Width, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter width: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "height" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "height", query, &params.Height, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter height: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "order" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "order", query, &params.Order, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter order: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "rows" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rows", query, &params.Rows, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter rows: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "tiling" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tiling", query, &params.Tiling, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter tiling: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "tileWidth" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tileWidth", query, &params.TileWidth, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter tileWidth: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "tileHeight" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tileHeight", query, &params.TileHeight, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter tileHeight: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "paletteAt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "paletteAt", query, &params.PaletteAt, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter paletteAt: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "paletteFormat" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "paletteFormat", query, &params.PaletteFormat, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter paletteFormat: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TryPicture(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GuessWidth operation middleware
+func (siw *ServerInterfaceWrapper) GuessWidth(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GuessWidthParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", query, &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter at: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "order" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "order", query, &params.Order, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter order: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GuessWidth(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetExtraction operation middleware
+func (siw *ServerInterfaceWrapper) GetExtraction(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "extraction" -------------
+	var extraction int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "extraction", c.Params("extraction"), &extraction, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter extraction: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetExtraction(c, extraction)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ResumeExtraction operation middleware
+func (siw *ServerInterfaceWrapper) ResumeExtraction(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "extraction" -------------
+	var extraction int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "extraction", c.Params("extraction"), &extraction, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter extraction: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ResumeExtraction(c, extraction)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ExtractionSummary operation middleware
+func (siw *ServerInterfaceWrapper) ExtractionSummary(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "extraction" -------------
+	var extraction int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "extraction", c.Params("extraction"), &extraction, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter extraction: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ExtractionSummary(c, extraction)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -1421,6 +3093,64 @@ func (siw *ServerInterfaceWrapper) ListDeliveries(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListDevices operation middleware
+func (siw *ServerInterfaceWrapper) ListDevices(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListDevices(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ConnectDevice operation middleware
+func (siw *ServerInterfaceWrapper) ConnectDevice(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ConnectDevice(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListEntries operation middleware
 func (siw *ServerInterfaceWrapper) ListEntries(c fiber.Ctx) error {
 
@@ -1465,11 +3195,46 @@ func (siw *ServerInterfaceWrapper) ListEntries(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter source: %w", err).Error())
 	}
 
+	// ------------- Optional query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "folder", query, &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter folder: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "set" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "set", query, &params.Set, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter set: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "min" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "min", query, &params.Min, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter min: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "max" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "max", query, &params.Max, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter max: %w", err).Error())
+	}
+
 	// ------------- Optional query parameter "sort" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", query, &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter sort: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", query, &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter at: %w", err).Error())
 	}
 
 	// ------------- Optional query parameter "offset" -------------
@@ -1517,6 +3282,64 @@ func (siw *ServerInterfaceWrapper) ProjectEvents(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ProjectEvents(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListExtractions operation middleware
+func (siw *ServerInterfaceWrapper) ListExtractions(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListExtractions(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// Extract operation middleware
+func (siw *ServerInterfaceWrapper) Extract(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.Extract(c, project)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -1617,6 +3440,500 @@ func (siw *ServerInterfaceWrapper) ListJobs(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListMissing operation middleware
+func (siw *ServerInterfaceWrapper) ListMissing(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListMissing(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetNaming operation middleware
+func (siw *ServerInterfaceWrapper) GetNaming(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetNaming(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PutNaming operation middleware
+func (siw *ServerInterfaceWrapper) PutNaming(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PutNaming(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// NamingDocument operation middleware
+func (siw *ServerInterfaceWrapper) NamingDocument(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.NamingDocument(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// OutlineEntries operation middleware
+func (siw *ServerInterfaceWrapper) OutlineEntries(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OutlineEntriesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", query, &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter q: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", query, &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter kind: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", query, &params.Source, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter source: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "folder", query, &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter folder: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "set" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "set", query, &params.Set, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter set: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "min" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "min", query, &params.Min, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter min: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "max" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "max", query, &params.Max, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter max: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "open" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "open", query, &params.Open, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter open: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", query, &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter offset: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter limit: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.OutlineEntries(c, project, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DeletePin operation middleware
+func (siw *ServerInterfaceWrapper) DeletePin(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeletePinParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "ref" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "ref", query, &params.Ref, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter ref: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DeletePin(c, project, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListPins operation middleware
+func (siw *ServerInterfaceWrapper) ListPins(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListPins(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PutPin operation middleware
+func (siw *ServerInterfaceWrapper) PutPin(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PutPin(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// KeepSelection operation middleware
+func (siw *ServerInterfaceWrapper) KeepSelection(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.KeepSelection(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetSelection operation middleware
+func (siw *ServerInterfaceWrapper) GetSelection(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// ------------- Path parameter "digest" -------------
+	var digest string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetSelection(c, project, digest)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListSets operation middleware
+func (siw *ServerInterfaceWrapper) ListSets(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSetsParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", query, &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter q: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", query, &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter kind: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", query, &params.Source, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter source: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "folder", query, &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter folder: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "set" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "set", query, &params.Set, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter set: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "min" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "min", query, &params.Min, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter min: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "max" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "max", query, &params.Max, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter max: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", query, &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter offset: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", query, &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter limit: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListSets(c, project, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListSources operation middleware
 func (siw *ServerInterfaceWrapper) ListSources(c fiber.Ctx) error {
 
@@ -1704,8 +4021,8 @@ func (siw *ServerInterfaceWrapper) OrderSources(c fiber.Ctx) error {
 	return handler(c)
 }
 
-// UploadSource operation middleware
-func (siw *ServerInterfaceWrapper) UploadSource(c fiber.Ctx) error {
+// BeginUpload operation middleware
+func (siw *ServerInterfaceWrapper) BeginUpload(c fiber.Ctx) error {
 
 	var err error
 	_ = err
@@ -1718,24 +4035,8 @@ func (siw *ServerInterfaceWrapper) UploadSource(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
 	}
 
-	// Parameter object where we will unmarshal all parameters from the context
-	var params UploadSourceParams
-
-	var query url.Values
-	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
-	if err != nil {
-		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
-	}
-
-	// ------------- Required query parameter "name" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", query, &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter name: %w", err).Error())
-	}
-
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.UploadSource(c, project, params)
+		return siw.Handler.BeginUpload(c, project)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -1868,6 +4169,64 @@ func (siw *ServerInterfaceWrapper) RemoveSource(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// PatchSource operation middleware
+func (siw *ServerInterfaceWrapper) PatchSource(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "source" -------------
+	var source int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "source", c.Params("source"), &source, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter source: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PatchSource(c, source)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// IndexSource operation middleware
+func (siw *ServerInterfaceWrapper) IndexSource(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "source" -------------
+	var source int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "source", c.Params("source"), &source, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter source: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.IndexSource(c, source)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListSteps operation middleware
 func (siw *ServerInterfaceWrapper) ListSteps(c fiber.Ctx) error {
 
@@ -1891,6 +4250,146 @@ func (siw *ServerInterfaceWrapper) ListTargets(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListTargets(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CancelUpload operation middleware
+func (siw *ServerInterfaceWrapper) CancelUpload(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Params("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter upload: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CancelUpload(c, upload)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetUpload operation middleware
+func (siw *ServerInterfaceWrapper) GetUpload(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Params("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter upload: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetUpload(c, upload)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// UploadPiece operation middleware
+func (siw *ServerInterfaceWrapper) UploadPiece(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Params("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter upload: %w", err).Error())
+	}
+
+	// ------------- Path parameter "file" -------------
+	var file int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", c.Params("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter file: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UploadPieceParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", query, &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter offset: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.UploadPiece(c, upload, file, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// FinishUpload operation middleware
+func (siw *ServerInterfaceWrapper) FinishUpload(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Params("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter upload: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FinishUpload(c, upload)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -1939,17 +4438,89 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/projects/:project/sources/order", wrapper.OrderSources)
 
-	router.Post(options.BaseURL+"/api/projects/:project/uploads", wrapper.UploadSource)
+	router.Post(options.BaseURL+"/api/projects/:project/uploads", wrapper.BeginUpload)
+
+	router.Delete(options.BaseURL+"/api/uploads/:upload", wrapper.CancelUpload)
+
+	router.Get(options.BaseURL+"/api/uploads/:upload", wrapper.GetUpload)
+
+	router.Put(options.BaseURL+"/api/uploads/:upload/files/:file", wrapper.UploadPiece)
+
+	router.Post(options.BaseURL+"/api/uploads/:upload/finish", wrapper.FinishUpload)
 
 	router.Delete(options.BaseURL+"/api/sources/:source", wrapper.RemoveSource)
+
+	router.Patch(options.BaseURL+"/api/sources/:source", wrapper.PatchSource)
+
+	router.Post(options.BaseURL+"/api/sources/:source/index", wrapper.IndexSource)
 
 	router.Get(options.BaseURL+"/api/library", wrapper.ListLibrary)
 
 	router.Get(options.BaseURL+"/api/projects/:project/entries", wrapper.ListEntries)
 
+	router.Get(options.BaseURL+"/api/projects/:project/outline", wrapper.OutlineEntries)
+
+	router.Get(options.BaseURL+"/api/projects/:project/sets", wrapper.ListSets)
+
+	router.Get(options.BaseURL+"/api/projects/:project/naming", wrapper.GetNaming)
+
+	router.Put(options.BaseURL+"/api/projects/:project/naming", wrapper.PutNaming)
+
+	router.Get(options.BaseURL+"/api/projects/:project/naming/document", wrapper.NamingDocument)
+
+	router.Get(options.BaseURL+"/api/projects/:project/links/missing", wrapper.ListMissing)
+
+	router.Delete(options.BaseURL+"/api/projects/:project/pins", wrapper.DeletePin)
+
+	router.Get(options.BaseURL+"/api/projects/:project/pins", wrapper.ListPins)
+
+	router.Put(options.BaseURL+"/api/projects/:project/pins", wrapper.PutPin)
+
+	router.Post(options.BaseURL+"/api/projects/:project/selections", wrapper.KeepSelection)
+
+	router.Get(options.BaseURL+"/api/projects/:project/selections/:digest", wrapper.GetSelection)
+
+	router.Get(options.BaseURL+"/api/projects/:project/extractions", wrapper.ListExtractions)
+
+	router.Post(options.BaseURL+"/api/projects/:project/extractions", wrapper.Extract)
+
+	router.Get(options.BaseURL+"/api/extractions/:extraction", wrapper.GetExtraction)
+
+	router.Get(options.BaseURL+"/api/extractions/:extraction/summary", wrapper.ExtractionSummary)
+
+	router.Post(options.BaseURL+"/api/extractions/:extraction/resume", wrapper.ResumeExtraction)
+
+	router.Get(options.BaseURL+"/api/projects/:project/devices", wrapper.ListDevices)
+
+	router.Post(options.BaseURL+"/api/projects/:project/devices", wrapper.ConnectDevice)
+
+	router.Delete(options.BaseURL+"/api/devices/:device", wrapper.DisconnectDevice)
+
+	router.Get(options.BaseURL+"/api/devices/:device/offers", wrapper.ListOffers)
+
+	router.Get(options.BaseURL+"/api/devices/:device/thumb", wrapper.OfferThumb)
+
+	router.Post(options.BaseURL+"/api/devices/:device/control", wrapper.ControlDevice)
+
+	router.Post(options.BaseURL+"/api/devices/:device/pull", wrapper.PullOffers)
+
 	router.Get(options.BaseURL+"/api/entries/:entry/preview", wrapper.PreviewEntry)
 
 	router.Get(options.BaseURL+"/api/entries/:entry/picture", wrapper.EntryPicture)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/content", wrapper.EntryContent)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/strip", wrapper.EntryStrip)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/find", wrapper.FindBytes)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/trials/picture", wrapper.TryPicture)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/trials/width", wrapper.GuessWidth)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/trials/packed", wrapper.TryPacked)
+
+	router.Post(options.BaseURL+"/api/entries/:entry/mount", wrapper.MountEntry)
 
 	router.Get(options.BaseURL+"/api/projects/:project/finds", wrapper.ListFinds)
 

@@ -3,22 +3,17 @@ package api
 import (
 	"bufio"
 	"context"
-	"database/sql"
-	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"sort"
 	"strings"
 	"time"
 
-	"excavate/core/find"
 	"excavate/core/step"
 	"excavate/core/target"
 	"excavate/internal/project"
+	"excavate/internal/store"
 	"excavate/internal/store/db"
 
 	"github.com/gofiber/fiber/v3"
@@ -31,8 +26,10 @@ func bad(status int, f string, a ...any) error {
 }
 
 // body reads a JSON body and refuses what the contract does not know.
-func body[T any](c fiber.Ctx) (v T, err error) {
-	d := json.NewDecoder(io.LimitReader(bodyReader(c), maxBody))
+func body[T any](c fiber.Ctx) (T, error) { return bodyUpTo[T](c, maxBody) }
+
+func bodyUpTo[T any](c fiber.Ctx, most int64) (v T, err error) {
+	d := json.NewDecoder(io.LimitReader(bodyReader(c), most))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&v); err != nil {
 		return v, bad(400, "the request's body is not what this address takes: %v", err)
@@ -171,288 +168,13 @@ func (s *Server) projectOut(ctx context.Context, row db.Project) (Project, error
 	return p, err
 }
 
-// sources
-
-func sourceOut(r db.Source) Source {
-	out := Source{Id: r.ID, Position: int(r.Position), Label: r.Label, Path: r.Path, Format: r.Format, IsLayout: r.IsLayout, Size: r.Size,
-		Entries: int(r.EntryCount), State: SourceState(r.State), Error: optional(r.Error), Problems: []string{}, Terms: r.Terms}
-	json.Unmarshal(r.Problems, &out.Problems)
-	return out
-}
-
-func (s *Server) ListSources(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
-	rows, err := s.svc.Store.ListSources(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	out := []Source{}
-	for _, r := range rows {
-		out = append(out, sourceOut(r))
-	}
-	return c.JSON(out)
-}
-
-func (s *Server) sourceMade(c fiber.Ctx, id int64) error {
-	row, err := s.svc.Store.GetSource(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	return c.Status(201).JSON(sourceOut(row))
-}
-
-func (s *Server) AddSource(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
-	b, err := body[AddSourceJSONRequestBody](c)
-	if err != nil {
-		return err
-	}
-	src, err := s.svc.AddPath(c.Context(), id, b.Path)
-	if err != nil {
-		return err
-	}
-	return s.sourceMade(c, src)
-}
-
-func (s *Server) UploadSource(c fiber.Ctx, id ProjectID, params UploadSourceParams) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
-	name := filepath.Base(strings.ReplaceAll(params.Name, "\\", "/"))
-	if name == "." || name == "/" || name == "" || len(name) > 255 {
-		return bad(400, "the file needs a name of 1 to 255 characters")
-	}
-	w, err := s.svc.Blobs.Create()
-	if err != nil {
-		return err
-	}
-	defer w.Discard()
-	n, err := io.Copy(w, io.LimitReader(bodyReader(c), maxUpload+1))
-	if err != nil {
-		return bad(400, "the upload broke off after %d bytes: %v", n, err)
-	}
-	if n > maxUpload {
-		return bad(413, "the file has more than %d bytes; put it in a library folder and add it by path", int64(maxUpload))
-	}
-	digest, err := w.Commit()
-	if err != nil {
-		return err
-	}
-	src, err := s.svc.AddUpload(c.Context(), id, s.svc.Blobs.Path(digest), name)
-	if err != nil {
-		return err
-	}
-	return s.sourceMade(c, src)
-}
-
-func (s *Server) OrderSources(c fiber.Ctx, id ProjectID) error {
-	b, err := body[OrderSourcesJSONRequestBody](c)
-	if err != nil {
-		return err
-	}
-	rows, err := s.svc.Store.ListSources(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	have := map[int64]bool{}
-	for _, r := range rows {
-		have[r.ID] = true
-	}
-	for _, x := range b.Ids {
-		if !have[x] {
-			return bad(400, "source %d is not in this project, or stands twice", x)
-		}
-		delete(have, x)
-	}
-	if len(have) > 0 {
-		return bad(400, "the order must name each of the project's %d sources once", len(rows))
-	}
-	err = s.svc.Store.Tx(c.Context(), func(q *db.Queries) error {
-		for i, x := range b.Ids {
-			if err := q.SetSourcePosition(c.Context(), db.SetSourcePositionParams{Position: int32(i + 1), ID: x, ProjectID: id}); err != nil {
-				return err
-			}
-		}
-		return q.TouchProject(c.Context(), id)
-	})
-	if err != nil {
-		return err
-	}
-	return c.SendStatus(204)
-}
-
-func (s *Server) RemoveSource(c fiber.Ctx, id int64) error {
-	row, err := s.svc.Store.GetSource(c.Context(), id)
-	if row, err = project.Known(row, err, "source", id); err != nil {
-		return err
-	}
-	if err := s.svc.Store.DeleteSource(c.Context(), id); err != nil {
-		return err
-	}
-	if err := s.svc.Store.TouchProject(c.Context(), row.ProjectID); err != nil {
-		return err
-	}
-	return c.SendStatus(204)
-}
-
-func (s *Server) ListLibrary(c fiber.Ctx) error {
-	out := []LibraryFolder{}
-	for _, dir := range s.svc.Library {
-		f := LibraryFolder{Path: dir}
-		list, err := os.ReadDir(dir)
-		if err != nil {
-			continue
-		}
-		for _, e := range list {
-			st, err := e.Info()
-			if err != nil || strings.HasPrefix(e.Name(), ".") || !st.IsDir() && !st.Mode().IsRegular() || len(f.Items) >= 500 {
-				continue
-			}
-			it := struct {
-				Folder bool   `json:"folder"`
-				Name   string `json:"name"`
-				Path   string `json:"path"`
-				Size   int64  `json:"size"`
-			}{Folder: st.IsDir(), Name: e.Name(), Path: filepath.Join(dir, e.Name())}
-			if !st.IsDir() {
-				it.Size = st.Size()
-			}
-			f.Items = append(f.Items, it)
-		}
-		if f.Items == nil {
-			continue
-		}
-		out = append(out, f)
-	}
-	return c.JSON(out)
-}
-
-// entries
-
-func entryOut(r project.Row) Entry {
-	return Entry{Id: r.ID, Path: r.Path, Size: r.Size, Packed: r.Packed, Kind: Kind(r.Kind), Format: r.Format, Source: r.Source, SourceLabel: r.SourceLabel,
-		OverriddenBy: optional(r.OverriddenBy), Error: optional(r.Error)}
-}
-
-func (s *Server) ListEntries(c fiber.Ctx, id ProjectID, p ListEntriesParams) error {
-	start := time.Now()
-	q := project.Query{Limit: 200}
-	if p.Q != nil {
-		q.Text = *p.Q
-	}
-	if p.Kind != nil {
-		if !p.Kind.Valid() {
-			return bad(400, "there is no kind %q", *p.Kind)
-		}
-		q.Kind = string(*p.Kind)
-	}
-	if p.Source != nil {
-		q.Source = *p.Source
-	}
-	if p.Sort != nil {
-		q.Sort = string(*p.Sort)
-	}
-	if p.Offset != nil {
-		q.Offset = *p.Offset
-	}
-	if p.Limit != nil {
-		q.Limit = min(max(*p.Limit, 1), 1000)
-	}
-	page, err := s.svc.Entries(c.Context(), id, q)
-	if err != nil {
-		return err
-	}
-	out := EntryPage{Total: page.Total, All: page.All, Kinds: page.Kinds, Entries: []Entry{}}
-	for _, r := range page.Rows {
-		out.Entries = append(out.Entries, entryOut(r))
-	}
-	out.Milliseconds = float64(time.Since(start).Microseconds()) / 1000
-	return c.JSON(out)
-}
-
-func (s *Server) PreviewEntry(c fiber.Ctx, id EntryID) error {
-	e, src, data, err := s.svc.Bytes(c.Context(), id)
-	var ue *project.UserError
-	if errors.As(err, &ue) {
-		return err
-	}
-	out := Preview{Kind: Kind(e.Kind), Entry: Entry{Id: e.ID, Path: e.Path, Size: e.Size, Packed: e.Packed, Kind: Kind(e.Kind), Format: e.Format, Source: src.ID, SourceLabel: src.Label, Error: optional(e.Error)}}
-	if err == nil {
-		err = s.preview(c.Context(), &out, e, src, data)
-	}
-	if err != nil { // the preview says what is wrong; the entry is still there
-		f := project.NewFailure(err)
-		out.Error = &Error{Message: f.Message, At: optional(f.At)}
-		if len(data) > 0 {
-			out.Hex = ptr(hex.Dump(data[:min(len(data), 256)]))
-		}
-	}
-	return c.JSON(out)
-}
-
-func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, src db.Source, data []byte) error {
-	f, err := s.svc.Store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: src.ProjectID, SourceID: sql.NullInt64{Int64: src.ID, Valid: true}, EntryPath: e.Path})
-	if err == nil {
-		out.Find = &f.ID
-	} else if !errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
-	switch find.Kind(e.Kind) {
-	case find.Model:
-		_, _, mounted, err := s.svc.Entry(ctx, e.ID)
-		if err != nil {
-			return err
-		}
-		_, m, err := s.svc.Decode(ctx, src.ProjectID, mounted, int(e.Idx))
-		if err != nil {
-			return err
-		}
-		model, err := same[Model](m)
-		out.Model = &model
-		return err
-	case find.Picture:
-		p, err := s.svc.Lib.Picture(ctx, data)
-		if err != nil {
-			return err
-		}
-		out.Picture = &struct {
-			Format string `json:"format"`
-			Height int    `json:"height"`
-			Width  int    `json:"width"`
-		}{p.Format, p.Height, p.Width}
-	case find.Text:
-		out.Text = ptr(find.TextPreview(data, 64<<10))
-	default:
-		out.Hex = ptr(hex.Dump(data[:min(len(data), 1024)]))
-	}
-	return nil
-}
-
-func (s *Server) EntryPicture(c fiber.Ctx, id EntryID) error {
-	_, _, data, err := s.svc.Bytes(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	p, err := s.svc.Lib.Picture(c.Context(), data)
-	if err != nil {
-		return err
-	}
-	c.Set("Content-Type", p.MIME)
-	c.Set("Cache-Control", "private, max-age=60")
-	return c.Send(p.Data)
-}
-
 // finds
 
 func (s *Server) findOut(ctx context.Context, f db.Find) (Find, error) {
 	out := Find{Id: f.ID, EntryPath: f.EntryPath, SourceLabel: f.SourceLabel, Name: f.Name, State: FindState(f.State)}
 	if f.SourceID.Valid {
 		if e, err := s.svc.Store.EntryByPath(ctx, db.EntryByPathParams{SourceID: f.SourceID.Int64, Path: f.EntryPath}); err == nil {
-			out.Entry = &e.ID
+			out.Entry = ptr(store.EntryID(e.SourceID, e.Slot))
 		}
 	}
 	if string(f.Error) != "null" {
@@ -591,7 +313,7 @@ func (s *Server) ListTargets(c fiber.Ctx) error {
 // jobs
 
 func jobOut(j db.Job) Job {
-	out := Job{Id: j.ID, Kind: j.Kind, Title: j.Title, State: JobState(j.State), Done: j.Done, Total: j.Total, Unit: j.Unit, Error: optional(j.Error)}
+	out := Job{Id: j.ID, Kind: j.Kind, Title: j.Title, State: JobState(j.State), Done: j.Done, Total: j.Total, Unit: j.Unit, Bytes: j.Bytes, BytesTotal: j.BytesTotal, Error: optional(j.Error)}
 	if j.Started.Valid {
 		end := time.Now()
 		if j.Ended.Valid {
@@ -615,11 +337,7 @@ func (s *Server) ListJobs(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) CancelJob(c fiber.Ctx, id int64) error {
-	j, err := s.svc.Store.GetJob(c.Context(), id)
-	if _, err = project.Known(j, err, "job", id); err != nil {
-		return err
-	}
-	if err := s.svc.Store.CancelJob(c.Context(), id); err != nil {
+	if err := s.svc.Cancel(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
@@ -659,7 +377,7 @@ func (s *Server) ProjectEvents(c fiber.Ctx, id ProjectID) error {
 			}
 			for i := len(jobs) - 1; i >= 0; i-- {
 				out := jobOut(jobs[i])
-				key := fmt.Sprint(out.State, out.Done, out.Total)
+				key := fmt.Sprint(out.State, out.Done, out.Total, out.Bytes)
 				if sent[out.Id] != key {
 					sent[out.Id] = key
 					if send("job", out) != nil {

@@ -20,8 +20,9 @@ import (
 
 // Limits of a request.
 const (
-	maxBody   = 4 << 20 // of JSON bodies; uploads are streamed
-	maxUpload = 8 << 30
+	maxBody       = 4 << 20  // of JSON bodies; uploads are streamed
+	maxUploadList = 64 << 20 // of the list of a folder's files
+	maxHeader     = 64 << 10 // open folders of a tree are named in the address
 )
 
 // Server answers requests.
@@ -35,7 +36,7 @@ type Server struct {
 func New(svc *project.Service, web fs.FS) *Server {
 	s := &Server{svc: svc, web: web}
 	s.app = fiber.New(fiber.Config{
-		AppName: "Excavate", BodyLimit: maxBody, StreamRequestBody: true,
+		AppName: "Excavate", BodyLimit: maxBody, StreamRequestBody: true, ReadBufferSize: maxHeader,
 		ReadTimeout: 10 * time.Minute, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: fail,
 	})

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"time"
 
@@ -34,6 +35,8 @@ type Config struct {
 	Database string   // DSN of a database that runs already; empty starts one in Data
 	Port     int      // on loopback; a taken one gives the next free one, 0 any
 	Library  []string // folders that sources may be added from
+	Outputs  []string // folders that may be extracted to, besides one in Data
+	Devices  []string // hosts that devices may be on, besides loopback
 	Workers  int      // 0 is 2
 	Lib      *find.Library
 	Log      func(string, ...any)
@@ -52,6 +55,13 @@ type App struct {
 	served chan error
 }
 
+// What the server aims to live in: the collector works harder before memory
+// (bytes) is reached, and begins when a third of the heap is new.
+const (
+	memory    = 200 << 20
+	collectAt = 50 // per cent, see debug.SetGCPercent
+)
+
 // Start starts everything and returns once requests are answered.
 func Start(ctx context.Context, c Config) (_ *App, err error) {
 	if c.Log == nil {
@@ -63,6 +73,8 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 	if c.Data, err = filepath.Abs(c.Data); err != nil {
 		return nil, err
 	}
+	debug.SetMemoryLimit(memory)
+	debug.SetGCPercent(collectAt)
 	a := &App{served: make(chan error, 1)}
 	defer func() {
 		if err != nil {
@@ -88,7 +100,8 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 		return nil, err
 	}
 	a.pool = work.New(a.st, c.Log)
-	a.Service = (&project.Service{Store: a.st, Blobs: blobs, Lib: c.Lib, Targets: sheets, Pool: a.pool, Library: c.Library, Uploads: filepath.Join(c.Data, "blobs"), Version: version.Version}).Start()
+	a.Service = (&project.Service{Store: a.st, Blobs: blobs, Lib: c.Lib, Targets: sheets, Pool: a.pool, Library: c.Library, Data: c.Data, Outputs: c.Outputs, Devices: c.Devices, Version: version.Version}).Start()
+	a.Service.Tidy()
 	l, err := listen(c.Port, c.Log)
 	if err != nil {
 		return nil, err
@@ -159,8 +172,8 @@ func (a *App) Close() error {
 
 // Demo writes the demo data into a library folder and makes the demo project
 // if there is no project yet: two archives mounted, the ferry keeper found,
-// one picture missing.
-func (a *App) Demo(ctx context.Context, dir string) error {
+// one picture missing. Devices that run are connected to it.
+func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 	sheet, err := targets.FS.ReadFile("gltf-engine.yaml")
 	if err != nil {
 		return err
@@ -194,7 +207,7 @@ func (a *App) Demo(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	find, err := s.CreateFind(ctx, id, e.ID)
+	find, err := s.CreateFind(ctx, id, store.EntryID(e.SourceID, e.Slot))
 	if err != nil {
 		return err
 	}
@@ -210,9 +223,19 @@ func (a *App) Demo(ctx context.Context, dir string) error {
 	}); err != nil {
 		return err
 	}
-	_, err = s.CreateChain(ctx, id, find, doc)
-	return err
+	if _, err = s.CreateChain(ctx, id, find, doc); err != nil {
+		return err
+	}
+	for _, d := range devices {
+		if _, err := s.Connect(ctx, id, d.Address, d.Token); err != nil {
+			return fmt.Errorf("connect %s: %w", d.Address, err)
+		}
+	}
+	return nil
 }
+
+// Device is one that the demo project is connected to.
+type Device struct{ Address, Token string }
 
 func (a *App) indexed(ctx context.Context, id int64) (row db.Source, err error) {
 	err = a.until(ctx, func() (bool, error) {
@@ -223,7 +246,7 @@ func (a *App) indexed(ctx context.Context, id int64) (row db.Source, err error) 
 		if row.State == "failed" {
 			return false, errors.New(row.Error)
 		}
-		return row.State == "ready", err
+		return row.State == "ready" && row.KindsKnown, err
 	})
 	return row, err
 }

@@ -28,7 +28,7 @@ type process struct {
 
 var address = regexp.MustCompile(`http://127\.0\.0\.1:(\d+)`)
 
-func build(t *testing.T) string {
+func build(t testing.TB) string {
 	t.Helper()
 	bin := filepath.Join(t.TempDir(), "excavate")
 	if out, err := exec.Command("go", "build", "-o", bin, "excavate/cmd/excavate").CombinedOutput(); err != nil {
@@ -37,9 +37,14 @@ func build(t *testing.T) string {
 	return bin
 }
 
-func demo(t *testing.T, bin, data string, port int) *process {
+func demo(t testing.TB, bin, data string, port int) *process {
 	t.Helper()
-	p := &process{cmd: exec.Command(bin, "demo", "--data", data, "--port", strconv.Itoa(port))}
+	return launch(t, bin, "demo", "--data", data, "--port", strconv.Itoa(port))
+}
+
+func launch(t testing.TB, bin string, args ...string) *process {
+	t.Helper()
+	p := &process{cmd: exec.Command(bin, args...)}
 	out, _ := p.cmd.StdoutPipe()
 	p.cmd.Stderr = p.cmd.Stdout
 	if err := p.cmd.Start(); err != nil {
@@ -88,7 +93,7 @@ func (p *process) finds() (int, error) {
 	return list[0].Counts.Finds * list[0].Counts.Chains, nil
 }
 
-func pid(t *testing.T, data string) int {
+func pid(t testing.TB, data string) int {
 	t.Helper()
 	b, err := os.ReadFile(filepath.Join(data, "mariadb", "server.pid"))
 	if err != nil {
@@ -103,7 +108,7 @@ func alive(pid int) bool {
 	return err == nil && !strings.Contains(string(b), ") Z ")
 }
 
-func gone(t *testing.T, pid int) {
+func gone(t testing.TB, pid int) {
 	t.Helper()
 	for end := time.Now().Add(20 * time.Second); alive(pid); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(end) {

@@ -25,7 +25,7 @@ var Archives = []string{"hulls.tide", "washes.tide", "winter.tide"}
 
 // Files returns the demo's files by name.
 func Files(target []byte) map[string][]byte {
-	terms := []byte("Sedgewater Lantern Company\nThe files of this game are for private use. Changed copies may be shown, not passed on.\n")
+	terms := []byte("Owner: Sedgewater Lantern Company\nThe files of this game are for private use. Changed copies may be shown, not passed on.\n")
 	hulls := []PackEntry{
 		{"licence.txt", terms, packStored},
 		{"figures/ferry_keeper.hull", ferryKeeper().hull(), packZlib},

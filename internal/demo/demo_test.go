@@ -2,10 +2,15 @@ package demo
 
 import (
 	"bytes"
+	"context"
 	"math"
 	"os"
 	"path/filepath"
 	"testing"
+
+	"excavate/core/format"
+	"excavate/core/format/gltf"
+	"excavate/core/terms"
 )
 
 func TestTheSameBytesEachTime(t *testing.T) {
@@ -88,6 +93,31 @@ func TestTheKeeperIsAWholeFigure(t *testing.T) {
 	for k := range first {
 		if math.Abs(first[k]-last[k]) > 1e-9 {
 			t.Error("the motion does not close")
+		}
+	}
+}
+
+func TestAvatarsAreFilesOfTheOpenStandard(t *testing.T) {
+	for _, a := range Avatars {
+		b := a.VRM()
+		s, err := gltf.Read(context.Background(), format.File{Name: a.ID + ".vrm", Data: b})
+		if err != nil {
+			t.Fatalf("%s: %v", a.ID, err)
+		}
+		st := s.Stats()
+		if st.Bones < 20 || st.Morphs != 3 || st.Missing != 0 || st.Pictures != 2 {
+			t.Errorf("%s: %+v", a.ID, st)
+		}
+		// The punting pole stands a quarter higher than the person.
+		if h := st.Max[1] - st.Min[1]; math.Abs(h/a.Height-1.25) > 0.02 {
+			t.Errorf("%s is %.2f m high with the pole, want about %.2f", a.ID, h, 1.25*a.Height)
+		}
+		x, err := terms.GLTF(a.ID, bytes.NewReader(b))
+		if err != nil || x.Owner != a.Author || (x.ShareUnchanged == terms.Yes) != a.Redistribution {
+			t.Errorf("%s: %+v %v", a.ID, x, err)
+		}
+		if len(a.Thumb()) < 200 {
+			t.Errorf("%s has no picture", a.ID)
 		}
 	}
 }

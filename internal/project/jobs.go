@@ -7,10 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"runtime"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"excavate/core/chain"
 	"excavate/core/find"
@@ -19,100 +16,11 @@ import (
 	"excavate/core/source"
 	"excavate/core/step"
 	"excavate/core/target"
+	"excavate/core/terms"
+	"excavate/internal/store"
 	"excavate/internal/store/db"
 	"excavate/internal/work"
 )
-
-// doIndex reads a source's directory, tells what each entry is, and stores
-// the rows. Finds that lacked something are then decoded again.
-func (s *Service) doIndex(ctx context.Context, t *work.Task) error {
-	var a idArgs
-	if err := t.Args(&a); err != nil {
-		return err
-	}
-	row, err := s.Store.GetSource(ctx, a.ID)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil // taken out meanwhile
-	}
-	if err != nil {
-		return err
-	}
-	defer s.Store.TouchProject(context.WithoutCancel(ctx), row.ProjectID)
-	src, err := source.Open(ctx, row.Path, s.Lib.Layouts)
-	if err != nil {
-		if ctx.Err() == nil {
-			s.Store.SourceFailed(ctx, db.SourceFailedParams{Error: err.Error(), ID: row.ID})
-		}
-		return err
-	}
-	defer src.Close()
-	entries := src.Entries()
-	rows := make([]db.Entry, len(entries))
-	var seen atomic.Int64
-	var wg sync.WaitGroup
-	n := runtime.GOMAXPROCS(0)
-	for k := 0; k < n; k++ {
-		wg.Go(func() {
-			for i := len(entries) * k / n; i < len(entries)*(k+1)/n && ctx.Err() == nil; i++ {
-				e := &entries[i]
-				r := &rows[i]
-				*r = db.Entry{Idx: int32(i), Path: e.Path, Size: e.Size, Packed: e.Packed, Kind: string(find.Data)}
-				if head, err := src.Head(i, find.HeadBytes); err != nil {
-					r.Error = err.Error()
-				} else {
-					kind, name := s.Lib.KindOf(head)
-					r.Kind, r.Format = string(kind), name
-				}
-				if d := seen.Add(1); d%256 == 0 {
-					t.Progress(d, int64(2*len(entries)), "entries")
-				}
-			}
-		})
-	}
-	wg.Wait()
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	err = s.Store.ReplaceEntries(ctx, row.ID, rows, func(done int) {
-		t.Progress(int64(len(entries)+done), int64(2*len(entries)), "entries")
-	})
-	if err != nil {
-		return err
-	}
-	problems := []string{}
-	for i, p := range src.Problems {
-		if i == 200 {
-			problems = append(problems, fmt.Sprintf("and %d more", len(src.Problems)-i))
-			break
-		}
-		problems = append(problems, p.Error())
-	}
-	if err := s.Store.SourceIndexed(ctx, db.SourceIndexedParams{Format: src.Format, IsLayout: src.IsLayout, Size: src.Size, EntryCount: int32(len(rows)), Problems: asJSON(problems), Terms: termsOf(src), ID: row.ID}); err != nil {
-		return err
-	}
-	// Load the search index now, so that the first page waits for nothing.
-	if fresh, err := s.Store.GetSource(ctx, row.ID); err == nil {
-		s.index.of(ctx, fresh)
-	}
-	return s.Refind(ctx, row.ProjectID)
-}
-
-// termsOf reads a licence file that lies at a source's top.
-func termsOf(src *source.Source) string {
-	for i, e := range src.Entries() {
-		name := strings.ToLower(e.Path)
-		if strings.Contains(e.Path, "/") || e.Size > 64<<10 {
-			continue
-		}
-		stem := strings.TrimSuffix(name, path.Ext(name))
-		if stem == "licence" || stem == "license" || stem == "copying" {
-			if b, err := src.Read(i); err == nil {
-				return strings.TrimSpace(find.TextPreview(b, 2000))
-			}
-		}
-	}
-	return ""
-}
 
 // Refind decodes the finds again that lack a picture.
 func (s *Service) Refind(ctx context.Context, project int64) error {
@@ -146,7 +54,8 @@ func NewFailure(err error) Failure {
 
 // CreateFind makes a find of an entry, or returns the one that there is.
 func (s *Service) CreateFind(ctx context.Context, project, entry int64) (int64, error) {
-	e, err := s.Store.GetEntry(ctx, entry)
+	srcID, slot := store.Entry(entry)
+	e, err := s.Store.GetEntry(ctx, db.GetEntryParams{SourceID: srcID, Slot: slot})
 	if e, err = Known(e, err, "entry", entry); err != nil {
 		return 0, err
 	}
@@ -183,11 +92,11 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 	if err != nil {
 		return nil, nil, err
 	}
-	stack, err := s.Stack(ctx, project)
+	where, err := s.finder(ctx, project)
 	if err != nil {
 		return nil, nil, err
 	}
-	sc, as, err := s.Lib.Decode(ctx, find.Input{Name: src.Entries()[idx].Path, Data: data, From: src.Label, Stack: stack})
+	sc, as, err := s.Lib.Decode(ctx, find.Input{Name: src.Entries()[idx].Path, Data: data, From: src.Label, Finder: where})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -442,8 +351,15 @@ func (s *Service) describeSources(ctx context.Context, m *target.Manifest, f db.
 			continue
 		}
 		for _, r := range rows {
-			if r.Label == ms.Name && r.Terms != "" {
+			if r.Label != ms.Name {
+				continue
+			}
+			if r.Terms != "" {
 				ms.Terms.Text = r.Terms
+			}
+			var t terms.Terms
+			if json.Unmarshal(r.Rights, &t) == nil && t.Stated() {
+				ms.Terms.Owner, ms.Terms.Licence, ms.Rights = t.Owner, t.Licence, &t
 			}
 		}
 		out = append(out, ms)

@@ -14,12 +14,15 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"excavate/core/find"
 	"excavate/core/scene"
 	"excavate/core/source"
 	"excavate/core/target"
+	"excavate/core/terms"
 	"excavate/internal/blob"
+	"excavate/internal/device"
 	"excavate/internal/store"
 	"excavate/internal/store/db"
 	"excavate/internal/work"
@@ -33,13 +36,20 @@ type Service struct {
 	Targets map[string]*target.Sheet
 	Pool    *work.Pool
 	Library []string // folders that sources may be added from
-	Uploads string   // where dropped files are kept
+	Data    string   // folder for what the service keeps beside the database
+	Outputs []string // folders that may be extracted to, besides its own
+	Devices []string // hosts that devices may be on, besides loopback
 	Version string
 
-	mu     sync.Mutex
-	open   map[int64]opened // mounted sources
-	scenes *sceneCache
-	index  *entryIndex
+	mu      sync.Mutex
+	open    map[int64]opened // mounted sources
+	scenes  *sceneCache
+	shelf   *shelf
+	clients map[int64]*device.Client
+	offered map[int64][][]device.Offer // lists as devices gave them, oldest first
+
+	changesMu sync.Mutex
+	changes   map[int64]change
 }
 
 type opened struct {
@@ -47,13 +57,52 @@ type opened struct {
 	src        *source.Source
 }
 
+// change is what was last seen of a source on disk.
+type change struct {
+	at  time.Time
+	gen int64
+	why string
+}
+
+// Folders beside the database.
+func (s *Service) uploads() string   { return filepath.Join(s.Data, "uploads") }
+func (s *Service) extracted() string { return filepath.Join(s.Data, "extracted") }
+func (s *Service) plans() string     { return filepath.Join(s.Data, "cache", "extractions") }
+func (s *Service) pulled() string    { return filepath.Join(s.Data, "devices") }
+
+func (s *Service) sourceOptions() source.Options {
+	return source.Options{Layouts: s.Lib.Layouts, Spool: filepath.Join(s.Data, "cache", "spool")}
+}
+
+// spoolKept is how long unpacked copies are kept after they were last used.
+const spoolKept = 14 * 24 * time.Hour
+
+// Tidy removes unpacked copies that nobody has used for long, and parts that
+// a killed server has left. It is called before work starts.
+func (s *Service) Tidy() {
+	dir := s.sourceOptions().Spool
+	list, _ := os.ReadDir(dir)
+	for _, e := range list {
+		st, err := e.Info()
+		if err == nil && (time.Since(st.ModTime()) > spoolKept || strings.HasPrefix(e.Name(), "part-")) {
+			os.Remove(filepath.Join(dir, e.Name()))
+		}
+	}
+}
+
 // Start readies a service whose exported fields are set and registers its
 // work with the pool.
 func (s *Service) Start() *Service {
 	s.open = map[int64]opened{}
 	s.scenes = newSceneCache(s.Blobs)
-	s.index = newEntryIndex(s.Store)
+	s.shelf = newShelf(s.Store)
+	s.clients = map[int64]*device.Client{}
+	s.offered = map[int64][][]device.Offer{}
+	s.changes = map[int64]change{}
 	s.Pool.Handle("index", s.doIndex)
+	s.Pool.Handle("links", s.doLinks)
+	s.Pool.Handle("extract", s.doExtract)
+	s.Pool.Handle("pull", s.doPull)
 	s.Pool.Handle("decode", s.doDecode)
 	s.Pool.Handle("run", s.doRun)
 	s.Pool.Handle("deliver", s.doDeliver)
@@ -96,11 +145,11 @@ func (s *Service) AddPath(ctx context.Context, project int64, path string) (int6
 	if _, err := os.Stat(real); err != nil {
 		return 0, userErr(400, "%s cannot be read", clean)
 	}
-	return s.addSource(ctx, project, real, filepath.Base(real))
+	return s.addSource(ctx, db.CreateSourceParams{ProjectID: project, Path: real, Label: filepath.Base(real), Origin: "path", Rights: asJSON(terms.Terms{})})
 }
 
 func (s *Service) inLibrary(real string) bool {
-	for _, lib := range append([]string{s.Uploads}, s.Library...) {
+	for _, lib := range s.Library {
 		root, err := filepath.EvalSymlinks(lib)
 		if err != nil {
 			continue
@@ -112,32 +161,191 @@ func (s *Service) inLibrary(real string) bool {
 	return false
 }
 
-// AddUpload mounts a dropped file that lies in the uploads folder.
-func (s *Service) AddUpload(ctx context.Context, project int64, path, label string) (int64, error) {
-	return s.addSource(ctx, project, path, label)
+// Mount mounts an entry that is an archive, in place: right below the source
+// that it lies in.
+func (s *Service) Mount(ctx context.Context, entry int64) (int64, error) {
+	e, parent, src, i, err := s.Entry(ctx, entry)
+	if err != nil {
+		return 0, err
+	}
+	in, err := src.Mount(ctx, i, s.sourceOptions())
+	if err != nil {
+		return 0, userErr(422, "%v", err)
+	}
+	in.Close()
+	label := filepath.Base(e.Path)
+	id, err := s.addSource(ctx, db.CreateSourceParams{ProjectID: parent.ProjectID, Path: parent.Path, Label: label, ParentID: sql.NullInt64{Int64: parent.ID, Valid: true}, Inside: e.Path, Origin: parent.Origin, Rights: parent.Rights})
+	if err != nil {
+		return 0, err
+	}
+	rows, err := s.Store.ListSources(ctx, parent.ProjectID)
+	if err != nil {
+		return 0, err
+	}
+	var ids []int64
+	for _, r := range rows {
+		if r.ID != id {
+			ids = append(ids, r.ID)
+		}
+		if r.ID == parent.ID {
+			ids = append(ids, id)
+		}
+	}
+	return id, s.Order(ctx, parent.ProjectID, ids)
 }
 
-func (s *Service) addSource(ctx context.Context, project int64, path, label string) (int64, error) {
-	list, err := s.Store.ListSources(ctx, project)
+// Order puts a project's sources in search order. Sources that are not named
+// follow in their old order.
+func (s *Service) Order(ctx context.Context, project int64, ids []int64) error {
+	rows, err := s.Store.ListSources(ctx, project)
+	if err != nil {
+		return err
+	}
+	left := map[int64]bool{}
+	for _, r := range rows {
+		left[r.ID] = true
+	}
+	var order []int64
+	for _, id := range ids {
+		if !left[id] {
+			return userErr(400, "source %d is not in this project, or is named twice", id)
+		}
+		delete(left, id)
+		order = append(order, id)
+	}
+	for _, r := range rows {
+		if left[r.ID] {
+			order = append(order, r.ID)
+		}
+	}
+	err = s.Store.Tx(ctx, func(q *db.Queries) error {
+		for i, id := range order {
+			if err := q.SetSourcePosition(ctx, db.SetSourcePositionParams{Position: int32(i + 1), ID: id, ProjectID: project}); err != nil {
+				return err
+			}
+		}
+		return q.TouchProject(ctx, project)
+	})
+	if err != nil {
+		return err
+	}
+	return s.Refind(ctx, project) // another source may win now
+}
+
+// Remove takes a source out of its project, with those mounted from within
+// it. What lies on disk stays, but for copies that were dropped or pulled in.
+func (s *Service) Remove(ctx context.Context, id int64) error {
+	row, err := s.Store.GetSource(ctx, id)
+	if row, err = Known(row, err, "source", id); err != nil {
+		return err
+	}
+	if err := s.Store.DeleteSource(ctx, id); err != nil {
+		return err
+	}
+	if row.Origin != "path" && !row.ParentID.Valid {
+		s.dropCopy(ctx, row)
+	}
+	return s.Store.TouchProject(ctx, row.ProjectID)
+}
+
+// dropCopy removes a copy of ours that no source uses any more.
+func (s *Service) dropCopy(ctx context.Context, row db.Source) {
+	var n int
+	if err := s.Store.DB.QueryRowContext(ctx, "SELECT COUNT(*) FROM sources WHERE path = ?", row.Path).Scan(&n); err != nil || n > 0 {
+		return
+	}
+	for _, dir := range []string{s.uploads(), s.pulled()} {
+		if rel, err := filepath.Rel(dir, row.Path); err == nil && filepath.IsLocal(rel) && rel != "." {
+			os.RemoveAll(filepath.Join(dir, strings.Split(rel, string(filepath.Separator))[0]))
+		}
+	}
+}
+
+// changedFor is how long a look at a source on disk holds.
+const changedFor = 4 * time.Second
+
+// Changed says how a source on disk differs from what was indexed; empty if
+// it does not.
+func (s *Service) Changed(row db.Source) string {
+	if row.State != "ready" || row.Stamp == "" {
+		return ""
+	}
+	s.changesMu.Lock()
+	c, ok := s.changes[row.ID]
+	s.changesMu.Unlock()
+	if ok && c.gen == row.Generation && time.Since(c.at) < changedFor {
+		return c.why
+	}
+	c = change{at: time.Now(), gen: row.Generation}
+	if err := source.ChangedSince(row.Path, row.Stamp); err != nil {
+		c.why = strings.TrimSuffix(err.Why, ",")
+	}
+	s.changesMu.Lock()
+	s.changes[row.ID] = c
+	s.changesMu.Unlock()
+	return c.why
+}
+
+func (s *Service) addSource(ctx context.Context, p db.CreateSourceParams) (int64, error) {
+	list, err := s.Store.ListSources(ctx, p.ProjectID)
 	if err != nil {
 		return 0, err
 	}
 	for _, x := range list {
-		if x.Path == path {
-			return 0, userErr(409, "%s is mounted already, as number %d of the search order", label, x.Position)
+		if x.Path == p.Path && x.Inside == p.Inside && x.ParentID == p.ParentID {
+			return 0, userErr(409, "%s is mounted already, as number %d of the search order", p.Label, x.Position)
 		}
 	}
-	if len(label) > 255 {
-		label = label[:255]
+	if len(p.Label) > 255 {
+		p.Label = strings.ToValidUTF8(p.Label[:255], "")
 	}
-	id, err := s.Store.CreateSource(ctx, db.CreateSourceParams{ProjectID: project, Path: path, Label: label})
+	var id int64
+	err = s.Store.Tx(ctx, func(q *db.Queries) (err error) {
+		id, err = q.CreateSource(ctx, p)
+		return err
+	})
 	if err != nil {
 		return 0, err
 	}
-	if err := s.queueIndex(ctx, project, id, label); err != nil {
+	if err := s.queueIndex(ctx, p.ProjectID, id, p.Label); err != nil {
 		return 0, err
 	}
-	return id, s.Store.TouchProject(ctx, project)
+	return id, s.Store.TouchProject(ctx, p.ProjectID)
+}
+
+// Cancel stops a job. What it was for must not wait for it for ever: a job
+// that had not begun never gets to say so itself.
+func (s *Service) Cancel(ctx context.Context, id int64) error {
+	j, err := s.Store.GetJob(ctx, id)
+	if j, err = Known(j, err, "job", id); err != nil {
+		return err
+	}
+	if err := s.Store.CancelJob(ctx, id); err != nil {
+		return err
+	}
+	var a idArgs
+	if json.Unmarshal(j.Args, &a) != nil {
+		return nil // of another kind
+	}
+	const stopped = "it was stopped"
+	switch j.Kind {
+	case "extract":
+		if x, err := s.Store.GetExtraction(ctx, a.ID); err == nil && x.State == "waiting" {
+			err = s.Store.ExtractionState(ctx, db.ExtractionStateParams{State: "cancelled", Error: stopped, Summary: x.Summary, ID: x.ID})
+			if err != nil {
+				return err
+			}
+		}
+	case "index":
+		if row, err := s.Store.GetSource(ctx, a.ID); err == nil && row.State == "indexing" {
+			if err := s.Store.SourceFailed(ctx, db.SourceFailedParams{Error: "its indexing was stopped; try again", ID: row.ID}); err != nil {
+				return err
+			}
+		}
+	default:
+		return nil
+	}
+	return s.Store.TouchProject(ctx, j.ProjectID)
 }
 
 func (s *Service) queueIndex(ctx context.Context, project, id int64, label string) error {
@@ -149,23 +357,34 @@ type idArgs struct {
 	ID int64 `json:"id"`
 }
 
-// mounted returns an open source.
+// mounted returns an open source, and opens it if it is not, or was indexed
+// anew.
 func (s *Service) mounted(ctx context.Context, row db.Source) (*source.Source, error) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if o, ok := s.open[row.ID]; ok {
-		if o.generation == row.Generation {
-			return o.src, nil
-		}
-		delete(s.open, row.ID) // readers may still use it; the file closes with the collector
+	o, ok := s.open[row.ID]
+	s.mu.Unlock()
+	if ok && o.generation == row.Generation {
+		return o.src, nil
 	}
-	src, err := source.Open(ctx, row.Path, s.Lib.Layouts)
+	src, err := s.openAnew(ctx, row)
 	if err != nil {
 		return nil, err
 	}
-	src.Label = row.Label
+	return s.mount(row, src), nil
+}
+
+// mount keeps an open source for all who read it. If another was quicker, its
+// one is kept. The one of an earlier generation may still be read; its file
+// closes with the collector.
+func (s *Service) mount(row db.Source, src *source.Source) *source.Source {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o, ok := s.open[row.ID]; ok && o.generation >= row.Generation {
+		src.Close()
+		return o.src
+	}
 	s.open[row.ID] = opened{row.Generation, src}
-	return src, nil
+	return src
 }
 
 // Stack mounts a project's sources in search order. A source that cannot be
@@ -182,7 +401,9 @@ func (s *Service) Stack(ctx context.Context, project int64) (source.Stack, error
 		}
 		src, err := s.mounted(ctx, r)
 		if err != nil {
-			s.Store.SourceFailed(ctx, db.SourceFailedParams{Error: err.Error(), ID: r.ID})
+			if ctx.Err() == nil && !store.Transient(err) {
+				s.Store.SourceFailed(ctx, db.SourceFailedParams{Error: err.Error(), ID: r.ID})
+			}
 			continue
 		}
 		st = append(st, src)

@@ -16,13 +16,32 @@ SELECT * FROM sources WHERE project_id = ? ORDER BY position, id;
 -- name: GetSource :one
 SELECT * FROM sources WHERE id = ?;
 
+-- name: LockSource :one
+SELECT id FROM sources WHERE id = ? FOR UPDATE;
+
 -- name: CreateSource :execlastid
-INSERT INTO sources (project_id, position, path, label, error, problems, terms)
-SELECT sqlc.arg(project_id), COALESCE(MAX(s.position), 0) + 1, sqlc.arg(path), sqlc.arg(label), '', '[]', ''
+INSERT INTO sources (project_id, position, path, label, parent_id, inside, origin, rights, error, problems, terms)
+SELECT sqlc.arg(project_id), COALESCE(MAX(s.position), 0) + 1, sqlc.arg(path), sqlc.arg(label), sqlc.arg(parent_id), sqlc.arg(inside), sqlc.arg(origin), sqlc.arg(rights), '', '[]', ''
 FROM sources s WHERE s.project_id = sqlc.arg(project_id);
 
 -- name: SourceIndexed :exec
-UPDATE sources SET state = 'ready', error = '', format = ?, is_layout = ?, size = ?, entry_count = ?, problems = ?, terms = ?, generation = generation + 1 WHERE id = ?;
+UPDATE sources SET state = 'ready', error = '', format = ?, is_layout = ?, size = ?, entry_count = ?, problems = ?, remarks = ?, terms = ?, stamp = ?,
+  next_slot = ?, kinds_known = FALSE, links_known = FALSE, generation = generation + 1, rev = rev + 1 WHERE id = ?;
+
+-- name: SourceIndexing :exec
+UPDATE sources SET state = IF(state = 'failed', 'indexing', state), error = '' WHERE id = ?;
+
+-- name: SourceKinds :exec
+UPDATE sources SET kinds_known = TRUE, rights = ?, rev = rev + 1 WHERE id = ?;
+
+-- name: SourceLinks :exec
+UPDATE sources SET links_known = TRUE, rev = rev + 1 WHERE id = ?;
+
+-- name: RaiseRev :exec
+UPDATE sources SET rev = rev + 1 WHERE id = ?;
+
+-- name: SetRights :exec
+UPDATE sources SET rights = ? WHERE id = ?;
 
 -- name: SourceFailed :exec
 UPDATE sources SET state = 'failed', error = ? WHERE id = ?;
@@ -36,14 +55,67 @@ DELETE FROM sources WHERE id = ?;
 -- name: DeleteEntries :exec
 DELETE FROM entries WHERE source_id = ?;
 
--- name: SourceEntries :many
-SELECT id, path, size, packed, kind, format, error FROM entries WHERE source_id = ? ORDER BY idx;
-
 -- name: GetEntry :one
-SELECT * FROM entries WHERE id = ?;
+SELECT * FROM entries WHERE source_id = ? AND slot = ?;
 
 -- name: EntryByPath :one
 SELECT * FROM entries WHERE source_id = ? AND path = ? LIMIT 1;
+
+-- name: DeleteRefs :exec
+DELETE FROM entry_refs WHERE source_id = ?;
+
+-- name: SourceRefs :many
+SELECT slot, ref, role FROM entry_refs WHERE source_id = ? ORDER BY slot, no;
+
+-- name: ListPins :many
+SELECT * FROM pins WHERE project_id = ? ORDER BY ref;
+
+-- name: PutPin :exec
+INSERT INTO pins (project_id, ref, source_label, entry_path) VALUES (?, ?, ?, ?)
+ON DUPLICATE KEY UPDATE source_label = VALUES(source_label), entry_path = VALUES(entry_path);
+
+-- name: DeletePin :execrows
+DELETE FROM pins WHERE project_id = ? AND ref = ?;
+
+-- name: GetRules :one
+SELECT rules FROM name_rules WHERE project_id = ?;
+
+-- name: PutRules :exec
+INSERT INTO name_rules (project_id, rules) VALUES (?, ?) ON DUPLICATE KEY UPDATE rules = VALUES(rules);
+
+-- name: PutSelection :exec
+INSERT IGNORE INTO selections (project_id, digest, spec) VALUES (?, ?, ?);
+
+-- name: GetSelection :one
+SELECT spec FROM selections WHERE project_id = ? AND digest = ?;
+
+-- name: CreateExtraction :execlastid
+INSERT INTO extractions (project_id, title, dest, form, policy, entries, bytes, error) VALUES (?, ?, ?, ?, ?, ?, ?, '');
+
+-- name: GetExtraction :one
+SELECT * FROM extractions WHERE id = ?;
+
+-- name: ListExtractions :many
+SELECT * FROM extractions WHERE project_id = ? ORDER BY id DESC LIMIT 50;
+
+-- name: ExtractionState :exec
+UPDATE extractions SET state = ?, error = ?, summary = ? WHERE id = ?;
+
+-- name: PutDevice :exec
+INSERT INTO devices (project_id, address, kind, name, token) VALUES (?, ?, ?, ?, ?)
+ON DUPLICATE KEY UPDATE kind = VALUES(kind), name = VALUES(name), token = VALUES(token);
+
+-- name: ListDevices :many
+SELECT * FROM devices WHERE project_id = ? ORDER BY id;
+
+-- name: GetDevice :one
+SELECT * FROM devices WHERE id = ?;
+
+-- name: DeviceByAddress :one
+SELECT * FROM devices WHERE project_id = ? AND address = ?;
+
+-- name: DeleteDevice :exec
+DELETE FROM devices WHERE id = ?;
 
 -- name: ListFinds :many
 SELECT * FROM finds WHERE project_id = ? ORDER BY id;
@@ -62,6 +134,9 @@ UPDATE finds SET state = 'ready', error = 'null', scene = ?, missing = ?, model 
 
 -- name: FindFailed :exec
 UPDATE finds SET state = 'failed', error = ? WHERE id = ?;
+
+-- name: ReadyFinds :many
+SELECT id FROM finds WHERE project_id = ? AND source_id IS NOT NULL;
 
 -- name: DeleteFind :exec
 DELETE FROM finds WHERE id = ?;
@@ -136,15 +211,24 @@ WHERE state = 'queued' OR (state = 'running' AND lease_until < CURRENT_TIMESTAMP
 ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED;
 
 -- name: StartJob :exec
-UPDATE jobs SET state = 'running', worker = ?, attempts = attempts + 1, started = CURRENT_TIMESTAMP(3), done = 0, total = 0,
+UPDATE jobs SET state = 'running', worker = ?, attempts = attempts + 1, started = CURRENT_TIMESTAMP(3), done = 0, total = 0, bytes = 0, bytes_total = 0,
   lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND WHERE id = ?;
 
 -- name: BeatJob :execrows
-UPDATE jobs SET done = ?, total = ?, unit = ?, lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND
+UPDATE jobs SET done = ?, total = ?, unit = ?, bytes = ?, bytes_total = ?, lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND
 WHERE id = ? AND worker = ? AND state = 'running' AND cancel = FALSE;
 
 -- name: EndJob :exec
 UPDATE jobs SET state = ?, error = ?, ended = CURRENT_TIMESTAMP(3), lease_until = NULL WHERE id = ? AND worker = ? AND state = 'running';
+
+-- name: GiveBackJob :exec
+UPDATE jobs SET state = 'queued', worker = '', attempts = attempts - 1, lease_until = NULL WHERE id = ? AND worker = ?;
+
+-- name: ReturnJob :exec
+UPDATE jobs SET state = 'queued', worker = '', lease_until = NULL WHERE id = ? AND worker = ? AND state = 'running';
+
+-- name: RunningJobs :many
+SELECT id, worker FROM jobs WHERE state = 'running';
 
 -- name: CancelJob :exec
 UPDATE jobs SET cancel = TRUE, state = IF(state = 'queued', 'cancelled', state), ended = IF(state = 'queued', CURRENT_TIMESTAMP(3), ended) WHERE id = ?;

@@ -12,8 +12,11 @@ import (
 	"fmt"
 	"os"
 	"runtime/debug"
+	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"excavate/internal/store"
@@ -29,6 +32,8 @@ type Task struct {
 	done atomic.Int64
 	tot  atomic.Int64
 	unit atomic.Value
+	byt  atomic.Int64
+	bytT atomic.Int64
 }
 
 // Progress says how far the job is, in a unit that people count in.
@@ -36,6 +41,16 @@ func (t *Task) Progress(done, total int64, unit string) {
 	t.done.Store(done)
 	t.tot.Store(total)
 	t.unit.Store(unit)
+}
+
+// Bytes says how many bytes are done, where the job counts them too.
+func (t *Task) Bytes(done, total int64) {
+	t.byt.Store(done)
+	t.bytT.Store(total)
+}
+
+func (t *Task) beat(worker string) db.BeatJobParams {
+	return db.BeatJobParams{Done: t.done.Load(), Total: t.tot.Load(), Unit: t.unit.Load().(string), Bytes: t.byt.Load(), BytesTotal: t.bytT.Load(), ID: t.Job.ID, Worker: worker}
 }
 
 // Args reads the job's arguments.
@@ -86,8 +101,30 @@ func (p *Pool) Add(ctx context.Context, project int64, kind, title string, args 
 	return id, nil
 }
 
+// reclaim takes back the jobs of processes of this machine that are gone, so
+// that they need not wait for their lease to end.
+func (p *Pool) reclaim(ctx context.Context) {
+	rows, err := p.st.RunningJobs(ctx)
+	if err != nil {
+		return
+	}
+	for _, j := range rows {
+		// host-pid-start-number; the host may have dashes of its own
+		parts := strings.Split(j.Worker, "-")
+		if len(parts) < 4 || !strings.HasPrefix(p.name, strings.Join(parts[:len(parts)-3], "-")+"-") {
+			continue
+		}
+		pid, err := strconv.Atoi(parts[len(parts)-3])
+		if err != nil || pid == os.Getpid() || syscall.Kill(pid, 0) != syscall.ESRCH {
+			continue
+		}
+		p.st.ReturnJob(ctx, db.ReturnJobParams{ID: j.ID, Worker: j.Worker})
+	}
+}
+
 // Start runs n workers until ctx ends; Wait waits for them.
 func (p *Pool) Start(ctx context.Context, n int) {
+	p.reclaim(ctx)
 	for i := 0; i < n; i++ {
 		name := fmt.Sprintf("%s-%d", p.name, i)
 		p.wg.Go(func() { p.loop(ctx, name) })
@@ -149,7 +186,7 @@ func (p *Pool) one(ctx context.Context, name string) (bool, error) {
 			case <-stop:
 				return
 			case <-tick.C:
-				n, err := p.st.BeatJob(context.WithoutCancel(ctx), db.BeatJobParams{Done: t.done.Load(), Total: t.tot.Load(), Unit: t.unit.Load().(string), ID: job.ID, Worker: name})
+				n, err := p.st.BeatJob(context.WithoutCancel(ctx), t.beat(name))
 				if err == nil && n == 0 { // cancelled, or another worker has it
 					cancelled.Store(true)
 					cancel()
@@ -163,16 +200,37 @@ func (p *Pool) one(ctx context.Context, name string) (bool, error) {
 	beats.Wait()
 	switch {
 	case err == nil:
-		p.st.BeatJob(context.WithoutCancel(ctx), db.BeatJobParams{Done: t.done.Load(), Total: t.tot.Load(), Unit: t.unit.Load().(string), ID: job.ID, Worker: name})
+		p.st.BeatJob(context.WithoutCancel(ctx), t.beat(name))
 		return true, p.end(job, name, "done", "")
 	case cancelled.Load():
 		return true, p.end(job, name, "cancelled", "")
 	case ctx.Err() != nil:
 		// We are stopping: give the job back at once.
-		_, err := p.st.DB.ExecContext(context.WithoutCancel(ctx), "UPDATE jobs SET state = 'queued', worker = '', attempts = attempts - 1, lease_until = NULL WHERE id = ? AND worker = ?", job.ID, name)
-		return true, err
+		return true, p.st.GiveBackJob(context.WithoutCancel(ctx), db.GiveBackJobParams{ID: job.ID, Worker: name})
+	case store.Transient(err) && job.Attempts < MaxAttempts-1:
+		// The database went away under the job; it is begun again when it is back.
+		p.log("work: %s: %v; it is tried again", job.Title, err)
+		return true, p.giveBack(ctx, job, name)
 	}
 	return true, p.end(job, name, "failed", err.Error())
+}
+
+// giveBack waits for the database and returns a job to the queue; the try
+// counts. Where even that fails, the lease ends by itself.
+func (p *Pool) giveBack(ctx context.Context, job db.Job, name string) error {
+	var err error
+	for wait := 100 * time.Millisecond; wait < 10*time.Second; wait *= 2 {
+		err = p.st.ReturnJob(ctx, db.ReturnJobParams{ID: job.ID, Worker: name})
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait):
+		}
+	}
+	return err
 }
 
 func (p *Pool) handle(ctx context.Context, t *Task) (err error) {

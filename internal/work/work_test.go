@@ -2,8 +2,11 @@ package work_test
 
 import (
 	"context"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"os"
+	"os/exec"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -202,5 +205,88 @@ func TestADatabaseThatIsNotThere(t *testing.T) {
 	_, err := store.Open(context.Background(), "x:y@tcp(127.0.0.1:1)/none?timeout=1s")
 	if err == nil || !strings.Contains(err.Error(), "does not answer") {
 		t.Errorf("says %v", err)
+	}
+}
+
+// A job under which the database went away is begun again; one that fails for
+// a reason of its own is not.
+func TestABrokenConnectionIsTriedAgain(t *testing.T) {
+	f := setup(t)
+	ctx, stop := context.WithCancel(context.Background())
+	p := work.New(f.st, t.Logf)
+	var tries, wrong atomic.Int32
+	p.Handle("flaky", func(context.Context, *work.Task) error {
+		if tries.Add(1) < 3 {
+			return fmt.Errorf("store entries: %w", driver.ErrBadConn)
+		}
+		return nil
+	})
+	p.Handle("wrong", func(context.Context, *work.Task) error { wrong.Add(1); return errors.New("the file is empty") })
+	p.Handle("never", func(context.Context, *work.Task) error { return driver.ErrBadConn })
+	flaky, _ := p.Add(ctx, f.project, "flaky", "flaky", 1)
+	bad, _ := p.Add(ctx, f.project, "wrong", "wrong", 1)
+	never, _ := p.Add(ctx, f.project, "never", "never", 1)
+	p.Start(ctx, 2)
+	defer func() { stop(); p.Wait() }()
+	f.until(t, flaky, "done")
+	f.until(t, bad, "failed")
+	f.until(t, never, "failed")
+	if tries.Load() != 3 || wrong.Load() != 1 {
+		t.Errorf("%d tries of the flaky one, %d of the wrong one", tries.Load(), wrong.Load())
+	}
+}
+
+// Work of a process of this machine that is gone is taken at once, before its
+// lease ends; that of one that lives, or of another machine, is left.
+func TestWorkOfAKilledProcessNeedNotWait(t *testing.T) {
+	f := setup(t)
+	ctx, stop := context.WithCancel(context.Background())
+	p := work.New(f.st, t.Logf)
+	p.Handle("x", func(context.Context, *work.Task) error { return nil })
+	host, _ := os.Hostname()
+	dead := exec.Command("true")
+	if err := dead.Run(); err != nil {
+		t.Fatal(err)
+	}
+	jobs := map[string]int64{}
+	for name, worker := range map[string]string{
+		"dead":      fmt.Sprintf("%.20s-%d-17-0", host, dead.Process.Pid),
+		"alive":     fmt.Sprintf("%.20s-%d-17-0", host, os.Getppid()),
+		"elsewhere": fmt.Sprintf("another-host-%d-17-0", dead.Process.Pid),
+		"odd":       "nobody",
+	} {
+		id, err := p.Add(ctx, f.project, "x", name, name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		jobs[name] = id
+		if _, err := f.st.DB.Exec("UPDATE jobs SET state='running', worker=?, attempts=1, lease_until=CURRENT_TIMESTAMP(3) + INTERVAL 60 SECOND WHERE id=?", worker, id); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.Start(ctx, 1)
+	defer func() { stop(); p.Wait() }()
+	f.until(t, jobs["dead"], "done")
+	for _, name := range []string{"alive", "elsewhere", "odd"} {
+		if j, err := f.st.GetJob(ctx, jobs[name]); err != nil || j.State != "running" {
+			t.Errorf("%s: %s, %v", name, j.State, err)
+		}
+	}
+}
+
+func TestBytesAreCountedToo(t *testing.T) {
+	f := setup(t)
+	ctx, stop := context.WithCancel(context.Background())
+	p := work.New(f.st, t.Logf)
+	p.Handle("x", func(_ context.Context, task *work.Task) error {
+		task.Progress(2, 2, "files")
+		task.Bytes(3<<32, 4<<32)
+		return nil
+	})
+	id, _ := p.Add(ctx, f.project, "x", "x", 1)
+	p.Start(ctx, 1)
+	defer func() { stop(); p.Wait() }()
+	if j := f.until(t, id, "done"); j.Bytes != 3<<32 || j.BytesTotal != 4<<32 || j.Unit != "files" {
+		t.Errorf("%+v", j)
 	}
 }

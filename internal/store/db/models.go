@@ -38,9 +38,18 @@ type Delivery struct {
 	Created   time.Time
 }
 
+type Device struct {
+	ID        int64
+	ProjectID int64
+	Address   string
+	Kind      string
+	Name      string
+	Token     string
+}
+
 type Entry struct {
-	ID       int64
 	SourceID int64
+	Slot     int32
 	Idx      int32
 	Path     string
 	Size     int64
@@ -48,6 +57,29 @@ type Entry struct {
 	Kind     string
 	Format   string
 	Error    string
+}
+
+type EntryRef struct {
+	SourceID int64
+	Slot     int32
+	No       int32
+	Ref      string
+	Role     string
+}
+
+type Extraction struct {
+	ID        int64
+	ProjectID int64
+	Title     string
+	Dest      string
+	Form      string
+	Policy    string
+	State     string
+	Error     string
+	Entries   int64
+	Bytes     int64
+	Summary   json.RawMessage
+	Created   time.Time
 }
 
 type Find struct {
@@ -82,6 +114,20 @@ type Job struct {
 	Created    time.Time
 	Started    sql.NullTime
 	Ended      sql.NullTime
+	Bytes      int64
+	BytesTotal int64
+}
+
+type NameRule struct {
+	ProjectID int64
+	Rules     json.RawMessage
+}
+
+type Pin struct {
+	ProjectID   int64
+	Ref         string
+	SourceLabel string
+	EntryPath   string
 }
 
 type Project struct {
@@ -101,6 +147,12 @@ type Result struct {
 	Error    string
 }
 
+type Selection struct {
+	ProjectID int64
+	Digest    string
+	Spec      json.RawMessage
+}
+
 type Source struct {
 	ID         int64
 	ProjectID  int64
@@ -116,4 +168,14 @@ type Source struct {
 	Problems   json.RawMessage
 	Terms      string
 	Generation int64
+	ParentID   sql.NullInt64
+	Inside     string
+	Stamp      string
+	Origin     string
+	KindsKnown bool
+	LinksKnown bool
+	Rev        int64
+	NextSlot   int32
+	Remarks    json.RawMessage
+	Rights     json.RawMessage
 }

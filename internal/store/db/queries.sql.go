@@ -51,16 +51,18 @@ func (q *Queries) AddRevision(ctx context.Context, arg AddRevisionParams) error 
 }
 
 const beatJob = `-- name: BeatJob :execrows
-UPDATE jobs SET done = ?, total = ?, unit = ?, lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND
+UPDATE jobs SET done = ?, total = ?, unit = ?, bytes = ?, bytes_total = ?, lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND
 WHERE id = ? AND worker = ? AND state = 'running' AND cancel = FALSE
 `
 
 type BeatJobParams struct {
-	Done   int64
-	Total  int64
-	Unit   string
-	ID     int64
-	Worker string
+	Done       int64
+	Total      int64
+	Unit       string
+	Bytes      int64
+	BytesTotal int64
+	ID         int64
+	Worker     string
 }
 
 func (q *Queries) BeatJob(ctx context.Context, arg BeatJobParams) (int64, error) {
@@ -68,6 +70,8 @@ func (q *Queries) BeatJob(ctx context.Context, arg BeatJobParams) (int64, error)
 		arg.Done,
 		arg.Total,
 		arg.Unit,
+		arg.Bytes,
+		arg.BytesTotal,
 		arg.ID,
 		arg.Worker,
 	)
@@ -172,6 +176,36 @@ func (q *Queries) CreateDelivery(ctx context.Context, arg CreateDeliveryParams) 
 	return result.LastInsertId()
 }
 
+const createExtraction = `-- name: CreateExtraction :execlastid
+INSERT INTO extractions (project_id, title, dest, form, policy, entries, bytes, error) VALUES (?, ?, ?, ?, ?, ?, ?, '')
+`
+
+type CreateExtractionParams struct {
+	ProjectID int64
+	Title     string
+	Dest      string
+	Form      string
+	Policy    string
+	Entries   int64
+	Bytes     int64
+}
+
+func (q *Queries) CreateExtraction(ctx context.Context, arg CreateExtractionParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, createExtraction,
+		arg.ProjectID,
+		arg.Title,
+		arg.Dest,
+		arg.Form,
+		arg.Policy,
+		arg.Entries,
+		arg.Bytes,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.LastInsertId()
+}
+
 const createFind = `-- name: CreateFind :execlastid
 INSERT INTO finds (project_id, source_id, source_label, entry_path, name) VALUES (?, ?, ?, ?, ?)
 `
@@ -211,8 +245,8 @@ func (q *Queries) CreateProject(ctx context.Context, name string) (int64, error)
 }
 
 const createSource = `-- name: CreateSource :execlastid
-INSERT INTO sources (project_id, position, path, label, error, problems, terms)
-SELECT ?, COALESCE(MAX(s.position), 0) + 1, ?, ?, '', '[]', ''
+INSERT INTO sources (project_id, position, path, label, parent_id, inside, origin, rights, error, problems, terms)
+SELECT ?, COALESCE(MAX(s.position), 0) + 1, ?, ?, ?, ?, ?, ?, '', '[]', ''
 FROM sources s WHERE s.project_id = ?
 `
 
@@ -220,6 +254,10 @@ type CreateSourceParams struct {
 	ProjectID int64
 	Path      string
 	Label     string
+	ParentID  sql.NullInt64
+	Inside    string
+	Origin    string
+	Rights    json.RawMessage
 }
 
 func (q *Queries) CreateSource(ctx context.Context, arg CreateSourceParams) (int64, error) {
@@ -227,12 +265,25 @@ func (q *Queries) CreateSource(ctx context.Context, arg CreateSourceParams) (int
 		arg.ProjectID,
 		arg.Path,
 		arg.Label,
+		arg.ParentID,
+		arg.Inside,
+		arg.Origin,
+		arg.Rights,
 		arg.ProjectID,
 	)
 	if err != nil {
 		return 0, err
 	}
 	return result.LastInsertId()
+}
+
+const deleteDevice = `-- name: DeleteDevice :exec
+DELETE FROM devices WHERE id = ?
+`
+
+func (q *Queries) DeleteDevice(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, deleteDevice, id)
+	return err
 }
 
 const deleteEntries = `-- name: DeleteEntries :exec
@@ -250,6 +301,32 @@ DELETE FROM finds WHERE id = ?
 
 func (q *Queries) DeleteFind(ctx context.Context, id int64) error {
 	_, err := q.db.ExecContext(ctx, deleteFind, id)
+	return err
+}
+
+const deletePin = `-- name: DeletePin :execrows
+DELETE FROM pins WHERE project_id = ? AND ref = ?
+`
+
+type DeletePinParams struct {
+	ProjectID int64
+	Ref       string
+}
+
+func (q *Queries) DeletePin(ctx context.Context, arg DeletePinParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, deletePin, arg.ProjectID, arg.Ref)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
+const deleteRefs = `-- name: DeleteRefs :exec
+DELETE FROM entry_refs WHERE source_id = ?
+`
+
+func (q *Queries) DeleteRefs(ctx context.Context, sourceID int64) error {
+	_, err := q.db.ExecContext(ctx, deleteRefs, sourceID)
 	return err
 }
 
@@ -299,6 +376,29 @@ func (q *Queries) DeliveryReady(ctx context.Context, arg DeliveryReadyParams) er
 	return err
 }
 
+const deviceByAddress = `-- name: DeviceByAddress :one
+SELECT id, project_id, address, kind, name, token FROM devices WHERE project_id = ? AND address = ?
+`
+
+type DeviceByAddressParams struct {
+	ProjectID int64
+	Address   string
+}
+
+func (q *Queries) DeviceByAddress(ctx context.Context, arg DeviceByAddressParams) (Device, error) {
+	row := q.db.QueryRowContext(ctx, deviceByAddress, arg.ProjectID, arg.Address)
+	var i Device
+	err := row.Scan(
+		&i.ID,
+		&i.ProjectID,
+		&i.Address,
+		&i.Kind,
+		&i.Name,
+		&i.Token,
+	)
+	return i, err
+}
+
 const dropRevisionsAfter = `-- name: DropRevisionsAfter :exec
 DELETE FROM chain_revisions WHERE chain_id = ? AND no > ?
 `
@@ -335,7 +435,7 @@ func (q *Queries) EndJob(ctx context.Context, arg EndJobParams) error {
 }
 
 const entryByPath = `-- name: EntryByPath :one
-SELECT id, source_id, idx, path, size, packed, kind, format, error FROM entries WHERE source_id = ? AND path = ? LIMIT 1
+SELECT source_id, slot, idx, path, size, packed, kind, format, error FROM entries WHERE source_id = ? AND path = ? LIMIT 1
 `
 
 type EntryByPathParams struct {
@@ -347,8 +447,8 @@ func (q *Queries) EntryByPath(ctx context.Context, arg EntryByPathParams) (Entry
 	row := q.db.QueryRowContext(ctx, entryByPath, arg.SourceID, arg.Path)
 	var i Entry
 	err := row.Scan(
-		&i.ID,
 		&i.SourceID,
+		&i.Slot,
 		&i.Idx,
 		&i.Path,
 		&i.Size,
@@ -358,6 +458,27 @@ func (q *Queries) EntryByPath(ctx context.Context, arg EntryByPathParams) (Entry
 		&i.Error,
 	)
 	return i, err
+}
+
+const extractionState = `-- name: ExtractionState :exec
+UPDATE extractions SET state = ?, error = ?, summary = ? WHERE id = ?
+`
+
+type ExtractionStateParams struct {
+	State   string
+	Error   string
+	Summary json.RawMessage
+	ID      int64
+}
+
+func (q *Queries) ExtractionState(ctx context.Context, arg ExtractionStateParams) error {
+	_, err := q.db.ExecContext(ctx, extractionState,
+		arg.State,
+		arg.Error,
+		arg.Summary,
+		arg.ID,
+	)
+	return err
 }
 
 const findFailed = `-- name: FindFailed :exec
@@ -475,16 +596,39 @@ func (q *Queries) GetDelivery(ctx context.Context, id int64) (Delivery, error) {
 	return i, err
 }
 
-const getEntry = `-- name: GetEntry :one
-SELECT id, source_id, idx, path, size, packed, kind, format, error FROM entries WHERE id = ?
+const getDevice = `-- name: GetDevice :one
+SELECT id, project_id, address, kind, name, token FROM devices WHERE id = ?
 `
 
-func (q *Queries) GetEntry(ctx context.Context, id int64) (Entry, error) {
-	row := q.db.QueryRowContext(ctx, getEntry, id)
-	var i Entry
+func (q *Queries) GetDevice(ctx context.Context, id int64) (Device, error) {
+	row := q.db.QueryRowContext(ctx, getDevice, id)
+	var i Device
 	err := row.Scan(
 		&i.ID,
+		&i.ProjectID,
+		&i.Address,
+		&i.Kind,
+		&i.Name,
+		&i.Token,
+	)
+	return i, err
+}
+
+const getEntry = `-- name: GetEntry :one
+SELECT source_id, slot, idx, path, size, packed, kind, format, error FROM entries WHERE source_id = ? AND slot = ?
+`
+
+type GetEntryParams struct {
+	SourceID int64
+	Slot     int32
+}
+
+func (q *Queries) GetEntry(ctx context.Context, arg GetEntryParams) (Entry, error) {
+	row := q.db.QueryRowContext(ctx, getEntry, arg.SourceID, arg.Slot)
+	var i Entry
+	err := row.Scan(
 		&i.SourceID,
+		&i.Slot,
 		&i.Idx,
 		&i.Path,
 		&i.Size,
@@ -492,6 +636,30 @@ func (q *Queries) GetEntry(ctx context.Context, id int64) (Entry, error) {
 		&i.Kind,
 		&i.Format,
 		&i.Error,
+	)
+	return i, err
+}
+
+const getExtraction = `-- name: GetExtraction :one
+SELECT id, project_id, title, dest, form, policy, state, error, entries, bytes, summary, created FROM extractions WHERE id = ?
+`
+
+func (q *Queries) GetExtraction(ctx context.Context, id int64) (Extraction, error) {
+	row := q.db.QueryRowContext(ctx, getExtraction, id)
+	var i Extraction
+	err := row.Scan(
+		&i.ID,
+		&i.ProjectID,
+		&i.Title,
+		&i.Dest,
+		&i.Form,
+		&i.Policy,
+		&i.State,
+		&i.Error,
+		&i.Entries,
+		&i.Bytes,
+		&i.Summary,
+		&i.Created,
 	)
 	return i, err
 }
@@ -520,7 +688,7 @@ func (q *Queries) GetFind(ctx context.Context, id int64) (Find, error) {
 }
 
 const getJob = `-- name: GetJob :one
-SELECT id, project_id, kind, title, args, state, done, total, unit, error, attempts, cancel, worker, lease_until, created, started, ended FROM jobs WHERE id = ?
+SELECT id, project_id, kind, title, args, state, done, total, unit, error, attempts, cancel, worker, lease_until, created, started, ended, bytes, bytes_total FROM jobs WHERE id = ?
 `
 
 func (q *Queries) GetJob(ctx context.Context, id int64) (Job, error) {
@@ -544,6 +712,8 @@ func (q *Queries) GetJob(ctx context.Context, id int64) (Job, error) {
 		&i.Created,
 		&i.Started,
 		&i.Ended,
+		&i.Bytes,
+		&i.BytesTotal,
 	)
 	return i, err
 }
@@ -599,8 +769,35 @@ func (q *Queries) GetRevision(ctx context.Context, arg GetRevisionParams) (json.
 	return steps, err
 }
 
+const getRules = `-- name: GetRules :one
+SELECT rules FROM name_rules WHERE project_id = ?
+`
+
+func (q *Queries) GetRules(ctx context.Context, projectID int64) (json.RawMessage, error) {
+	row := q.db.QueryRowContext(ctx, getRules, projectID)
+	var rules json.RawMessage
+	err := row.Scan(&rules)
+	return rules, err
+}
+
+const getSelection = `-- name: GetSelection :one
+SELECT spec FROM selections WHERE project_id = ? AND digest = ?
+`
+
+type GetSelectionParams struct {
+	ProjectID int64
+	Digest    string
+}
+
+func (q *Queries) GetSelection(ctx context.Context, arg GetSelectionParams) (json.RawMessage, error) {
+	row := q.db.QueryRowContext(ctx, getSelection, arg.ProjectID, arg.Digest)
+	var spec json.RawMessage
+	err := row.Scan(&spec)
+	return spec, err
+}
+
 const getSource = `-- name: GetSource :one
-SELECT id, project_id, position, path, label, format, is_layout, size, state, error, entry_count, problems, terms, generation FROM sources WHERE id = ?
+SELECT id, project_id, position, path, label, format, is_layout, size, state, error, entry_count, problems, terms, generation, parent_id, inside, stamp, origin, kinds_known, links_known, rev, next_slot, remarks, rights FROM sources WHERE id = ?
 `
 
 func (q *Queries) GetSource(ctx context.Context, id int64) (Source, error) {
@@ -621,8 +818,32 @@ func (q *Queries) GetSource(ctx context.Context, id int64) (Source, error) {
 		&i.Problems,
 		&i.Terms,
 		&i.Generation,
+		&i.ParentID,
+		&i.Inside,
+		&i.Stamp,
+		&i.Origin,
+		&i.KindsKnown,
+		&i.LinksKnown,
+		&i.Rev,
+		&i.NextSlot,
+		&i.Remarks,
+		&i.Rights,
 	)
 	return i, err
+}
+
+const giveBackJob = `-- name: GiveBackJob :exec
+UPDATE jobs SET state = 'queued', worker = '', attempts = attempts - 1, lease_until = NULL WHERE id = ? AND worker = ?
+`
+
+type GiveBackJobParams struct {
+	ID     int64
+	Worker string
+}
+
+func (q *Queries) GiveBackJob(ctx context.Context, arg GiveBackJobParams) error {
+	_, err := q.db.ExecContext(ctx, giveBackJob, arg.ID, arg.Worker)
+	return err
 }
 
 const incompleteFinds = `-- name: IncompleteFinds :many
@@ -735,6 +956,80 @@ func (q *Queries) ListDeliveries(ctx context.Context, projectID int64) ([]Delive
 	return items, nil
 }
 
+const listDevices = `-- name: ListDevices :many
+SELECT id, project_id, address, kind, name, token FROM devices WHERE project_id = ? ORDER BY id
+`
+
+func (q *Queries) ListDevices(ctx context.Context, projectID int64) ([]Device, error) {
+	rows, err := q.db.QueryContext(ctx, listDevices, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []Device
+	for rows.Next() {
+		var i Device
+		if err := rows.Scan(
+			&i.ID,
+			&i.ProjectID,
+			&i.Address,
+			&i.Kind,
+			&i.Name,
+			&i.Token,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const listExtractions = `-- name: ListExtractions :many
+SELECT id, project_id, title, dest, form, policy, state, error, entries, bytes, summary, created FROM extractions WHERE project_id = ? ORDER BY id DESC LIMIT 50
+`
+
+func (q *Queries) ListExtractions(ctx context.Context, projectID int64) ([]Extraction, error) {
+	rows, err := q.db.QueryContext(ctx, listExtractions, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []Extraction
+	for rows.Next() {
+		var i Extraction
+		if err := rows.Scan(
+			&i.ID,
+			&i.ProjectID,
+			&i.Title,
+			&i.Dest,
+			&i.Form,
+			&i.Policy,
+			&i.State,
+			&i.Error,
+			&i.Entries,
+			&i.Bytes,
+			&i.Summary,
+			&i.Created,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const listFinds = `-- name: ListFinds :many
 SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model FROM finds WHERE project_id = ? ORDER BY id
 `
@@ -760,6 +1055,38 @@ func (q *Queries) ListFinds(ctx context.Context, projectID int64) ([]Find, error
 			&i.Scene,
 			&i.Missing,
 			&i.Model,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const listPins = `-- name: ListPins :many
+SELECT project_id, ref, source_label, entry_path FROM pins WHERE project_id = ? ORDER BY ref
+`
+
+func (q *Queries) ListPins(ctx context.Context, projectID int64) ([]Pin, error) {
+	rows, err := q.db.QueryContext(ctx, listPins, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []Pin
+	for rows.Next() {
+		var i Pin
+		if err := rows.Scan(
+			&i.ProjectID,
+			&i.Ref,
+			&i.SourceLabel,
+			&i.EntryPath,
 		); err != nil {
 			return nil, err
 		}
@@ -807,7 +1134,7 @@ func (q *Queries) ListProjects(ctx context.Context) ([]Project, error) {
 }
 
 const listSources = `-- name: ListSources :many
-SELECT id, project_id, position, path, label, format, is_layout, size, state, error, entry_count, problems, terms, generation FROM sources WHERE project_id = ? ORDER BY position, id
+SELECT id, project_id, position, path, label, format, is_layout, size, state, error, entry_count, problems, terms, generation, parent_id, inside, stamp, origin, kinds_known, links_known, rev, next_slot, remarks, rights FROM sources WHERE project_id = ? ORDER BY position, id
 `
 
 func (q *Queries) ListSources(ctx context.Context, projectID int64) ([]Source, error) {
@@ -834,6 +1161,16 @@ func (q *Queries) ListSources(ctx context.Context, projectID int64) ([]Source, e
 			&i.Problems,
 			&i.Terms,
 			&i.Generation,
+			&i.ParentID,
+			&i.Inside,
+			&i.Stamp,
+			&i.Origin,
+			&i.KindsKnown,
+			&i.LinksKnown,
+			&i.Rev,
+			&i.NextSlot,
+			&i.Remarks,
+			&i.Rights,
 		); err != nil {
 			return nil, err
 		}
@@ -866,8 +1203,19 @@ func (q *Queries) LockChain(ctx context.Context, id int64) (Chain, error) {
 	return i, err
 }
 
+const lockSource = `-- name: LockSource :one
+SELECT id FROM sources WHERE id = ? FOR UPDATE
+`
+
+func (q *Queries) LockSource(ctx context.Context, id int64) (int64, error) {
+	row := q.db.QueryRowContext(ctx, lockSource, id)
+	var id_2 int64
+	err := row.Scan(&id_2)
+	return id_2, err
+}
+
 const nextJob = `-- name: NextJob :one
-SELECT id, project_id, kind, title, args, state, done, total, unit, error, attempts, cancel, worker, lease_until, created, started, ended FROM jobs
+SELECT id, project_id, kind, title, args, state, done, total, unit, error, attempts, cancel, worker, lease_until, created, started, ended, bytes, bytes_total FROM jobs
 WHERE state = 'queued' OR (state = 'running' AND lease_until < CURRENT_TIMESTAMP(3))
 ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED
 `
@@ -893,6 +1241,8 @@ func (q *Queries) NextJob(ctx context.Context) (Job, error) {
 		&i.Created,
 		&i.Started,
 		&i.Ended,
+		&i.Bytes,
+		&i.BytesTotal,
 	)
 	return i, err
 }
@@ -929,6 +1279,52 @@ func (q *Queries) PendingJob(ctx context.Context, arg PendingJobParams) (int64, 
 	return id, err
 }
 
+const putDevice = `-- name: PutDevice :exec
+INSERT INTO devices (project_id, address, kind, name, token) VALUES (?, ?, ?, ?, ?)
+ON DUPLICATE KEY UPDATE kind = VALUES(kind), name = VALUES(name), token = VALUES(token)
+`
+
+type PutDeviceParams struct {
+	ProjectID int64
+	Address   string
+	Kind      string
+	Name      string
+	Token     string
+}
+
+func (q *Queries) PutDevice(ctx context.Context, arg PutDeviceParams) error {
+	_, err := q.db.ExecContext(ctx, putDevice,
+		arg.ProjectID,
+		arg.Address,
+		arg.Kind,
+		arg.Name,
+		arg.Token,
+	)
+	return err
+}
+
+const putPin = `-- name: PutPin :exec
+INSERT INTO pins (project_id, ref, source_label, entry_path) VALUES (?, ?, ?, ?)
+ON DUPLICATE KEY UPDATE source_label = VALUES(source_label), entry_path = VALUES(entry_path)
+`
+
+type PutPinParams struct {
+	ProjectID   int64
+	Ref         string
+	SourceLabel string
+	EntryPath   string
+}
+
+func (q *Queries) PutPin(ctx context.Context, arg PutPinParams) error {
+	_, err := q.db.ExecContext(ctx, putPin,
+		arg.ProjectID,
+		arg.Ref,
+		arg.SourceLabel,
+		arg.EntryPath,
+	)
+	return err
+}
+
 const putResult = `-- name: PutResult :exec
 INSERT INTO results (cache_key, scene, report, stats, basis, seconds, error) VALUES (?, ?, ?, ?, ?, ?, ?)
 ON DUPLICATE KEY UPDATE scene = VALUES(scene), report = VALUES(report), stats = VALUES(stats), basis = VALUES(basis), seconds = VALUES(seconds), error = VALUES(error)
@@ -957,8 +1353,73 @@ func (q *Queries) PutResult(ctx context.Context, arg PutResultParams) error {
 	return err
 }
 
+const putRules = `-- name: PutRules :exec
+INSERT INTO name_rules (project_id, rules) VALUES (?, ?) ON DUPLICATE KEY UPDATE rules = VALUES(rules)
+`
+
+type PutRulesParams struct {
+	ProjectID int64
+	Rules     json.RawMessage
+}
+
+func (q *Queries) PutRules(ctx context.Context, arg PutRulesParams) error {
+	_, err := q.db.ExecContext(ctx, putRules, arg.ProjectID, arg.Rules)
+	return err
+}
+
+const putSelection = `-- name: PutSelection :exec
+INSERT IGNORE INTO selections (project_id, digest, spec) VALUES (?, ?, ?)
+`
+
+type PutSelectionParams struct {
+	ProjectID int64
+	Digest    string
+	Spec      json.RawMessage
+}
+
+func (q *Queries) PutSelection(ctx context.Context, arg PutSelectionParams) error {
+	_, err := q.db.ExecContext(ctx, putSelection, arg.ProjectID, arg.Digest, arg.Spec)
+	return err
+}
+
+const raiseRev = `-- name: RaiseRev :exec
+UPDATE sources SET rev = rev + 1 WHERE id = ?
+`
+
+func (q *Queries) RaiseRev(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, raiseRev, id)
+	return err
+}
+
+const readyFinds = `-- name: ReadyFinds :many
+SELECT id FROM finds WHERE project_id = ? AND source_id IS NOT NULL
+`
+
+func (q *Queries) ReadyFinds(ctx context.Context, projectID int64) ([]int64, error) {
+	rows, err := q.db.QueryContext(ctx, readyFinds, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const recentJobs = `-- name: RecentJobs :many
-SELECT id, project_id, kind, title, args, state, done, total, unit, error, attempts, cancel, worker, lease_until, created, started, ended FROM jobs WHERE project_id = ? AND (state IN ('queued', 'running') OR ended > CURRENT_TIMESTAMP(3) - INTERVAL 60 SECOND) ORDER BY id DESC LIMIT 100
+SELECT id, project_id, kind, title, args, state, done, total, unit, error, attempts, cancel, worker, lease_until, created, started, ended, bytes, bytes_total FROM jobs WHERE project_id = ? AND (state IN ('queued', 'running') OR ended > CURRENT_TIMESTAMP(3) - INTERVAL 60 SECOND) ORDER BY id DESC LIMIT 100
 `
 
 func (q *Queries) RecentJobs(ctx context.Context, projectID int64) ([]Job, error) {
@@ -988,7 +1449,55 @@ func (q *Queries) RecentJobs(ctx context.Context, projectID int64) ([]Job, error
 			&i.Created,
 			&i.Started,
 			&i.Ended,
+			&i.Bytes,
+			&i.BytesTotal,
 		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const returnJob = `-- name: ReturnJob :exec
+UPDATE jobs SET state = 'queued', worker = '', lease_until = NULL WHERE id = ? AND worker = ? AND state = 'running'
+`
+
+type ReturnJobParams struct {
+	ID     int64
+	Worker string
+}
+
+func (q *Queries) ReturnJob(ctx context.Context, arg ReturnJobParams) error {
+	_, err := q.db.ExecContext(ctx, returnJob, arg.ID, arg.Worker)
+	return err
+}
+
+const runningJobs = `-- name: RunningJobs :many
+SELECT id, worker FROM jobs WHERE state = 'running'
+`
+
+type RunningJobsRow struct {
+	ID     int64
+	Worker string
+}
+
+func (q *Queries) RunningJobs(ctx context.Context) ([]RunningJobsRow, error) {
+	rows, err := q.db.QueryContext(ctx, runningJobs)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []RunningJobsRow
+	for rows.Next() {
+		var i RunningJobsRow
+		if err := rows.Scan(&i.ID, &i.Worker); err != nil {
 			return nil, err
 		}
 		items = append(items, i)
@@ -1016,6 +1525,20 @@ func (q *Queries) SetHead(ctx context.Context, arg SetHeadParams) error {
 	return err
 }
 
+const setRights = `-- name: SetRights :exec
+UPDATE sources SET rights = ? WHERE id = ?
+`
+
+type SetRightsParams struct {
+	Rights json.RawMessage
+	ID     int64
+}
+
+func (q *Queries) SetRights(ctx context.Context, arg SetRightsParams) error {
+	_, err := q.db.ExecContext(ctx, setRights, arg.Rights, arg.ID)
+	return err
+}
+
 const setSourcePosition = `-- name: SetSourcePosition :exec
 UPDATE sources SET position = ? WHERE id = ? AND project_id = ?
 `
@@ -1029,51 +1552,6 @@ type SetSourcePositionParams struct {
 func (q *Queries) SetSourcePosition(ctx context.Context, arg SetSourcePositionParams) error {
 	_, err := q.db.ExecContext(ctx, setSourcePosition, arg.Position, arg.ID, arg.ProjectID)
 	return err
-}
-
-const sourceEntries = `-- name: SourceEntries :many
-SELECT id, path, size, packed, kind, format, error FROM entries WHERE source_id = ? ORDER BY idx
-`
-
-type SourceEntriesRow struct {
-	ID     int64
-	Path   string
-	Size   int64
-	Packed int64
-	Kind   string
-	Format string
-	Error  string
-}
-
-func (q *Queries) SourceEntries(ctx context.Context, sourceID int64) ([]SourceEntriesRow, error) {
-	rows, err := q.db.QueryContext(ctx, sourceEntries, sourceID)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var items []SourceEntriesRow
-	for rows.Next() {
-		var i SourceEntriesRow
-		if err := rows.Scan(
-			&i.ID,
-			&i.Path,
-			&i.Size,
-			&i.Packed,
-			&i.Kind,
-			&i.Format,
-			&i.Error,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Close(); err != nil {
-		return nil, err
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
 }
 
 const sourceFailed = `-- name: SourceFailed :exec
@@ -1091,7 +1569,8 @@ func (q *Queries) SourceFailed(ctx context.Context, arg SourceFailedParams) erro
 }
 
 const sourceIndexed = `-- name: SourceIndexed :exec
-UPDATE sources SET state = 'ready', error = '', format = ?, is_layout = ?, size = ?, entry_count = ?, problems = ?, terms = ?, generation = generation + 1 WHERE id = ?
+UPDATE sources SET state = 'ready', error = '', format = ?, is_layout = ?, size = ?, entry_count = ?, problems = ?, remarks = ?, terms = ?, stamp = ?,
+  next_slot = ?, kinds_known = FALSE, links_known = FALSE, generation = generation + 1, rev = rev + 1 WHERE id = ?
 `
 
 type SourceIndexedParams struct {
@@ -1100,7 +1579,10 @@ type SourceIndexedParams struct {
 	Size       int64
 	EntryCount int32
 	Problems   json.RawMessage
+	Remarks    json.RawMessage
 	Terms      string
+	Stamp      string
+	NextSlot   int32
 	ID         int64
 }
 
@@ -1111,14 +1593,82 @@ func (q *Queries) SourceIndexed(ctx context.Context, arg SourceIndexedParams) er
 		arg.Size,
 		arg.EntryCount,
 		arg.Problems,
+		arg.Remarks,
 		arg.Terms,
+		arg.Stamp,
+		arg.NextSlot,
 		arg.ID,
 	)
 	return err
 }
 
+const sourceIndexing = `-- name: SourceIndexing :exec
+UPDATE sources SET state = IF(state = 'failed', 'indexing', state), error = '' WHERE id = ?
+`
+
+func (q *Queries) SourceIndexing(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, sourceIndexing, id)
+	return err
+}
+
+const sourceKinds = `-- name: SourceKinds :exec
+UPDATE sources SET kinds_known = TRUE, rights = ?, rev = rev + 1 WHERE id = ?
+`
+
+type SourceKindsParams struct {
+	Rights json.RawMessage
+	ID     int64
+}
+
+func (q *Queries) SourceKinds(ctx context.Context, arg SourceKindsParams) error {
+	_, err := q.db.ExecContext(ctx, sourceKinds, arg.Rights, arg.ID)
+	return err
+}
+
+const sourceLinks = `-- name: SourceLinks :exec
+UPDATE sources SET links_known = TRUE, rev = rev + 1 WHERE id = ?
+`
+
+func (q *Queries) SourceLinks(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, sourceLinks, id)
+	return err
+}
+
+const sourceRefs = `-- name: SourceRefs :many
+SELECT slot, ref, role FROM entry_refs WHERE source_id = ? ORDER BY slot, no
+`
+
+type SourceRefsRow struct {
+	Slot int32
+	Ref  string
+	Role string
+}
+
+func (q *Queries) SourceRefs(ctx context.Context, sourceID int64) ([]SourceRefsRow, error) {
+	rows, err := q.db.QueryContext(ctx, sourceRefs, sourceID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []SourceRefsRow
+	for rows.Next() {
+		var i SourceRefsRow
+		if err := rows.Scan(&i.Slot, &i.Ref, &i.Role); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const startJob = `-- name: StartJob :exec
-UPDATE jobs SET state = 'running', worker = ?, attempts = attempts + 1, started = CURRENT_TIMESTAMP(3), done = 0, total = 0,
+UPDATE jobs SET state = 'running', worker = ?, attempts = attempts + 1, started = CURRENT_TIMESTAMP(3), done = 0, total = 0, bytes = 0, bytes_total = 0,
   lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND WHERE id = ?
 `
 

@@ -1,0 +1,202 @@
+package api
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"excavate/core/terms"
+	"excavate/internal/project"
+	"excavate/internal/store/db"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+func termsOut(t terms.Terms) Terms {
+	return Terms{Owner: t.Owner, Licence: t.Licence, Private: Answer(t.Private), ShareChanged: Answer(t.ShareChanged), ShareUnchanged: Answer(t.ShareUnchanged), Sell: Answer(t.Sell), Evidence: t.Evidence, ByHand: t.ByHand}
+}
+
+func (s *Server) sourceOut(r db.Source) Source {
+	out := Source{Id: r.ID, Position: int(r.Position), Label: r.Label, Path: r.Path, Format: r.Format, IsLayout: r.IsLayout, Size: r.Size,
+		Entries: int(r.EntryCount), State: SourceState(r.State), Error: optional(r.Error), Problems: []string{}, Remarks: []string{}, Origin: SourceOrigin(r.Origin),
+		KindsKnown: r.KindsKnown, Changed: optional(s.svc.Changed(r)), Inside: optional(r.Inside), Licence: optional(r.Terms)}
+	if r.ParentID.Valid {
+		out.Parent = &r.ParentID.Int64
+	}
+	json.Unmarshal(r.Problems, &out.Problems)
+	json.Unmarshal(r.Remarks, &out.Remarks)
+	var t terms.Terms
+	json.Unmarshal(r.Rights, &t)
+	out.Terms, out.Short = termsOut(t), t.Short()
+	return out
+}
+
+func (s *Server) ListSources(c fiber.Ctx, id ProjectID) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	rows, err := s.svc.Store.ListSources(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	out := []Source{}
+	for _, r := range rows {
+		out = append(out, s.sourceOut(r))
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) sendSource(c fiber.Ctx, status int, id int64) error {
+	row, err := s.svc.Store.GetSource(c.Context(), id)
+	if row, err = project.Known(row, err, "source", id); err != nil {
+		return err
+	}
+	return c.Status(status).JSON(s.sourceOut(row))
+}
+
+func (s *Server) AddSource(c fiber.Ctx, id ProjectID) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	b, err := body[AddSourceJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	src, err := s.svc.AddPath(c.Context(), id, b.Path)
+	if err != nil {
+		return err
+	}
+	return s.sendSource(c, 201, src)
+}
+
+func (s *Server) OrderSources(c fiber.Ctx, id ProjectID) error {
+	b, err := body[OrderSourcesJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	rows, err := s.svc.Store.ListSources(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	if len(b.Ids) != len(rows) {
+		return bad(400, "the order must name each of the project's %d sources once", len(rows))
+	}
+	if err := s.svc.Order(c.Context(), id, b.Ids); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) PatchSource(c fiber.Ctx, id int64) error {
+	b, err := body[PatchSourceJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	x := b.Terms
+	t := terms.Terms{Owner: x.Owner, Licence: x.Licence, Private: terms.Answer(x.Private), ShareChanged: terms.Answer(x.ShareChanged), ShareUnchanged: terms.Answer(x.ShareUnchanged), Sell: terms.Answer(x.Sell), Evidence: x.Evidence, ByHand: true}
+	if err := s.svc.SetTerms(c.Context(), id, t); err != nil {
+		return err
+	}
+	return s.sendSource(c, 200, id)
+}
+
+func (s *Server) IndexSource(c fiber.Ctx, id int64) error {
+	if err := s.svc.Reindex(c.Context(), id); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) RemoveSource(c fiber.Ctx, id int64) error {
+	if err := s.svc.Remove(c.Context(), id); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) ListLibrary(c fiber.Ctx) error {
+	out := []LibraryFolder{}
+	for _, dir := range s.svc.Library {
+		f := LibraryFolder{Path: dir}
+		list, err := os.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range list {
+			st, err := e.Info()
+			if err != nil || strings.HasPrefix(e.Name(), ".") || !st.IsDir() && !st.Mode().IsRegular() || len(f.Items) >= 500 {
+				continue
+			}
+			it := struct {
+				Folder bool   `json:"folder"`
+				Name   string `json:"name"`
+				Path   string `json:"path"`
+				Size   int64  `json:"size"`
+			}{Folder: st.IsDir(), Name: e.Name(), Path: filepath.Join(dir, e.Name())}
+			if !st.IsDir() {
+				it.Size = st.Size()
+			}
+			f.Items = append(f.Items, it)
+		}
+		if f.Items == nil {
+			continue
+		}
+		out = append(out, f)
+	}
+	return c.JSON(out)
+}
+
+// uploads
+
+func uploadOut(u *project.Upload) Upload { return Upload{Id: u.ID, Name: u.Name, Received: u.Received} }
+
+func (s *Server) BeginUpload(c fiber.Ctx, id ProjectID) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	b, err := bodyUpTo[BeginUploadJSONRequestBody](c, maxUploadList)
+	if err != nil {
+		return err
+	}
+	u := project.Upload{Name: b.Name, Folder: b.Folder}
+	for _, f := range b.Files {
+		u.Files = append(u.Files, project.UploadFile{Path: f.Path, Size: f.Size, Modified: f.Modified})
+	}
+	made, err := s.svc.BeginUpload(c.Context(), id, u)
+	if err != nil {
+		return err
+	}
+	return c.JSON(uploadOut(made))
+}
+
+func (s *Server) GetUpload(c fiber.Ctx, id string) error {
+	u, err := s.svc.UploadAt(id)
+	if err != nil {
+		return err
+	}
+	return c.JSON(uploadOut(u))
+}
+
+func (s *Server) UploadPiece(c fiber.Ctx, id string, file int, p UploadPieceParams) error {
+	n, err := s.svc.Append(id, file, p.Offset, bodyReader(c))
+	if err != nil {
+		return err
+	}
+	return c.JSON(map[string]int64{"received": n})
+}
+
+func (s *Server) FinishUpload(c fiber.Ctx, id string) error {
+	src, err := s.svc.FinishUpload(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	return s.sendSource(c, 201, src)
+}
+
+func (s *Server) CancelUpload(c fiber.Ctx, id string) error {
+	if err := s.svc.CancelUpload(c.Context(), id); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}

@@ -1,0 +1,211 @@
+package api
+
+import (
+	"cmp"
+	"encoding/hex"
+	"slices"
+	"strings"
+
+	"excavate/core/pixel"
+	"excavate/core/trial"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// fewest is how many bytes a part of a strip has, where the file has enough.
+const fewest = 1024
+
+func (s *Server) EntryStrip(c fiber.Ctx, id EntryID, p EntryStripParams) error {
+	e, r, err := s.svc.Random(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	from, to := min(value(p.From), r.Size()), r.Size()
+	if p.To != nil {
+		to = min(max(*p.To, from), r.Size())
+	}
+	n := 400
+	if p.Cells != nil {
+		n = min(max(*p.Cells, 1), 4096)
+	}
+	n = int(min(int64(n), max(24, (to-from)/fewest))) // small parts tell little
+	cells, err := trial.Strip(c.Context(), r, from, to, n)
+	if err != nil {
+		return err
+	}
+	out, err := same[Strip](map[string]any{"from": from, "to": to, "size": r.Size(), "path": e.Path, "classes": trial.Classes, "cells": []any{}})
+	if err != nil {
+		return err
+	}
+	for _, x := range cells {
+		out.Cells = append(out.Cells, struct {
+			At       int64  `json:"at"`
+			Class    string `json:"class"`
+			Evidence string `json:"evidence"`
+			Size     int64  `json:"size"`
+			Stride   int    `json:"stride"`
+		}{x.At, string(x.Class), x.Evidence, x.Size, x.Stride})
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) FindBytes(c fiber.Ctx, id EntryID, p FindBytesParams) error {
+	pattern, err := trial.ParsePattern(p.Pattern)
+	if err != nil {
+		return bad(400, "%v", err)
+	}
+	_, r, err := s.svc.Random(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	at, err := pattern.Find(c.Context(), r, value(p.From), r.Size())
+	if err != nil {
+		return err
+	}
+	return c.JSON(map[string]int64{"at": at, "length": int64(pattern.Len())})
+}
+
+// mostTrial is how many bytes a trial looks at.
+const mostTrial = 64 << 20
+
+// read reads up to n bytes of an entry; fewer only at its end.
+func (s *Server) read(c fiber.Ctx, id EntryID, at, n int64) ([]byte, error) {
+	_, r, err := s.svc.Random(c.Context(), id)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	if at >= r.Size() {
+		return nil, bad(400, "the entry has %d bytes; nothing begins at %d", r.Size(), at)
+	}
+	b := make([]byte, min(n, mostTrial, r.Size()-at))
+	_, err = r.ReadAt(b, at)
+	return b, err
+}
+
+func (s *Server) TryPicture(c fiber.Ctx, id EntryID, p TryPictureParams) error {
+	f := pixel.Format(p.Format)
+	o := pixel.Options{BigEndian: value(p.Order) == "big"}
+	if t := value(p.Tiling); t != "" && t != "linear" {
+		o.Tiling = pixel.Tiling{Kind: pixel.TilingKind(t), TileW: value(p.TileWidth), TileH: value(p.TileHeight)}
+	}
+	if p.Width > 16384 || p.Height > 16384 {
+		return bad(400, "a picture on trial has sides up to 16384 texels")
+	}
+	need, err := o.Tiling.Span(f, p.Width, p.Height)
+	if err != nil {
+		return bad(400, "%v", err)
+	}
+	b, err := s.read(c, id, p.At, need)
+	if err != nil {
+		return err
+	}
+	if short := need - int64(len(b)); short > 0 { // the file ends: what is there is shown
+		if need > mostTrial {
+			return bad(400, "the picture takes %d bytes, at most %d are read", need, mostTrial)
+		}
+		b = append(b, make([]byte, short)...)
+	}
+	if f.Indexed() {
+		o.Palette = greys()
+		if p.PaletteAt != nil {
+			pf := pixel.Format(value(p.PaletteFormat))
+			size, err := pf.Bytes(256, 1)
+			if err != nil {
+				return bad(400, "%v", err)
+			}
+			raw, err := s.read(c, id, *p.PaletteAt, size)
+			if err != nil {
+				return err
+			}
+			raw = append(raw, make([]byte, size-int64(len(raw)))...)
+			if o.Palette, err = pixel.PaletteWith(pf, raw, 256, o.BigEndian); err != nil {
+				return bad(400, "%v", err)
+			}
+		}
+	}
+	img, err := pixel.DecodeWith(f, b, p.Width, p.Height, o)
+	if err != nil {
+		return bad(400, "%v", err)
+	}
+	if value(p.Rows) == "bottom-up" {
+		pixel.FlipRows(img)
+	}
+	png, err := pixel.PNG(img)
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "image/png")
+	c.Set("Cache-Control", "private, max-age=60")
+	return c.Send(png)
+}
+
+// greys is the palette where none is named.
+func greys() []byte {
+	out := make([]byte, 0, 1024)
+	for i := range 256 {
+		out = append(out, byte(i), byte(i), byte(i), 255)
+	}
+	return out
+}
+
+func (s *Server) GuessWidth(c fiber.Ctx, id EntryID, p GuessWidthParams) error {
+	f := pixel.Format(p.Format)
+	if !f.Valid() {
+		return bad(400, "texel format %q is not known; there are %s", f, strings.Join(pixel.Known(), "; "))
+	}
+	_, r, err := s.svc.Random(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	size := r.Size()
+	r.Close()
+	b, err := s.read(c, id, p.At, 1<<20)
+	if err != nil {
+		return err
+	}
+	grey, unit, err := pixel.Brightness(f, b, pixel.Options{BigEndian: value(p.Order) == "big", Palette: greys()})
+	if err != nil {
+		return bad(400, "%v", err)
+	}
+	guesses := trial.Widths(grey, 1, unit)
+	if len(b) > 0 { // what is left, in texels
+		left := int64(float64(len(grey)*unit*unit) / float64(len(b)) * float64(size-p.At))
+		for _, g := range trial.Shapes(left) {
+			if !slices.ContainsFunc(guesses, func(x trial.Guess) bool { return x.Value == g.Value }) {
+				guesses = append(guesses, g)
+			}
+		}
+	}
+	slices.SortStableFunc(guesses, func(a, b trial.Guess) int { return cmp.Compare(b.Score, a.Score) })
+	out := []Guess{}
+	for _, g := range guesses[:min(len(guesses), 5)] {
+		out = append(out, Guess{Value: g.Value, Score: g.Score, Evidence: g.Evidence})
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) TryPacked(c fiber.Ctx, id EntryID, p TryPackedParams) error {
+	n := int64(4 << 20)
+	if p.Size != nil {
+		n = min(n, *p.Size)
+	}
+	b, err := s.read(c, id, p.At, n)
+	if err != nil {
+		return err
+	}
+	out := []Unpacking{}
+	for _, u := range trial.Unpack(b, 1<<20) {
+		head := u.Bytes[:min(len(u.Bytes), 48)]
+		out = append(out, Unpacking{Codec: u.Codec, Bytes: len(u.Bytes), Class: string(u.Class), Head: hex.EncodeToString(head), Stopped: u.Stopped,
+			Text: strings.Map(func(r rune) rune {
+				if r < 0x20 || r > 0x7e {
+					return '\u00b7'
+				}
+				return r
+			}, string(head))})
+	}
+	return c.JSON(out)
+}

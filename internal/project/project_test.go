@@ -1,0 +1,462 @@
+package project_test
+
+import (
+	"archive/zip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"excavate/core/catalog"
+	"excavate/core/extract"
+	"excavate/core/naming"
+	"excavate/internal/blob"
+	"excavate/internal/demo"
+	"excavate/internal/project"
+	"excavate/internal/shipped"
+	"excavate/internal/store"
+	"excavate/internal/store/db"
+	"excavate/internal/testdb"
+	"excavate/internal/work"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+// desk is a service with one project and a library folder.
+type desk struct {
+	*project.Service
+	t   *testing.T
+	lib string
+	id  int64
+	ctx context.Context
+}
+
+func open(t *testing.T) *desk {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	st, err := store.Open(ctx, testdb.DSN(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	data := t.TempDir()
+	blobs, err := blob.Open(filepath.Join(data, "blobs"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lib, err := shipped.Library()
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := &desk{t: t, lib: filepath.Join(data, "games"), ctx: ctx}
+	if err := demo.Write(d.lib, nil); err != nil {
+		t.Fatal(err)
+	}
+	pool := work.New(st, t.Logf)
+	d.Service = (&project.Service{Store: st, Blobs: blobs, Lib: lib, Pool: pool, Library: []string{d.lib}, Data: data, Version: "test"}).Start()
+	pool.Start(ctx, 2)
+	t.Cleanup(func() { cancel(); pool.Wait(); st.Close() })
+	if d.id, err = st.CreateProject(ctx, "p"); err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+func (d *desk) try(err error) {
+	d.t.Helper()
+	if err != nil {
+		d.t.Fatal(err)
+	}
+}
+
+func (d *desk) until(what string, f func() bool) {
+	d.t.Helper()
+	for end := time.Now().Add(30 * time.Second); !f(); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(end) {
+			d.t.Fatalf("%s did not happen", what)
+		}
+	}
+}
+
+// idle waits until no work is left.
+func (d *desk) idle() {
+	d.t.Helper()
+	d.until("an end of the work", func() bool {
+		var n int
+		d.try(d.Store.DB.QueryRow("SELECT COUNT(*) FROM jobs WHERE state IN ('queued', 'running')").Scan(&n))
+		return n == 0
+	})
+}
+
+func (d *desk) add(name string) int64 {
+	d.t.Helper()
+	id, err := d.AddPath(d.ctx, d.id, filepath.Join(d.lib, name))
+	d.try(err)
+	d.idle()
+	return id
+}
+
+func (d *desk) find(f project.Filter) []catalog.Row {
+	d.t.Helper()
+	c, q, err := d.Find(d.ctx, d.id, f, "order")
+	d.try(err)
+	p, err := c.Page(q, 0, 1000)
+	d.try(err)
+	return p.Rows
+}
+
+func status(err error) int {
+	var u *project.UserError
+	if errors.As(err, &u) {
+		return u.Status
+	}
+	return 0
+}
+
+func (d *desk) extraction(id int64) (db.Extraction, extract.Summary) {
+	d.t.Helper()
+	var x db.Extraction
+	d.until("the extraction", func() bool {
+		var err error
+		x, err = d.Store.GetExtraction(d.ctx, id)
+		d.try(err)
+		return x.State != "waiting" && x.State != "running"
+	})
+	var sum extract.Summary
+	json.Unmarshal(x.Summary, &sum)
+	return x, sum
+}
+
+func TestOnlyTheLibraryIsRead(t *testing.T) {
+	d := open(t)
+	out := t.TempDir()
+	os.WriteFile(filepath.Join(out, "secret.zip"), []byte("PK\x05\x06"+strings.Repeat("\x00", 18)), 0o644)
+	os.Symlink(out, filepath.Join(d.lib, "way-out"))
+	for path, want := range map[string]int{
+		filepath.Join(out, "secret.zip"): 403, filepath.Join(d.lib, "way-out", "secret.zip"): 403, filepath.Join(d.lib, "..", "..", "x"): 400,
+		"hulls.tide": 400, filepath.Join(d.lib, "none"): 400, d.lib + "/../games/hulls.tide": 0,
+	} {
+		_, err := d.AddPath(d.ctx, d.id, path)
+		if status(err) != want || (err == nil) != (want == 0) {
+			t.Errorf("%s: %v, want status %d", path, err, want)
+		}
+	}
+	if _, err := d.AddPath(d.ctx, d.id, `"`+filepath.Join(d.lib, "hulls.tide")+`"`); status(err) != 409 { // pasted with quotes, and mounted already
+		t.Errorf("twice: %v", err)
+	}
+}
+
+func TestOutputsStayInTheirFolders(t *testing.T) {
+	d := open(t)
+	d.add("hulls.tide")
+	allowed, out := t.TempDir(), t.TempDir()
+	d.Outputs = []string{allowed}
+	os.Symlink(out, filepath.Join(allowed, "way-out"))
+	ask := func(to, form string, policy extract.Policy) error {
+		_, err := d.Extract(d.ctx, d.id, project.Extraction{Title: "x", Selection: project.Selection{Filter: &project.Filter{Text: "licence"}}, Form: form, To: to, Policy: policy})
+		d.idle()
+		return err
+	}
+	for _, c := range []struct {
+		to, form string
+		policy   extract.Policy
+		want     int
+	}{
+		{filepath.Join(allowed, "new", "deep"), "folder", extract.Refuse, 0}, {allowed, "folder", extract.KeepBoth, 0}, {filepath.Join(allowed, "a.zip"), "zip", extract.Refuse, 0},
+		{filepath.Join(allowed, "a.zip"), "zip", extract.Refuse, 409}, {filepath.Join(allowed, "a.zip"), "zip", extract.Replace, 0},
+		{filepath.Join(allowed, "way-out", "x"), "folder", extract.Refuse, 403}, {allowed + "/../x", "folder", extract.Refuse, 403}, {d.lib, "folder", extract.Replace, 403}, {allowed, "zip", extract.Refuse, 403},
+	} {
+		if err := ask(c.to, c.form, c.policy); status(err) != c.want || (err == nil) != (c.want == 0) {
+			t.Errorf("%s to %s: %v, want status %d", c.form, c.to, err, c.want)
+		}
+	}
+	if left, _ := os.ReadDir(out); len(left) != 0 {
+		t.Errorf("written outside: %v", left)
+	}
+	if _, err := os.Stat(filepath.Join(allowed, "new", "deep", "licence.txt")); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestFoldersOfTheirOwn(t *testing.T) {
+	d := open(t)
+	d.add("hulls.tide")
+	seen := map[string]bool{}
+	for _, title := range []string{"heron", "heron", "a/b:c", "...", strings.Repeat("ä", 300)} {
+		id, err := d.Extract(d.ctx, d.id, project.Extraction{Title: title, Selection: project.Selection{Filter: &project.Filter{Text: "heron"}}, Form: "folder"})
+		d.try(err)
+		x, sum := d.extraction(id)
+		if x.State != "done" || sum.Entries != 1 || seen[x.Dest] || filepath.Dir(x.Dest) != filepath.Join(d.Data, "extracted") {
+			t.Errorf("%.20s: %+v", title, x)
+		}
+		seen[x.Dest] = true
+		if _, err := os.Stat(filepath.Join(x.Dest, "fauna", "heron.hull")); err != nil {
+			t.Error(err)
+		}
+	}
+	// Plans and journals of what is done are gone.
+	if left, _ := filepath.Glob(filepath.Join(d.Data, "cache", "extractions", "*")); len(left) != 0 {
+		t.Errorf("left over: %q", left)
+	}
+}
+
+func TestAnExtractionOfWhatIsGone(t *testing.T) {
+	d := open(t)
+	src := d.add("washes.tide")
+	row := d.find(project.Filter{Text: "heron_c"})[0]
+	// The file is cut short after it was indexed: its entries fail, and say why.
+	file := filepath.Join(d.lib, "washes.tide")
+	os.Truncate(file, 3000)
+	id, err := d.Extract(d.ctx, d.id, project.Extraction{Title: "cut", Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"})
+	d.try(err)
+	x, sum := d.extraction(id)
+	if x.State != "done" || sum.Failed != 1 || len(sum.Failures) != 1 || !strings.Contains(sum.Failures[0].Error, "index it again") {
+		t.Errorf("%+v %+v", x, sum)
+	}
+	if left, _ := filepath.Glob(filepath.Join(x.Dest, "wash", "fauna", "*")); len(left) != 0 {
+		t.Errorf("left over: %q", left)
+	}
+	d.try(d.Remove(d.ctx, src))
+	if _, err := d.Extract(d.ctx, d.id, project.Extraction{Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"}); status(err) != 400 {
+		t.Errorf("from a source that was taken out: %v", err)
+	}
+	if _, err := os.Stat(file); err != nil {
+		t.Error("taking a source out has removed the porter's file")
+	}
+}
+
+func TestStoppedExtractionsGoOn(t *testing.T) {
+	d := open(t)
+	const n = 4000
+	f, err := os.Create(filepath.Join(d.lib, "many.zip"))
+	d.try(err)
+	w := zip.NewWriter(f)
+	for i := range n {
+		x, _ := w.Create(fmt.Sprintf("d%02d/%05d.bin", i%50, i))
+		x.Write(make([]byte, 9000+i))
+	}
+	d.try(w.Close())
+	d.try(f.Close())
+	d.add("many.zip")
+	id, err := d.Extract(d.ctx, d.id, project.Extraction{Title: "many", Selection: project.Selection{Filter: &project.Filter{}}, Form: "folder"})
+	d.try(err)
+	// Stop it as soon as anything is written.
+	x, _ := d.Store.GetExtraction(d.ctx, id)
+	d.until("a first file", func() bool {
+		l, _ := filepath.Glob(filepath.Join(x.Dest, "*", "*.bin"))
+		return len(l) > 0
+	})
+	var job int64
+	d.try(d.Store.DB.QueryRow("SELECT id FROM jobs WHERE kind = 'extract'").Scan(&job))
+	d.try(d.Store.CancelJob(d.ctx, job))
+	x, sum := d.extraction(id)
+	if x.State == "done" {
+		t.Skip("it was done before it could be stopped")
+	}
+	if x.State != "cancelled" || sum.Complete || sum.Entries >= n {
+		t.Fatalf("%s %+v", x.State, sum)
+	}
+	d.idle()
+	d.try(d.ResumeExtraction(d.ctx, id))
+	x, sum = d.extraction(id)
+	if x.State != "done" || sum.Entries != n || sum.Resumed == 0 || sum.Failed != 0 {
+		t.Errorf("%s %+v", x.State, sum)
+	}
+	for i := range n {
+		if st, err := os.Stat(filepath.Join(x.Dest, fmt.Sprintf("d%02d/%05d.bin", i%50, i))); err != nil || st.Size() != int64(9000+i) {
+			t.Fatalf("file %d: %v", i, err)
+		}
+	}
+	if err := d.ResumeExtraction(d.ctx, id); status(err) != 409 {
+		t.Errorf("going on with what is done: %v", err)
+	}
+}
+
+// Stopping work that has not begun leaves nothing that waits for it.
+func TestStoppingWhatHasNotBegun(t *testing.T) {
+	d := open(t)
+	src := d.add("hulls.tide")
+	// The jobs are put in by hand, held by a worker that does nothing.
+	x, err := d.Store.CreateExtraction(d.ctx, db.CreateExtractionParams{ProjectID: d.id, Title: "x", Dest: "/x", Form: "folder", Policy: "refuse"})
+	d.try(err)
+	_, err = d.Store.DB.Exec("UPDATE sources SET state = 'indexing' WHERE id = ?", src)
+	d.try(err)
+	for kind, id := range map[string]int64{"extract": x, "index": src} {
+		r, err := d.Store.DB.Exec("INSERT INTO jobs (project_id, kind, title, args, error, state, lease_until) VALUES (?, ?, 'x', ?, '', 'running', CURRENT_TIMESTAMP(3) + INTERVAL 60 SECOND)", d.id, kind, fmt.Sprintf(`{"id":%d}`, id))
+		d.try(err)
+		job, _ := r.LastInsertId()
+		d.try(d.Cancel(d.ctx, job))
+		_, err = d.Store.DB.Exec("DELETE FROM jobs WHERE id = ?", job)
+		d.try(err)
+	}
+	if e, err := d.Store.GetExtraction(d.ctx, x); err != nil || e.State != "cancelled" || e.Error == "" {
+		t.Errorf("%+v %v", e, err)
+	}
+	if s, err := d.Store.GetSource(d.ctx, src); err != nil || s.State != "failed" || !strings.Contains(s.Error, "try again") {
+		t.Errorf("%+v %v", s, err)
+	}
+	d.try(d.Reindex(d.ctx, src))
+	d.idle()
+	if s, _ := d.Store.GetSource(d.ctx, src); s.State != "ready" {
+		t.Errorf("the next try: %s", s.State)
+	}
+	if err := d.Cancel(d.ctx, 99999); status(err) != 404 {
+		t.Errorf("no such job: %v", err)
+	}
+}
+
+func TestIdsStayWithTheirPaths(t *testing.T) {
+	d := open(t)
+	dir := filepath.Join(d.lib, "mine")
+	os.MkdirAll(dir, 0o755)
+	put := func(names ...string) {
+		t.Helper()
+		for _, n := range names {
+			d.try(os.WriteFile(filepath.Join(dir, n), []byte(n), 0o644))
+		}
+	}
+	put("b.txt", "d.txt", "f.txt")
+	src := d.add("mine")
+	ids := func() map[string]int64 {
+		out := map[string]int64{}
+		for _, r := range d.find(project.Filter{}) {
+			out[r.Path] = r.ID
+		}
+		return out
+	}
+	before := ids()
+	put("a.txt", "c.txt", "e.txt")
+	os.Remove(filepath.Join(dir, "d.txt"))
+	d.try(d.Reindex(d.ctx, src))
+	d.idle()
+	after := ids()
+	if len(after) != 5 || after["b.txt"] != before["b.txt"] || after["f.txt"] != before["f.txt"] {
+		t.Errorf("before %v, after %v", before, after)
+	}
+	for p, id := range after {
+		if id == before["d.txt"] {
+			t.Errorf("%s has the id of one that is gone", p)
+		}
+		if _, _, b, err := d.Bytes(d.ctx, id); err != nil || string(b) != p {
+			t.Errorf("%s reads %q, %v", p, b, err)
+		}
+	}
+	if _, _, _, _, err := d.Entry(d.ctx, before["d.txt"]); status(err) != 404 {
+		t.Errorf("one that is gone: %v", err)
+	}
+}
+
+func TestWhatASelectionComesTo(t *testing.T) {
+	d := open(t)
+	d.add("hulls.tide")
+	d.add("washes.tide")
+	id := func(text string) int64 { return d.find(project.Filter{Text: text})[0].ID }
+	d.try(d.SetRules(d.ctx, d.id, naming.Rules{{Where: naming.Suffix, Affix: "_c", Means: naming.Role, Value: "colour"}}))
+	for name, c := range map[string]struct {
+		s    project.Selection
+		want int
+	}{
+		"everything":            {project.Selection{Filter: &project.Filter{}}, 14},
+		"without some":          {project.Selection{Filter: &project.Filter{}, Except: []int64{id("heron.hull"), id("punt.hull")}}, 12},
+		"a folder":              {project.Selection{Folders: []string{"wash/houses"}}, 2},
+		"folders and one":       {project.Selection{Folders: []string{"wash/houses", "text"}, IDs: []int64{id("heron.hull")}}, 6},
+		"sets":                  {project.Selection{Sets: []string{"heron", "punt"}}, 4},
+		"a model with needs":    {project.Selection{IDs: []int64{id("stilt_house")}, Needs: true}, 3},
+		"needs of a set":        {project.Selection{Sets: []string{"heron"}, Needs: true}, 2},
+		"those that win":        {project.Selection{Filter: &project.Filter{Text: "licence"}, Winners: true}, 1},
+		"an id that is unknown": {project.Selection{IDs: []int64{1 << 40}}, 0},
+		"nothing":               {project.Selection{}, 0},
+		"a set by its filter":   {project.Selection{Filter: &project.Filter{Set: "heron"}}, 2},
+		"by size":               {project.Selection{Filter: &project.Filter{MinSize: 100_000, MaxSize: 140_000}}, 4},
+	} {
+		got, err := d.Select(d.ctx, d.id, c.s)
+		if err != nil || len(got.Rows) != c.want {
+			t.Errorf("%s: %v, want %d (%v)", name, got, c.want, err)
+			continue
+		}
+		// Its address gives the same again.
+		digest, err := d.KeepSelection(d.ctx, d.id, c.s)
+		d.try(err)
+		again, err := d.SelectionAt(d.ctx, d.id, digest)
+		d.try(err)
+		if second, err := d.Select(d.ctx, d.id, again); err != nil || !slices.Equal(second.Rows, got.Rows) {
+			t.Errorf("%s from its address: %v", name, err)
+		}
+	}
+	if _, err := d.KeepSelection(d.ctx, d.id, project.Selection{IDs: make([]int64, 200_000)}); status(err) != 400 {
+		t.Errorf("a selection of 200,000 ids: %v", err)
+	}
+}
+
+func TestOrderDecidesWhoWins(t *testing.T) {
+	d := open(t)
+	a, b := d.add("hulls.tide"), d.add("washes.tide")
+	wins := func() int64 {
+		for _, r := range d.find(project.Filter{Text: "licence"}) {
+			if r.OverriddenBy == "" {
+				return r.Source
+			}
+		}
+		return 0
+	}
+	if wins() != a {
+		t.Error("the first does not win")
+	}
+	d.try(d.Order(d.ctx, d.id, []int64{b, a}))
+	if wins() != b {
+		t.Error("the order has no effect")
+	}
+	for _, ids := range [][]int64{{a, a}, {a, 99}} {
+		if err := d.Order(d.ctx, d.id, ids); status(err) != 400 {
+			t.Errorf("%v: %v", ids, err)
+		}
+	}
+	d.idle()
+}
+
+func TestASourceTakenOutWhileItIsIndexed(t *testing.T) {
+	d := open(t)
+	dir := filepath.Join(d.lib, "lots")
+	os.MkdirAll(dir, 0o755)
+	for i := range 3000 {
+		os.WriteFile(filepath.Join(dir, fmt.Sprintf("%04d.txt", i)), []byte("x"), 0o644)
+	}
+	for range 3 {
+		id, err := d.AddPath(d.ctx, d.id, dir)
+		d.try(err)
+		time.Sleep(20 * time.Millisecond)
+		d.try(d.Remove(d.ctx, id))
+		d.idle()
+		var failed, rows int
+		d.try(d.Store.DB.QueryRow("SELECT COUNT(*) FROM jobs WHERE state = 'failed'").Scan(&failed))
+		d.try(d.Store.DB.QueryRow("SELECT COUNT(*) FROM entries").Scan(&rows))
+		if failed != 0 || rows != 0 {
+			t.Errorf("%d jobs failed, %d entries of no source", failed, rows)
+		}
+	}
+}
+
+func TestUnusedCopiesAreTidied(t *testing.T) {
+	d := open(t)
+	spool := filepath.Join(d.Data, "cache", "spool")
+	os.MkdirAll(spool, 0o755)
+	old := time.Now().Add(-60 * 24 * time.Hour)
+	for name, keep := range map[string]bool{"fresh": true, "stale": false, "part-17": false} {
+		f := filepath.Join(spool, name)
+		os.WriteFile(f, []byte("x"), 0o644)
+		if name == "stale" {
+			os.Chtimes(f, old, old)
+		}
+		defer func() {
+			if _, err := os.Stat(f); (err == nil) != keep {
+				t.Errorf("%s: kept is %v", name, err == nil)
+			}
+		}()
+	}
+	d.Tidy()
+}
