@@ -26,6 +26,8 @@ build: setup web/dist/index.html go-build
 
 go-build:
 	go build -o bin/excavate ./cmd/excavate
+	go build -o bin/standin-console ./standin/console/serve
+	go build -o bin/standin-exchange ./standin/exchange/serve
 
 setup:
 	@scripts/setup.sh demo
@@ -45,6 +47,12 @@ fuzz:
 	go test ./core/layout -run '^$$' -fuzz FuzzCompile -fuzztime $(FUZZTIME)
 	go test ./core/format/gltf -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
 	go test ./core/source -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME)
+	go test ./core/codec -run '^$$' -fuzz FuzzFamilies -fuzztime $(FUZZTIME)
+	go test ./core/pixel -run '^$$' -fuzz FuzzDecode -fuzztime $(FUZZTIME)
+	go test ./core/trial -run '^$$' -fuzz FuzzTrials -fuzztime $(FUZZTIME)
+	go test ./core/naming -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
+	go test ./core/terms -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
+	go test ./core/find -run '^$$' -fuzz FuzzText -fuzztime $(FUZZTIME)
 	go test ./core/chain -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
 
 generate:

@@ -28,8 +28,10 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 
 type porter struct {
 	*browser.Page
-	t   *testing.T
-	app *app.App
+	t    *testing.T
+	app  *app.App
+	data string // its folder
+	demo string // the library folder
 }
 
 func (p *porter) try(err error) {
@@ -95,7 +97,7 @@ func start(t *testing.T) *porter {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { page.Close(); a.Close(); cancel() })
-	return &porter{page, t, a}
+	return &porter{page, t, a, data, demo}
 }
 
 func TestJourney(t *testing.T) {

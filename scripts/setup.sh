@@ -10,7 +10,10 @@ need=()
 command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || need+=(mariadb-server)
 if [ "${1:-demo}" = test ]; then
   command -v chromium >/dev/null || need+=(chromium)
-  command -v unzip >/dev/null || need+=(unzip)
+  # Archives that other programs wrote, and other programs to read ours.
+  for pair in unzip:unzip zip:zip 7z:p7zip-full xz:xz-utils zstd:zstd bzip2:bzip2; do
+    command -v "${pair%%:*}" >/dev/null || need+=("${pair#*:}")
+  done
 fi
 if [ ${#need[@]} -gt 0 ]; then
   echo "installing ${need[*]} from Debian's packages"

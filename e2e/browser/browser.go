@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 )
 
@@ -97,6 +98,48 @@ func (p *Page) Type(sel, text string) error {
 // Key presses keys on the page.
 func (p *Page) Key(keys string) error { return p.do("press "+keys, chromedp.KeyEvent(keys)) }
 
+// Modifier is a key that is held.
+type Modifier = chromedp.Modifier
+
+// The modifiers.
+const (
+	Shift = chromedp.ModifierShift
+	Ctrl  = chromedp.ModifierCtrl
+)
+
+// KeyWith presses keys while others are held.
+func (p *Page) KeyWith(keys string, held ...Modifier) error {
+	return p.do("press "+keys, chromedp.KeyEvent(keys, chromedp.KeyModifiers(held...)))
+}
+
+// ClickWith clicks an element while keys are held.
+func (p *Page) ClickWith(sel string, held ...Modifier) error {
+	if err := p.Wait(sel); err != nil {
+		return err
+	}
+	at, err := Eval[[2]float64](p, fmt.Sprintf(`(() => { const r = document.querySelector(%q).getBoundingClientRect(); return [r.x + Math.min(40, r.width / 2), r.y + r.height / 2] })()`, sel))
+	if err != nil {
+		return err
+	}
+	return p.do("click "+sel, chromedp.MouseClickXY(at[0], at[1], chromedp.ButtonModifiers(held...)))
+}
+
+// Wheel turns the wheel over an element's middle; up is towards.
+func (p *Page) Wheel(sel string, up int) error {
+	at, err := Eval[[2]float64](p, fmt.Sprintf(`(() => { const r = document.querySelector(%q).getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2] })()`, sel))
+	if err != nil {
+		return err
+	}
+	return p.do("turn the wheel over "+sel, chromedp.MouseEvent(input.DispatchMouseEventTypeMouseWheel, at[0], at[1], func(e *input.DispatchMouseEventParams) {
+		e.DeltaX, e.DeltaY = 1e-9, float64(-100*up) // both must be there, and a zero is left out
+	}), chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, at[0]+1, at[1]))
+}
+
+// Files puts files into a file chooser.
+func (p *Page) Files(sel string, files ...string) error {
+	return p.do("choose files", chromedp.SetUploadFiles(chromedp.CSS(sel), files, chromedp.NodeReady))
+}
+
 // Text is what an element shows.
 func (p *Page) Text(sel string) (string, error) {
 	if err := p.Wait(sel); err != nil {
@@ -126,7 +169,7 @@ func (p *Page) Until(expr string) error {
 func Eval[T any](p *Page, expr string) (T, error) {
 	ctx, cancel := context.WithTimeout(p.ctx, Patience)
 	defer cancel()
-	return chromedp.Run(ctx, chromedp.Evaluate[T](expr))
+	return chromedp.Run(ctx, chromedp.Evaluate[T](expr, chromedp.EvalAwaitPromise))
 }
 
 // Settled waits until fonts, pictures and 3D views are there.

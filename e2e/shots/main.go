@@ -5,6 +5,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"time"
@@ -12,6 +13,8 @@ import (
 	"excavate/e2e/browser"
 	"excavate/internal/app"
 	"excavate/internal/shipped"
+	"excavate/standin/console"
+	"excavate/standin/exchange"
 )
 
 func main() {
@@ -43,7 +46,10 @@ func run(out string) error {
 		return err
 	}
 	defer a.Close()
-	if err := a.Demo(ctx, demo); err != nil {
+	con, ex := httptest.NewServer(console.New().Handler()), httptest.NewServer(exchange.New().Handler())
+	defer con.Close()
+	defer ex.Close()
+	if err := a.Demo(ctx, demo, app.Device{Address: con.URL}, app.Device{Address: ex.URL, Token: exchange.Token}); err != nil {
 		return err
 	}
 	p, err := browser.Open(ctx, a.Address, 1280, 800)
@@ -62,6 +68,10 @@ func run(out string) error {
 	}{
 		{"finds", "/", nil, drawn},
 		{"sources", "/p/1/sources", []string{`[data-entry="figures/ferry_keeper.hull"]`}, drawn},
+		{"sources-sets", "/p/1/sources?view=sets", []string{`[aria-label="Keep _c"]`, `[data-set="heron"]`}, drawn},
+		{"sources-picture", "/p/1/sources?view=tree&open=wash|wash/keeper", []string{`[data-entry="wash/keeper/keeper_cloth_c.wash"]`}, `.picture img`},
+		{"devices", "/p/1/sources", []string{`.drop button:last-of-type`, `[data-device^="Sedgewater"]`, `[data-offer="corin.vrm"] input`}, `[data-offer="tamsin.vrm"]`},
+		{"bytes", "/p/1/sources?q=punt_c", []string{`[data-entry="wash/boats/punt_c.wash"]`, `[data-bytes]`, `[data-byte="12"]`, `[data-follow]`, `[role="combobox"][aria-label="Texel format"]`, `[role="option"][data-value="a1b5g5r5_pack16"]`, `[data-guess="256"]`}, `[data-trial^="256"]`},
 		{"chain", "/p/1/chain/1?band=4&with=0", nil, drawn},
 		{"rehearsal", "/p/1/rehearsal/1", nil, drawn},
 		{"delivery", "/p/1/delivery/1", []string{`main .MuiButton-contained:not(:disabled)`}, `[data-download]`},

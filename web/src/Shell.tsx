@@ -3,8 +3,9 @@ import { Button, Dialog, DialogContent, DialogTitle, OutlinedInput, useColorSche
 import { useQueryClient } from '@tanstack/react-query'
 import { createContext, useContext, useEffect, useRef, useState, type CSSProperties, type ReactNode } from 'react'
 import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate, useParams } from 'react-router'
-import { api, ok, useEvents, useProject, useProjects, type S } from './api/client'
-import { count, plural } from './parts/format'
+import { api, ok, refresh, useEvents, useProject, useProjects, type S } from './api/client'
+import { bytes, count, plural } from './parts/format'
+import { takeIn, useUploads } from './parts/upload'
 import { Fault } from './parts/bits'
 
 /** The project that the address names. */
@@ -44,6 +45,7 @@ export function Shell() {
   const jobs = useEvents(id)
   const here = useLocation()
   const go = useNavigate()
+  const q = useQueryClient()
   const [help, setHelp] = useState(false)
   const { mode, setMode, systemMode } = useColorScheme()
   const last = useRef<Record<string, string>>({})
@@ -61,6 +63,18 @@ export function Shell() {
     }
     window.addEventListener('keydown', key)
     return () => window.removeEventListener('keydown', key)
+  })
+  useEffect(() => { // files and folders may be dropped anywhere
+    const mark = (on: boolean) => document.body.classList.toggle('dropping', on)
+    const hold = (e: DragEvent) => { if (e.dataTransfer?.types.includes('Files')) { e.preventDefault(); mark(true) } }
+    const leave = (e: DragEvent) => { if (!e.relatedTarget) mark(false) }
+    const drop = (e: DragEvent) => {
+      e.preventDefault(); mark(false)
+      if (!e.dataTransfer?.items.length) return
+      takeIn(id, e.dataTransfer.items, () => void refresh(q, id)) // the foot line tells how far it is
+    }
+    window.addEventListener('dragover', hold); window.addEventListener('dragleave', leave); window.addEventListener('drop', drop)
+    return () => { window.removeEventListener('dragover', hold); window.removeEventListener('dragleave', leave); window.removeEventListener('drop', drop) }
   })
   const search = () => {
     if (stage !== 'sources') go(to('sources'))
@@ -115,18 +129,29 @@ function Foot({ jobs, children }: { jobs: S['Job'][]; children: ReactNode }) {
   const q = useQueryClient()
   const [, tick] = useState(0)
   const [seen, setSeen] = useState(0)
+  const { sending, stop } = useUploads()
   const busy = jobs.filter((j) => j.state === 'running' || j.state === 'queued')
   const job = busy.find((j) => j.state === 'running') ?? busy[0]
   const failed = jobs.find((j) => j.state === 'failed' && j.id > seen)
   useEffect(() => { if (!job) return; const t = setInterval(() => tick((n) => n + 1), 500); return () => clearInterval(t) }, [job])
   const rate = job && job.seconds > 0.5 ? job.done / job.seconds : 0
+  const speed = job && job.seconds > 0.5 ? job.bytes / job.seconds : 0
+  // Bytes tell the time better where they are counted: entries differ in size.
+  const left = !job ? 0 : speed > 0 && job.bytesTotal > 0 ? (job.bytesTotal - job.bytes) / speed : rate > 0 ? (job.total - job.done) / rate : 0
+  const part = !job ? 0 : job.bytesTotal > 0 ? job.bytes / job.bytesTotal : job.total ? job.done / job.total : 0
   return (
     <div className="foot" role="status">
-      {job ? (
+      {sending ? (
+        <>
+          <span style={{ color: 'var(--ink)' }}>Taking in {sending.name}</span>
+          <span><span className="meter"><i style={{ width: `${sending.total ? (100 * sending.sent) / sending.total : 100}%` }} /></span>{bytes(sending.sent)} of {bytes(sending.total)} · {bytes(sending.rate)}/s{sending.rate > 0 && sending.total > sending.sent && ` · ${Math.max(1, Math.round((sending.total - sending.sent) / sending.rate))} s left`}</span>
+          <button className="mini" onClick={() => stop?.()}>Stop</button>
+        </>
+      ) : job ? (
         <>
           <span style={{ color: 'var(--ink)' }}>{job.title}{busy.length > 1 && ` and ${busy.length - 1} more`}</span>
-          <span><span className="meter"><i style={{ width: `${job.total ? (100 * job.done) / job.total : 0}%` }} /></span>
-            {job.state === 'queued' ? 'waits' : job.total > 0 ? `${count(job.done)} of ${count(job.total)} ${job.unit}${rate > 0 && job.done < job.total ? ` · ${Math.max(1, Math.round((job.total - job.done) / rate))} s left` : ''}` : 'begins'}</span>
+          <span><span className="meter"><i style={{ width: `${100 * part}%` }} /></span>
+            {job.state === 'queued' ? 'waits' : job.total > 0 ? `${count(job.done)} of ${count(job.total)} ${job.unit}${job.bytesTotal > 0 ? ` · ${bytes(job.bytes)} of ${bytes(job.bytesTotal)}` : ''}${speed > 0 ? ` · ${bytes(speed)}/s` : ''}${left >= 1 ? ` · ${Math.round(left)} s left` : ''}` : 'begins'}</span>
           <button className="mini" onClick={() => void ok(api.POST('/api/jobs/{job}/cancel', { params: { path: { job: job.id } } })).then(() => q.invalidateQueries())}>Stop</button>
         </>
       ) : failed ? (

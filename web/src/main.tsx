@@ -9,6 +9,7 @@ import { createBrowserRouter, RouterProvider } from 'react-router'
 import { theme } from './theme'
 import { Projects, Shell } from './Shell'
 import { Sources } from './stages/Sources'
+import { Bytes } from './stages/Bytes'
 import { Finds } from './stages/Finds'
 import { Chain } from './stages/Chain'
 import { Rehearsal } from './stages/Rehearsal'
@@ -18,6 +19,7 @@ const router = createBrowserRouter([
   { path: '/', element: <Projects /> },
   { path: '/p/:project', element: <Shell />, children: [
     { path: 'sources', element: <Sources /> },
+    { path: 'sources/bytes/:entry', element: <Bytes /> },
     { path: 'finds/:find?', element: <Finds /> },
     { path: 'chain/:chain?', element: <Chain /> },
     { path: 'rehearsal/:chain?', element: <Rehearsal /> },

@@ -28,7 +28,7 @@ const C = (chain: number) => ({ params: { path: { chain } } })
 
 export const useProjects = () => useQuery({ queryKey: ['projects'], queryFn: () => ok(api.GET('/api/projects')) })
 export const useProject = (id: number) => useQuery({ queryKey: ['p', id, 'project'], queryFn: () => ok(api.GET('/api/projects/{project}', P(id))) })
-export const useSources = (id: number) => useQuery({ queryKey: ['p', id, 'sources'], queryFn: () => ok(api.GET('/api/projects/{project}/sources', P(id))) })
+export const useSources = (id: number) => useQuery({ queryKey: ['p', id, 'sources'], refetchInterval: 6_000, /* one may change on disk */ queryFn: () => ok(api.GET('/api/projects/{project}/sources', P(id))) })
 export const useLibrary = (on: boolean) => useQuery({ queryKey: ['library'], enabled: on, queryFn: () => ok(api.GET('/api/library')) })
 export const useFinds = (id: number) => useQuery({ queryKey: ['p', id, 'finds'], queryFn: () => ok(api.GET('/api/projects/{project}/finds', P(id))) })
 export const useChains = (id: number) => useQuery({ queryKey: ['p', id, 'chains'], queryFn: () => ok(api.GET('/api/projects/{project}/chains', P(id))) })
@@ -37,7 +37,14 @@ export const useRehearsal = (id: number, chain?: number) => useQuery({ queryKey:
 export const useDeliveries = (id: number) => useQuery({ queryKey: ['p', id, 'deliveries'], queryFn: () => ok(api.GET('/api/projects/{project}/deliveries', P(id))) })
 export const useSteps = () => useQuery({ queryKey: ['steps'], staleTime: Infinity, queryFn: () => ok(api.GET('/api/steps')) })
 export const useTargets = () => useQuery({ queryKey: ['targets'], staleTime: Infinity, queryFn: () => ok(api.GET('/api/targets')) })
-export const usePreview = (id: number, entry?: number) => useQuery({ queryKey: ['p', id, 'preview', entry], enabled: !!entry, queryFn: () => ok(api.GET('/api/entries/{entry}/preview', { params: { path: { entry: entry! } } })) })
+export const previewQuery = (id: number, entry: number) => ({ queryKey: ['p', id, 'preview', entry] as const, staleTime: 20_000, queryFn: () => ok(api.GET('/api/entries/{entry}/preview', { params: { path: { entry } } })) })
+export const usePreview = (id: number, entry?: number) => useQuery({ ...previewQuery(id, entry ?? 0), enabled: !!entry })
+
+export const useMissing = (id: number) => useQuery({ queryKey: ['p', id, 'missing'], queryFn: () => ok(api.GET('/api/projects/{project}/links/missing', P(id))) })
+export const usePins = (id: number) => useQuery({ queryKey: ['p', id, 'pins'], queryFn: () => ok(api.GET('/api/projects/{project}/pins', P(id))) })
+export const useNaming = (id: number) => useQuery({ queryKey: ['p', id, 'naming'], queryFn: () => ok(api.GET('/api/projects/{project}/naming', P(id))) })
+export const useDevices = (id: number) => useQuery({ queryKey: ['p', id, 'devices'], refetchInterval: 2000, queryFn: () => ok(api.GET('/api/projects/{project}/devices', P(id))) })
+export const useExtractions = (id: number) => useQuery({ queryKey: ['p', id, 'extractions'], queryFn: () => ok(api.GET('/api/projects/{project}/extractions', P(id))) })
 
 export const refresh = (q: QueryClient, project: number) => q.invalidateQueries({ queryKey: ['p', project] })
 
@@ -70,3 +77,4 @@ export function useEvents(project: number): S['Job'][] {
 
 export const thumb = (scene: string, bare = false) => `/api/scenes/${scene}/thumb${bare ? '?read=target' : ''}`
 export const viewUrl = (scene: string, bare = false) => `/api/scenes/${scene}/view${bare ? '?read=target' : ''}`
+export const pictureUrl = (entry: number, show = 'all') => `/api/entries/${entry}/picture?show=${show}`

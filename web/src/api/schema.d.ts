@@ -86,8 +86,65 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Stores the file in the body beside the database and mounts it. */
-        post: operations["uploadSource"];
+        /** @description Readies an upload of a file or a folder. The same files give the same upload again, with what has arrived of it. */
+        post: operations["beginUpload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/uploads/{upload}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload: string;
+            };
+            cookie?: never;
+        };
+        get: operations["getUpload"];
+        put?: never;
+        post?: never;
+        delete: operations["cancelUpload"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/uploads/{upload}/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload: string;
+                /** @description its place in the list, from 0 */
+                file: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Appends a piece to a file. The offset must be where the file ends here. */
+        put: operations["uploadPiece"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/uploads/{upload}/finish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["finishUpload"];
         delete?: never;
         options?: never;
         head?: never;
@@ -106,8 +163,28 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Takes the source out of the project. Its file stays as it is. */
+        /** @description Takes the source out of the project, with those mounted from within it. Its file stays as it is; a copy that was dropped or pulled in goes. */
         delete: operations["removeSource"];
+        options?: never;
+        head?: never;
+        /** @description States the terms of a source by hand. */
+        patch: operations["patchSource"];
+        trace?: never;
+    };
+    "/api/sources/{source}/index": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Reads the source again, as it lies on disk now. */
+        post: operations["indexSource"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -148,6 +225,341 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project}/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description The tree of folders, as lines. Folders that are not named in open are closed. */
+        get: operations["outlineEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description Entries that are one thing by their names, gathered after the name rules. */
+        get: operations["listSets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/naming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        get: operations["getNaming"];
+        /** @description Keeps the name rules, given one by one or as a document. */
+        put: operations["putNaming"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/naming/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        get: operations["namingDocument"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/links/missing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description What the project's entries need and nothing was found for, by name. */
+        get: operations["listMissing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        get: operations["listPins"];
+        /** @description Makes a name stand for an entry, for all that ask for it. */
+        put: operations["putPin"];
+        post?: never;
+        delete: operations["deletePin"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/selections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Gives a choice of entries an address that stays. */
+        post: operations["keepSelection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/selections/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+                digest: string;
+            };
+            cookie?: never;
+        };
+        get: operations["getSelection"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/extractions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        get: operations["listExtractions"];
+        put?: never;
+        post: operations["extract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/extractions/{extraction}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                extraction: number;
+            };
+            cookie?: never;
+        };
+        get: operations["getExtraction"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/extractions/{extraction}/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                extraction: number;
+            };
+            cookie?: never;
+        };
+        /** @description What was done, as a file to save. */
+        get: operations["extractionSummary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/extractions/{extraction}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                extraction: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Goes on where a stopped or failed extraction was. */
+        post: operations["resumeExtraction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        get: operations["listDevices"];
+        put?: never;
+        post: operations["connectDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Forgets the device. What was pulled in from it stays. */
+        delete: operations["disconnectDevice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        get: operations["listOffers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}/thumb": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        get: operations["offerThumb"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}/control": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["controlDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}/pull": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Fetches offers; they become a source. */
+        post: operations["pullOffers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/entries/{entry}/preview": {
         parameters: {
             query?: never;
@@ -179,6 +591,138 @@ export interface paths {
         get: operations["entryPicture"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description The entry's bytes, unpacked; a range of them if the request asks for one (RFC 9110, section 14). */
+        get: operations["entryContent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/strip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description What an entry's bytes look like, part by part. */
+        get: operations["entryStrip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        get: operations["findBytes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/trials/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description Bytes read as a picture. */
+        get: operations["tryPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/trials/width": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description How wide a picture probably is, from how rows resemble each other. */
+        get: operations["guessWidth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/trials/packed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description What each packing method makes of the bytes. */
+        get: operations["tryPacked"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/mount": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Mounts an archive within a source, in place. */
+        post: operations["mountEntry"];
         delete?: never;
         options?: never;
         head?: never;
@@ -618,7 +1162,56 @@ export interface components {
             state: "indexing" | "ready" | "failed";
             error?: string;
             problems: string[];
-            terms: string;
+            remarks: string[];
+            /** @description how the source on disk differs from what was indexed */
+            changed?: string;
+            /**
+             * Format: int64
+             * @description the source that it lies within
+             */
+            parent?: number;
+            inside?: string;
+            /** @enum {string} */
+            origin: "path" | "upload" | "device";
+            kindsKnown: boolean;
+            terms: components["schemas"]["Terms"];
+            /** @description the terms in a few words */
+            short: string;
+            /** @description the text of a licence file at its top */
+            licence?: string;
+        };
+        Terms: {
+            owner: string;
+            /** @description SPDX identifier, or own words */
+            licence: string;
+            private: components["schemas"]["Answer"];
+            shareChanged: components["schemas"]["Answer"];
+            shareUnchanged: components["schemas"]["Answer"];
+            sell: components["schemas"]["Answer"];
+            evidence: string;
+            byHand: boolean;
+        };
+        /** @enum {string} */
+        Answer: "" | "yes" | "no";
+        UploadStart: {
+            name: string;
+            folder: boolean;
+            files: {
+                path: string;
+                /** Format: int64 */
+                size: number;
+                /**
+                 * Format: int64
+                 * @description milliseconds since 1970
+                 */
+                modified: number;
+            }[];
+        };
+        Upload: {
+            id: string;
+            name: string;
+            /** @description bytes of each file, in the order in which they were named */
+            received: number[];
         };
         LibraryFolder: {
             path: string;
@@ -630,8 +1223,11 @@ export interface components {
                 size: number;
             }[];
         };
-        /** @enum {string} */
-        Kind: "model" | "picture" | "archive" | "sound" | "text" | "data";
+        /**
+         * @description empty while it is not known yet
+         * @enum {string}
+         */
+        Kind: "model" | "picture" | "archive" | "sound" | "text" | "data" | "";
         Entry: {
             /** Format: int64 */
             id: number;
@@ -645,12 +1241,30 @@ export interface components {
             /** Format: int64 */
             source: number;
             sourceLabel: string;
+            /** @description label of the source that wins for this path */
             overriddenBy?: string;
+            /** @description labels of the sources below that hold this path too */
+            others?: string[];
+            /** @description how many other entries it asks for */
+            needs?: number;
+            /** @description how many of them were found */
+            found?: number;
             error?: string;
         };
         EntryPage: {
             /** @description entries that fit */
             total: number;
+            /**
+             * Format: int64
+             * @description unpacked, of all that fit
+             */
+            bytes: number;
+            /** @description the place of the entry that was asked for; -1 if it does not fit */
+            at?: number;
+            /** @description entries that fit apart from the source filter */
+            sources: {
+                [key: string]: number;
+            };
             /** @description entries of the project */
             all: number;
             /** @description entries that fit apart from the kind filter */
@@ -670,8 +1284,20 @@ export interface components {
              */
             find?: number;
             text?: string;
-            /** @description the first bytes, where nothing else can be shown */
-            hex?: string;
+            /** @description of the text */
+            encoding?: string;
+            /** @description the text is longer */
+            cut?: boolean;
+            mountable?: boolean;
+            /** @description the set that it belongs to */
+            set?: string;
+            setSize?: number;
+            name?: components["schemas"]["NameParts"];
+            needs?: components["schemas"]["Link"][];
+            neededBy?: components["schemas"]["EntryName"][];
+            neededByCount?: number;
+            terms?: components["schemas"]["Terms"];
+            short?: string;
             picture?: {
                 width: number;
                 height: number;
@@ -679,6 +1305,273 @@ export interface components {
             };
             model?: components["schemas"]["Model"];
             error?: components["schemas"]["Error"];
+        };
+        Strip: {
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            /**
+             * Format: int64
+             * @description of the entry
+             */
+            size: number;
+            path: string;
+            classes: string[];
+            cells: {
+                /** Format: int64 */
+                at: number;
+                /** Format: int64 */
+                size: number;
+                class: string;
+                /** @description of a table */
+                stride: number;
+                evidence: string;
+            }[];
+        };
+        Guess: {
+            value: number;
+            /** Format: double */
+            score: number;
+            evidence: string;
+        };
+        Unpacking: {
+            codec: string;
+            /** @description that came out */
+            bytes: number;
+            class: string;
+            /** @description the first of them in hexadecimal */
+            head: string;
+            /** @description the first of them as text */
+            text: string;
+            stopped: string;
+        };
+        /** @description what the name rules say: kind, role, lod, state */
+        NameParts: {
+            [key: string]: string;
+        };
+        EntryName: {
+            /** Format: int64 */
+            id: number;
+            path: string;
+            sourceLabel: string;
+        };
+        Link: {
+            /** @description as the entry names it */
+            ref: string;
+            role: string;
+            how: string;
+            /** @enum {string} */
+            sure: "certain" | "likely" | "possible" | "";
+            entry?: components["schemas"]["EntryName"];
+            /** @description where it was looked for in vain */
+            looked: string[];
+            nearest: components["schemas"]["EntryName"][];
+        };
+        Missing: {
+            /** @description missing names */
+            total: number;
+            /** @description entries that lack something */
+            asked: number;
+            names: {
+                ref: string;
+                count: number;
+                entries: components["schemas"]["EntryName"][];
+                looked: string[];
+                nearest: components["schemas"]["EntryName"][];
+            }[];
+        };
+        Pin: {
+            ref: string;
+            sourceLabel: string;
+            path: string;
+        };
+        Outline: {
+            /** @description lines */
+            total: number;
+            all: number;
+            kinds: {
+                [key: string]: number;
+            };
+            /** Format: double */
+            milliseconds: number;
+            lines: {
+                depth: number;
+                name: string;
+                /** @description path of a folder */
+                folder?: string;
+                open?: boolean;
+                entries?: number;
+                /** Format: int64 */
+                bytes?: number;
+                entry?: components["schemas"]["Entry"];
+            }[];
+        };
+        SetPage: {
+            total: number;
+            all: number;
+            /** Format: double */
+            milliseconds: number;
+            sets: {
+                key: string;
+                entries: number;
+                /** Format: int64 */
+                bytes: number;
+                kinds: {
+                    [key: string]: number;
+                };
+                /**
+                 * Format: int64
+                 * @description an entry of it, a model if it has one
+                 */
+                first: number;
+            }[];
+        };
+        NameRule: {
+            /** @enum {string} */
+            where: "prefix" | "suffix";
+            affix: string;
+            /** @enum {string} */
+            means: "kind" | "role" | "lod" | "state";
+            value: string;
+        };
+        Naming: {
+            /** @description how many names were read */
+            names: number;
+            roles: string[];
+            rules: {
+                where: string;
+                affix: string;
+                means: string;
+                value: string;
+                count: number;
+            }[];
+            proposals: {
+                where: string;
+                affix: string;
+                count: number;
+                example: string;
+                means: string;
+                value: string;
+                evidence: string;
+            }[];
+        };
+        Filter: {
+            q?: string;
+            kind?: components["schemas"]["Kind"];
+            /** Format: int64 */
+            source?: number;
+            folder?: string;
+            set?: string;
+            /** Format: int64 */
+            min?: number;
+            /** Format: int64 */
+            max?: number;
+        };
+        Selection: {
+            ids?: number[];
+            filter?: components["schemas"]["Filter"];
+            folders?: string[];
+            sets?: string[];
+            except?: number[];
+            /** @description with all that they need */
+            needs?: boolean;
+            /** @description of several entries of one path only the one that wins */
+            winners?: boolean;
+        };
+        Selected: {
+            digest: string;
+            selection: components["schemas"]["Selection"];
+            entries: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @description needed, and not found */
+            missing: string[];
+        };
+        PathMap: {
+            from: string;
+            to: string;
+        };
+        ExtractionStart: {
+            title?: string;
+            selection: components["schemas"]["Selection"];
+            /** @enum {string} */
+            form: "folder" | "zip";
+            /** @description a folder or file; left out for a new one of its own */
+            to?: string;
+            /** @enum {string} */
+            policy?: "refuse" | "skip" | "replace" | "keep-both";
+            map?: components["schemas"]["PathMap"][];
+            flat?: boolean;
+        };
+        Extraction: {
+            /** Format: int64 */
+            id: number;
+            title: string;
+            to: string;
+            form: string;
+            policy: string;
+            /** @enum {string} */
+            state: "waiting" | "running" | "done" | "failed" | "cancelled";
+            error?: string;
+            /** Format: int64 */
+            entries: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: date-time */
+            created: string;
+            summary?: components["schemas"]["ExtractionSummary"];
+        };
+        ExtractionSummary: {
+            to: string;
+            /** Format: int64 */
+            entries: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            skipped: number;
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            resumed: number;
+            /** Format: double */
+            seconds: number;
+            complete: boolean;
+            stopped?: string;
+            failures: {
+                entry: string;
+                source: string;
+                error: string;
+            }[];
+            changes: {
+                entry: string;
+                to: string;
+                why: string;
+            }[];
+        };
+        Device: {
+            /** Format: int64 */
+            id: number;
+            address: string;
+            kind: string;
+            name: string;
+            online: boolean;
+            /** @description why it is not */
+            error?: string;
+            frame?: number;
+            running?: boolean;
+        };
+        Offer: {
+            id: string;
+            kind: string;
+            name: string;
+            /** Format: int64 */
+            size: number;
+            about: string;
+            group: string;
+            thumb: boolean;
+            terms?: components["schemas"]["Terms"];
+            short?: string;
         };
         Stats: {
             triangles: number;
@@ -877,6 +1770,10 @@ export interface components {
             /** Format: int64 */
             total: number;
             unit: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            bytesTotal: number;
             /** Format: double */
             seconds: number;
             error?: string;
@@ -1041,11 +1938,9 @@ export interface operations {
             };
         };
     };
-    uploadSource: {
+    beginUpload: {
         parameters: {
-            query: {
-                name: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 project: components["parameters"]["ProjectID"];
@@ -1054,9 +1949,106 @@ export interface operations {
         };
         requestBody: {
             content: {
+                "application/json": components["schemas"]["UploadStart"];
+            };
+        };
+        responses: {
+            /** @description The upload */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+        };
+    };
+    getUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How far it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+        };
+    };
+    cancelUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What had arrived is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    uploadPiece: {
+        parameters: {
+            query: {
+                offset: number;
+            };
+            header?: never;
+            path: {
+                upload: string;
+                /** @description its place in the list, from 0 */
+                file: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
                 "application/octet-stream": string;
             };
         };
+        responses: {
+            /** @description Where the file ends now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** Format: int64 */
+                        received: number;
+                    };
+                };
+            };
+        };
+    };
+    finishUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description The new source; it is being indexed */
             201: {
@@ -1089,6 +2081,54 @@ export interface operations {
             };
         };
     };
+    patchSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    terms: components["schemas"]["Terms"];
+                };
+            };
+        };
+        responses: {
+            /** @description The source */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+        };
+    };
+    indexSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is being indexed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     listLibrary: {
         parameters: {
             query?: never;
@@ -1112,11 +2152,21 @@ export interface operations {
     listEntries: {
         parameters: {
             query?: {
-                /** @description part of a path, or a glob with * and ? */
+                /** @description words of a path, or a glob with * and ? */
                 q?: string;
                 kind?: components["schemas"]["Kind"];
                 source?: number;
-                sort?: "order" | "path" | "size" | "-path" | "-size";
+                /** @description only what lies below this folder */
+                folder?: string;
+                /** @description only the entries of this set */
+                set?: string;
+                /** @description smallest size in bytes */
+                min?: number;
+                /** @description largest size in bytes */
+                max?: number;
+                sort?: "order" | "path" | "size" | "kind" | "-path" | "-size" | "-kind";
+                /** @description an entry whose place in the list is wanted */
+                at?: number;
                 offset?: number;
                 limit?: number;
             };
@@ -1136,6 +2186,585 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EntryPage"];
                 };
+            };
+        };
+    };
+    outlineEntries: {
+        parameters: {
+            query?: {
+                /** @description words of a path, or a glob with * and ? */
+                q?: string;
+                kind?: components["schemas"]["Kind"];
+                source?: number;
+                /** @description only what lies below this folder */
+                folder?: string;
+                /** @description only the entries of this set */
+                set?: string;
+                /** @description smallest size in bytes */
+                min?: number;
+                /** @description largest size in bytes */
+                max?: number;
+                /** @description an open folder; * is all */
+                open?: string[];
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outline"];
+                };
+            };
+        };
+    };
+    listSets: {
+        parameters: {
+            query?: {
+                /** @description words of a path, or a glob with * and ? */
+                q?: string;
+                kind?: components["schemas"]["Kind"];
+                source?: number;
+                /** @description only what lies below this folder */
+                folder?: string;
+                /** @description only the entries of this set */
+                set?: string;
+                /** @description smallest size in bytes */
+                min?: number;
+                /** @description largest size in bytes */
+                max?: number;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of sets */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetPage"];
+                };
+            };
+        };
+    };
+    getNaming: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The name rules and what the names suggest */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Naming"];
+                };
+            };
+        };
+    };
+    putNaming: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    rules?: components["schemas"]["NameRule"][];
+                    document?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The name rules and what the names suggest */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Naming"];
+                };
+            };
+        };
+    };
+    namingDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The name rules as a YAML document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+        };
+    };
+    listMissing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Missing names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Missing"];
+                };
+            };
+        };
+    };
+    listPins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Links made by hand */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pin"][];
+                };
+            };
+        };
+    };
+    putPin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    ref: string;
+                    /** Format: int64 */
+                    entry: number;
+                };
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    deletePin: {
+        parameters: {
+            query: {
+                ref: string;
+            };
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    keepSelection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Selection"];
+            };
+        };
+        responses: {
+            /** @description The selection */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Selected"];
+                };
+            };
+        };
+    };
+    getSelection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The selection */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Selected"];
+                };
+            };
+        };
+    };
+    listExtractions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Extractions, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Extraction"][];
+                };
+            };
+        };
+    };
+    extract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExtractionStart"];
+            };
+        };
+        responses: {
+            /** @description The extraction; it is under way */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Extraction"];
+                };
+            };
+        };
+    };
+    getExtraction: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                extraction: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One extraction */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Extraction"];
+                };
+            };
+        };
+    };
+    extractionSummary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                extraction: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The summary */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
+    resumeExtraction: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                extraction: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is under way */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    listDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Devices with their state now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"][];
+                };
+            };
+        };
+    };
+    connectDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    address: string;
+                    token?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The device */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+        };
+    };
+    disconnectDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    listOffers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What can be pulled in */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"][];
+                };
+            };
+        };
+    };
+    offerThumb: {
+        parameters: {
+            query: {
+                offer: string;
+            };
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A small picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+        };
+    };
+    controlDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    do: "pause" | "run" | "step";
+                    frames?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+        };
+    };
+    pullOffers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    offers: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description It is under way */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -1163,7 +2792,10 @@ export interface operations {
     };
     entryPicture: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the whole, its colour without alpha, or one channel as grey */
+                show?: "all" | "colour" | "r" | "g" | "b" | "a";
+            };
             header?: never;
             path: {
                 entry: components["parameters"]["EntryID"];
@@ -1179,6 +2811,203 @@ export interface operations {
                 };
                 content: {
                     "image/png": string;
+                };
+            };
+        };
+    };
+    entryContent: {
+        parameters: {
+            query?: {
+                /** @description as a file to save */
+                save?: boolean;
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Bytes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description A range of them */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+        };
+    };
+    entryStrip: {
+        parameters: {
+            query?: {
+                from?: number;
+                to?: number;
+                cells?: number;
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The strip */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Strip"];
+                };
+            };
+        };
+    };
+    findBytes: {
+        parameters: {
+            query: {
+                /** @description pairs of hexadecimal digits, ?? for any byte, or a text between quotes */
+                pattern: string;
+                from?: number;
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where it stands; -1 if nowhere */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** Format: int64 */
+                        at: number;
+                        length: number;
+                    };
+                };
+            };
+        };
+    };
+    tryPicture: {
+        parameters: {
+            query: {
+                at: number;
+                width: number;
+                height: number;
+                format: string;
+                order?: "little" | "big";
+                rows?: "top-down" | "bottom-up";
+                tiling?: string;
+                tileWidth?: number;
+                tileHeight?: number;
+                paletteAt?: number;
+                paletteFormat?: string;
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A PNG */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+        };
+    };
+    guessWidth: {
+        parameters: {
+            query: {
+                at: number;
+                format: string;
+                order?: "little" | "big";
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Guesses */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guess"][];
+                };
+            };
+        };
+    };
+    tryPacked: {
+        parameters: {
+            query: {
+                at: number;
+                size?: number;
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One result a method */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unpacking"][];
+                };
+            };
+        };
+    };
+    mountEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The new source; it is being indexed */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
                 };
             };
         };

@@ -27,7 +27,7 @@ export function Delivery() {
   }
   const shown = list?.find((d) => d.id === (open || list[0]?.id))
   const m = shown?.manifest as unknown as Manifest | undefined
-  const terms = sources?.filter((s) => s.terms) ?? []
+  const terms = sources?.filter((s) => s.short !== 'terms not stated') ?? []
   return (
     <div className="cols cols-delivery">
       <div className="pane">
@@ -40,7 +40,7 @@ export function Delivery() {
             : <p className="ok">The rehearsal finds nothing that stops it{r.warns > 0 && `, and ${plural(r.warns, 'warning')}`}.</p>)}
           <p><Button variant="contained" onClick={() => void make()} disabled={!chain || !find?.model}>Make delivery</Button></p>
         </div>
-        {terms.length > 0 && <><div className="head top"><h2>Terms</h2></div>{terms.map((s) => <div className="item" key={s.id}><b>{s.label}</b><small style={{ whiteSpace: 'pre-line' }}>{s.terms}</small></div>)}</>}
+        {terms.length > 0 && <><div className="head top"><h2>Terms</h2></div>{terms.map((s) => <div className="item" key={s.id}><b>{s.label}</b> <span className={`tag ${s.short === 'private use only' ? 'w' : ''}`}>{s.short}</span>{s.terms.owner && <small>{s.terms.owner}</small>}<small style={{ whiteSpace: 'pre-line' }}>{s.terms.licence}</small></div>)}</>}
       </div>
       <div className="pane flat">
         <table>

@@ -2,7 +2,7 @@ import { Button } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, ok, refresh, thumb, useChains, useFinds, viewUrl } from '../api/client'
+import { api, ok, refresh, thumb, useChains, useFinds, useSources, viewUrl } from '../api/client'
 import { Fault, Figures, Pictures } from '../parts/bits'
 import { count, metres, plural } from '../parts/format'
 import { View3D } from '../parts/View3D'
@@ -13,12 +13,14 @@ export function Finds() {
   const chosen = Number(useParams().find ?? 0)
   const { data: finds, error, isFetching } = useFinds(project)
   const { data: chains } = useChains(project)
+  const { data: sources } = useSources(project)
   const go = useNavigate()
   const q = useQueryClient()
   const [fault, setFault] = useState<unknown>()
   const f = finds?.find((x) => x.id === chosen)
   useEffect(() => { if (finds?.length && !f && !isFetching) go(`/p/${project}/finds/${finds[0].id}`, { replace: true }) }, [finds, f, isFetching, go, project])
   const m = f?.model
+  const from = sources?.find((x) => x.label === f?.sourceLabel)
   const chain = async () => {
     const there = chains?.find((c) => c.find === f!.id)
     if (there) return go(`/p/${project}/chain/${there.id}`)
@@ -75,7 +77,7 @@ export function Finds() {
             </div></>}
             {m.notes.length > 0 && <><div className="head bare"><h2>Notes</h2></div>{m.notes.map((n) => <div className="item" key={n}>{n}</div>)}</>}
           </>)}
-          <div className="facts"><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{f.entryPath} in {f.sourceLabel}</div></div>
+          <div className="facts"><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{f.entryPath} in {f.sourceLabel}</div>{from && <><span>Terms</span><div data-terms>{from.short}{from.terms.owner && <small className="soft"> · {from.terms.owner}</small>}</div></>}</div>
         </>)}
       </div>
     </div>

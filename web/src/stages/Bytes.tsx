@@ -1,0 +1,282 @@
+// The byte workbench: bytes of which nothing is known, what they look like,
+// and what they give when they are read as something.
+import { Button, MenuItem, OutlinedInput, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useEffect, useRef, useState, type KeyboardEvent, type PointerEvent, type ReactNode, type WheelEvent } from 'react'
+import { useNavigate, useParams, useSearchParams } from 'react-router'
+import { api, ok, type S } from '../api/client'
+import { Fault } from '../parts/bits'
+import { bytes, count } from '../parts/format'
+import { useProjectId } from '../Shell'
+
+const ROW = 16, ROWS = 24, CHUNK = 4096
+const hex = (n: number, w = 0) => n.toString(16).padStart(w, '0')
+/** Reads an offset: decimal, or hexadecimal with 0x. */
+const offset = (s: string) => { const n = Number(s.trim().replace(/^0X/, '0x')); return Number.isSafeInteger(n) && n >= 0 ? n : undefined }
+
+export function Bytes() {
+  const project = useProjectId()
+  const entry = Number(useParams().entry)
+  const go = useNavigate()
+  const [params, setParams] = useSearchParams()
+  const whole = useQuery({ queryKey: ['strip', entry], queryFn: () => ok(api.GET('/api/entries/{entry}/strip', { params: { path: { entry }, query: { cells: 420 } } })) })
+  const size = whole.data?.size ?? 0
+  // What is chosen is held here, so that keys that follow each other quickly
+  // all count; the address follows.
+  const named = `${Number(params.get('at') ?? 0)} ${Math.max(1, Number(params.get('n') ?? 1))}`
+  const [chosen, setChosen] = useState(named)
+  const [seen, setSeen] = useState(named)
+  const now = useRef(chosen)
+  if (named !== seen) { setSeen(named); setChosen(named); now.current = named }
+  const later = useRef(0)
+  const [wanted, length] = chosen.split(' ').map(Number)
+  const at = Math.min(wanted, Math.max(0, size - 1))
+  const [top, setTop] = useState(Math.floor(at / ROW))
+  const back = useRef<number[]>([])
+  const forth = useRef<number[]>([])
+  const [fault, setFault] = useState<unknown>()
+  const select = (from: number, n: number, jump = false) => {
+    const to = Math.min(Math.max(0, from), Math.max(0, size - 1))
+    if (jump) { back.current.push(at); forth.current = [] }
+    now.current = `${to} ${Math.max(1, n)}`
+    setChosen(now.current)
+    window.clearTimeout(later.current)
+    later.current = window.setTimeout(() => setParams(() => { const q = new URLSearchParams(window.location.search); q.set('at', String(to)); if (n > 1) q.set('n', String(n)); else q.delete('n'); return q }, { replace: true }), 150)
+    const row = Math.floor(to / ROW)
+    if (row < top || row >= top + ROWS) setTop(Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - ROWS)))
+  }
+  const travel = (from: number[], to: number[]) => { const n = from.pop(); if (n === undefined) return; to.push(at); select(n, 1) }
+  return (
+    <div className="bench">
+      <Strip strip={whole.data} at={at} entry={entry} onGo={(n) => select(n, 1, true)} onClose={() => go(`/p/${project}/sources?entry=${entry}`)} />
+      <Fault error={whole.error ?? fault} />
+      <div className="cols cols-bytes">
+        <div className="pane column">
+          <Tools at={at} size={size} entry={entry} onGo={(n, len) => select(n, len ?? 1, true)} onFault={setFault} canBack={back.current.length > 0} canForth={forth.current.length > 0} onBack={() => travel(back.current, forth.current)} onForth={() => travel(forth.current, back.current)} />
+          <View entry={entry} size={size} top={top} setTop={setTop} at={at} length={length} now={() => now.current.split(' ').map(Number)} select={select} />
+          <Values entry={entry} at={at} length={length} size={size} onFollow={(n) => select(n, 1, true)} />
+        </div>
+        <Trials entry={entry} at={at} length={length} size={size} />
+      </div>
+    </div>
+  )
+}
+
+/** The bytes of a range, in pieces that are kept. */
+function useBytes(entry: number, from: number, n: number, size: number) {
+  const first = Math.floor(from / CHUNK), last = Math.floor(Math.max(from, from + n - 1) / CHUNK)
+  const { data, error } = useQuery({
+    queryKey: ['bytes', entry, first, last], enabled: size > 0, staleTime: 60_000, placeholderData: keepPreviousData,
+    queryFn: async () => {
+      const r = await fetch(`/api/entries/${entry}/content`, { headers: { Range: `bytes=${first * CHUNK}-${(last + 1) * CHUNK - 1}` } })
+      if (!r.ok) throw new Error(((await r.json()) as S['Error']).message)
+      return { from: first * CHUNK, data: new Uint8Array(await r.arrayBuffer()) }
+    },
+  })
+  return { byte: (i: number) => data?.data[i - data.from], error }
+}
+
+function Strip({ strip, at, entry, onGo, onClose }: { strip?: S['Strip']; at: number; entry: number; onGo: (n: number) => void; onClose: () => void }) {
+  const [near, setNear] = useState(false)
+  const span = Math.max(4096, Math.ceil((strip?.size ?? 0) / 32))
+  const from = Math.max(0, Math.floor(at / span) * span)
+  const close = useQuery({ queryKey: ['strip', entry, from, span], enabled: near && !!strip, placeholderData: keepPreviousData, queryFn: () => ok(api.GET('/api/entries/{entry}/strip', { params: { path: { entry }, query: { from, to: from + span, cells: 420 } } })) })
+  const s = near ? (close.data ?? strip) : strip
+  // Neighbours of one class are one band.
+  const bands: (S['Strip']['cells'][number] & { end: number })[] = []
+  for (const c of s?.cells ?? []) {
+    const b = bands[bands.length - 1]
+    if (b && b.class === c.class && b.stride === c.stride) b.end = c.at + c.size
+    else bands.push({ ...c, end: c.at + c.size })
+  }
+  const total = Math.max(1, (s?.to ?? 1) - (s?.from ?? 0))
+  return (
+    <div className="stripe">
+      <div className="stripband" role="group" aria-label="What the file looks like">
+        {bands.map((b) => <button key={b.at} className={`look is-${b.class}`} data-class={b.class} style={{ width: `${(100 * (b.end - b.at)) / total}%` }} title={`${b.class}${b.stride ? `, stride ${b.stride}` : ''}: ${count(b.at)} to ${count(b.end)}. ${b.evidence}`} aria-label={`${b.class} at ${b.at}`} onClick={() => onGo(b.at)} />)}
+        {s && at >= s.from && at < s.to && <i style={{ left: `${(100 * (at - s.from)) / total}%` }} />}
+      </div>
+      <div className="row wrap">
+        <b className="clip">{strip?.path}</b><span className="soft small">{strip && `${count(strip.size)} bytes`}</span>
+        {strip?.classes.filter((c) => strip.cells.some((x) => x.class === c)).map((c) => <span key={c} className="soft small row"><i className={`look key is-${c}`} />{c}</span>)}
+        <span className="grow" />
+        {strip && strip.size > 8192 && <button className="link" onClick={() => setNear(!near)}>{near ? 'The whole file' : `Closer: ${bytes(span)} round the cursor`}</button>}
+        <button className="link" onClick={onClose}>Back to the sources</button>
+      </div>
+    </div>
+  )
+}
+
+function Tools({ at, size, entry, onGo, onFault, canBack, canForth, onBack, onForth }: { at: number; size: number; entry: number; onGo: (n: number, len?: number) => void; onFault: (e: unknown) => void; canBack: boolean; canForth: boolean; onBack: () => void; onForth: () => void }) {
+  const [to, setTo] = useState('')
+  const [pattern, setPattern] = useState('')
+  const [found, setFound] = useState('')
+  const jump = () => { const n = offset(to); if (n === undefined || n >= size) onFault(new Error(`${to || 'Nothing'} is no offset in this entry: it has ${count(size)} bytes, from 0 to ${count(size - 1)} or 0x${hex(size - 1)}`)); else { onFault(undefined); onGo(n) } }
+  const find = async () => {
+    onFault(undefined)
+    try {
+      const r = await ok(api.GET('/api/entries/{entry}/find', { params: { path: { entry }, query: { pattern, from: at + 1 } } }))
+      if (r.at < 0) setFound('none from here on'); else { setFound(''); onGo(r.at, r.length) }
+    } catch (e) { onFault(e) }
+  }
+  return (
+    <div className="tools">
+      <button className="mini" disabled={!canBack} aria-label="Back" onClick={onBack}>←</button><button className="mini" disabled={!canForth} aria-label="Forward" onClick={onForth}>→</button>
+      <form onSubmit={(e) => { e.preventDefault(); jump() }}><OutlinedInput value={to} onChange={(e) => setTo(e.target.value)} placeholder="Go to 0x40" inputProps={{ 'aria-label': 'Go to', className: 'mono', size: 9 }} /></form>
+      <form className="grow" onSubmit={(e) => { e.preventDefault(); void find() }}><OutlinedInput fullWidth value={pattern} onChange={(e) => setPattern(e.target.value)} placeholder='Find 48 ?? 4c, or "text"' inputProps={{ 'aria-label': 'Find bytes', className: 'mono', spellCheck: false }} /></form>
+      {found && <span className="warn small">{found}</span>}
+    </div>
+  )
+}
+
+function View({ entry, size, top, setTop, at, length, now, select }: { entry: number; size: number; top: number; setTop: (n: number) => void; at: number; length: number; now: () => number[]; select: (from: number, n: number) => void }) {
+  const { byte, error } = useBytes(entry, top * ROW, ROWS * ROW, size)
+  const rows = Math.ceil(size / ROW)
+  const anchor = useRef(-1)
+  const box = useRef<HTMLDivElement>(null)
+  const turn = (by: number) => setTop(Math.max(0, Math.min(top + by, Math.max(0, rows - ROWS))))
+  useEffect(() => { const el = box.current; const hold = (e: Event) => e.preventDefault(); el?.addEventListener('wheel', hold, { passive: false }); return () => el?.removeEventListener('wheel', hold) }, [])
+  const keys = (e: KeyboardEvent) => {
+    const by = { ArrowLeft: -1, ArrowRight: 1, ArrowUp: -ROW, ArrowDown: ROW, PageUp: -ROW * (ROWS - 2), PageDown: ROW * (ROWS - 2) }[e.key]
+    if (!by) return
+    e.preventDefault()
+    const [from, n] = now()
+    if (e.shiftKey) select(from, Math.max(1, Math.min(n + by, size - from))); else select(from + by, 1)
+  }
+  const drag = (e: PointerEvent, i: number) => { if (e.buttons & 1 && anchor.current >= 0) select(Math.min(anchor.current, i), Math.abs(i - anchor.current) + 1) }
+  const lines: ReactNode[] = []
+  for (let r = top; r < Math.min(rows, top + ROWS); r++) {
+    const cells: ReactNode[] = []
+    let text = ''
+    for (let c = 0; c < ROW; c++) {
+      const i = r * ROW + c, b = i < size ? byte(i) : undefined
+      cells.push(<span key={c} className={`b ${i >= at && i < at + length ? 'on' : ''} ${c === 8 ? 'mid' : ''}`} data-byte={i} onPointerDown={(e) => { anchor.current = i; e.currentTarget.parentElement?.parentElement?.focus(); if (e.shiftKey) { select(Math.min(at, i), Math.abs(i - at) + 1); anchor.current = at } else select(i, 1) }} onPointerEnter={(e) => drag(e, i)}>{i >= size ? '  ' : b === undefined ? '··' : hex(b, 2)}</span>)
+      text += b === undefined ? ' ' : b >= 32 && b < 127 ? String.fromCharCode(b) : '·'
+    }
+    lines.push(<div key={r} className="hexrow"><span className="soft">{hex(r * ROW, 8)}</span>{cells}<span className="t">{text}</span></div>)
+  }
+  return (
+    <div className="hexview" ref={box} tabIndex={0} role="grid" aria-label="Bytes" onKeyDown={keys} onWheel={(e: WheelEvent) => turn(e.deltaY > 0 ? 3 : -3)}>
+      <Fault error={error} />
+      {lines}
+      {rows > ROWS && <input type="range" className="scroller" aria-label="Scroll" min={0} max={rows - ROWS} value={top} onChange={(e) => setTop(Number(e.target.value))} />}
+    </div>
+  )
+}
+
+function half(h: number) { const s = h >> 15 ? -1 : 1, e = (h >> 10) & 31, f = h & 1023; return e === 0 ? (s * f) / 2 ** 24 : e === 31 ? (f ? NaN : s * Infinity) : s * 2 ** (e - 15) * (1 + f / 1024) }
+
+function Values({ entry, at, length, size, onFollow }: { entry: number; at: number; length: number; size: number; onFollow: (n: number) => void }) {
+  const [little, setLittle] = useState(true)
+  const { byte } = useBytes(entry, at, 8, size)
+  const raw = new Uint8Array(8)
+  let have = 0
+  for (let i = 0; i < 8; i++) { const b = byte(at + i); if (b === undefined) break; raw[i] = b; have++ }
+  const v = new DataView(raw.buffer)
+  const num = (x: number) => (Number.isInteger(x) ? count(x) : Math.abs(x) >= 1e6 || (x !== 0 && Math.abs(x) < 1e-4) ? x.toExponential(4) : x.toPrecision(6))
+  const list: [string, number, string][] = [
+    ['u8', 1, num(v.getUint8(0))], ['i8', 1, num(v.getInt8(0))], ['u16', 2, num(v.getUint16(0, little))], ['i16', 2, num(v.getInt16(0, little))],
+    ['u32', 4, num(v.getUint32(0, little))], ['i32', 4, num(v.getInt32(0, little))], ['u64', 8, v.getBigUint64(0, little).toLocaleString('en-GB')], ['fixed 1/256', 2, num(v.getInt16(0, little) / 256)],
+    ['f16', 2, num(half(v.getUint16(0, little)))], ['f32', 4, num(v.getFloat32(0, little))], ['f64', 8, num(v.getFloat64(0, little))],
+  ]
+  const pointer = v.getUint32(0, little)
+  const shapes = [2, 3, 4, 6, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 64].filter((s) => length > s && length % s === 0).map((s) => `${count(length / s)} × ${s}`)
+  return (
+    <div className="values">
+      <div className="row between"><span className="small"><b className="mono">0x{hex(at)}</b> <span className="soft">{count(at)}</span> · {length === 1 ? '1 byte' : `${count(length)} bytes chosen${shapes.length ? ` = ${shapes.slice(0, 4).join(' = ')}` : ''}`}</span>
+        <span className="row"><button className="link" data-follow disabled={have < 4 || pointer >= size} onClick={() => onFollow(pointer)} title="Go where the u32 here points">Follow u32</button><button className="link" onClick={() => setLittle(!little)}>{little ? 'little' : 'big'} end · swap</button></span></div>
+      <div className="valuegrid">{list.map(([k, need, x]) => <span key={k}><span className="soft">{k}</span> <span data-value={k}>{have >= need ? x : '–'}</span></span>)}</div>
+    </div>
+  )
+}
+
+const formats = ['r5g6b5_pack16', 'b5g6r5_pack16', 'r5g5b5a1_pack16', 'a1r5g5b5_pack16', 'a1b5g5r5_pack16', 'r4g4b4a4_pack16', 'a4r4g4b4_pack16', 'r8g8b8', 'b8g8r8', 'r8g8b8a8', 'b8g8r8a8', 'l8', 'l8a8', 'l4a4_pack8', 'i8', 'indexed8', 'indexed4', 'indexed4_low', 'bc1', 'bc2', 'bc3', 'bc4', 'bc5', 'bc7', 'r16g16b16a16_sfloat']
+
+function Trials({ entry, at, length, size }: { entry: number; at: number; length: number; size: number }) {
+  const [tab, setTab] = useState('picture')
+  return (
+    <div className="pane flat column">
+      <div className="tools">
+        <ToggleButtonGroup exclusive size="small" value={tab} aria-label="Read as" onChange={(_, v: string | null) => v && setTab(v)}>
+          <ToggleButton value="picture">Picture</ToggleButton><ToggleButton value="packed">Packed</ToggleButton><ToggleButton value="text">Text</ToggleButton>
+        </ToggleButtonGroup>
+        <span className="soft small">from the byte that is chosen</span>
+      </div>
+      {tab === 'picture' ? <PictureTrial entry={entry} at={at} size={size} /> : tab === 'packed' ? <PackedTrial entry={entry} at={at} length={length} /> : <TextTrial entry={entry} at={at} length={length} size={size} />}
+    </div>
+  )
+}
+
+function PictureTrial({ entry, at, size }: { entry: number; at: number; size: number }) {
+  const [p, setP] = useState({ width: 64, height: 64, format: 'r5g6b5_pack16', order: 'little', rows: 'top-down', tiling: 'linear', tileWidth: 8, tileHeight: 8, paletteAt: '', paletteFormat: 'r8g8b8a8' })
+  const set = (x: Partial<typeof p>) => setP({ ...p, ...x })
+  const [kept, setKept] = useState('')
+  useEffect(() => setKept(''), [at, p])
+  const guess = useQuery({ queryKey: ['width', entry, at, p.format, p.order], enabled: size > 0, queryFn: () => ok(api.GET('/api/entries/{entry}/trials/width', { params: { path: { entry }, query: { at, format: p.format, order: p.order as 'little' } } })) })
+  const indexed = p.format.startsWith('indexed')
+  const pal = offset(p.paletteAt)
+  const q = new URLSearchParams({ at: String(at), width: String(p.width), height: String(p.height), format: p.format, order: p.order, rows: p.rows, tiling: p.tiling })
+  if (p.tiling === 'tiles') { q.set('tileWidth', String(p.tileWidth)); q.set('tileHeight', String(p.tileHeight)) }
+  if (indexed && p.paletteAt && pal !== undefined) { q.set('paletteAt', String(pal)); q.set('paletteFormat', p.paletteFormat) }
+  const url = `/api/entries/${entry}/trials/picture?${q}`
+  const shown = useQuery({ queryKey: ['trial', url], enabled: size > 0 && p.width > 0 && p.height > 0, placeholderData: keepPreviousData, queryFn: async () => { const r = await fetch(url); if (!r.ok) throw new Error(((await r.json()) as S['Error']).message); return r.blob() } })
+  const [src, setSrc] = useState('')
+  useEffect(() => { if (!shown.data) return; const u = URL.createObjectURL(shown.data); setSrc(u); return () => URL.revokeObjectURL(u) }, [shown.data])
+  const num = (k: 'width' | 'height' | 'tileWidth' | 'tileHeight', label: string) => <label className="f">{label}<OutlinedInput fullWidth type="number" value={p[k]} onChange={(e) => set({ [k]: Math.max(1, Math.min(16384, Number(e.target.value))) })} inputProps={{ 'aria-label': label, min: 1, max: 16384 }} endAdornment={<span className="unit">texels</span>} /></label>
+  const pick = (k: 'format' | 'order' | 'rows' | 'tiling' | 'paletteFormat', label: string, list: string[]) => <label className="f">{label}<Select fullWidth value={p[k]} onChange={(e) => set({ [k]: e.target.value })} inputProps={{ 'aria-label': label }}>{list.map((x) => <MenuItem key={x} value={x}>{x}</MenuItem>)}</Select></label>
+  const keep = () => setKept([
+    'picture:', `  width: ${p.width}`, `  height: ${p.height}`, `  format: ${p.format}`, `  at: ${at}`, `  rows: ${p.rows}`, `  order: ${p.order}`,
+    ...(p.tiling === 'linear' ? [] : [`  tiling: ${p.tiling}`, ...(p.tiling === 'tiles' ? [`  tile: {width: ${p.tileWidth}, height: ${p.tileHeight}}`] : [])]),
+    ...(indexed && pal !== undefined && p.paletteAt ? [`  palette: {at: ${pal}, count: 256, format: ${p.paletteFormat}}`] : []),
+  ].join('\n'))
+  return (
+    <div className="trial">
+      <div className="trialpicture">{src && <img alt="The bytes as a picture" data-trial={`${p.width}x${p.height}`} src={src} style={{ width: Math.min(560, Math.max(192, p.width * (p.width < 160 ? 3 : 1))) }} />}</div>
+      <div className="form">
+        {num('width', 'Width')}
+        {guess.data && guess.data.length > 0 && <div className="row wrap small">{guess.data.map((g) => <button key={g.value} className={`tag ${g.value === p.width ? 'g' : ''}`} data-guess={g.value} title={g.evidence} onClick={() => set({ width: g.value })}>{g.value}, {Math.round(100 * g.score)}% sure</button>)}</div>}
+        {guess.data?.length === 0 && <div className="soft small">No width stands out from here.</div>}
+        {num('height', 'Height')}
+        {pick('format', 'Texel format', formats)}
+        {pick('order', 'Byte order', ['little', 'big'])}
+        {pick('tiling', 'Tiling', ['linear', 'morton', 'zorder-8', 'tiles', 'columns'])}
+        {p.tiling === 'tiles' && <>{num('tileWidth', 'Tile width')}{num('tileHeight', 'Tile height')}</>}
+        {pick('rows', 'Rows', ['top-down', 'bottom-up'])}
+        {indexed && <><label className="f">Palette at<OutlinedInput fullWidth value={p.paletteAt} onChange={(e) => set({ paletteAt: e.target.value })} placeholder="0x36, or none for greys" inputProps={{ 'aria-label': 'Palette at', className: 'mono' }} /></label>{pick('paletteFormat', 'Palette format', formats.filter((f) => !f.startsWith('bc') && !f.startsWith('indexed')))}</>}
+        <Fault error={shown.error ?? guess.error} />
+        <div className="row ask"><Button variant="contained" onClick={keep}>Keep for a layout</Button></div>
+        {kept && <><p className="soft small">This piece goes into a layout; see docs/layouts.md.</p><pre className="code short" data-kept>{kept}</pre></>}
+      </div>
+    </div>
+  )
+}
+
+function PackedTrial({ entry, at, length }: { entry: number; at: number; length: number }) {
+  const { data, error, isFetching } = useQuery({ queryKey: ['packed', entry, at, length], queryFn: () => ok(api.GET('/api/entries/{entry}/trials/packed', { params: { path: { entry }, query: { at, size: length > 1 ? length : undefined } } })) })
+  const good = data?.filter((u) => u.bytes > 0) ?? []
+  return (
+    <div className="scroll">
+      <Fault error={error} />
+      {isFetching && !data && <div className="empty">Every packing method is tried…</div>}
+      {data && good.length === 0 && <div className="empty"><b>Nothing unpacks from here</b>No usual packing method gives a byte from offset {count(at)}. Try the byte after a header.</div>}
+      {good.map((u) => (
+        <div className="item" key={u.codec} data-codec={u.codec}>
+          <div className="row between"><b>{u.codec}</b><span className="soft small">{u.bytes >= 1 << 20 ? 'over ' : ''}{bytes(u.bytes)} that look like {u.class}</span></div>
+          <small className="mono">{u.text}</small>
+          {u.stopped && <small className={u.stopped.includes('beyond') ? '' : 'warn'}>{u.stopped.includes('beyond') ? 'and goes on' : u.stopped}</small>}
+        </div>
+      ))}
+      {data && good.length > 0 && <div className="item soft small">Nothing from here with {data.filter((u) => u.bytes === 0).map((u) => u.codec).join(', ') || 'none of the others'}.</div>}
+    </div>
+  )
+}
+
+const encodings: [string, string][] = [['UTF-8', 'utf-8'], ['UTF-16 LE', 'utf-16le'], ['UTF-16 BE', 'utf-16be'], ['Shift-JIS', 'shift_jis'], ['Windows-1252', 'windows-1252']]
+
+function TextTrial({ entry, at, length, size }: { entry: number; at: number; length: number; size: number }) {
+  const n = Math.min(length > 1 ? length : 400, 2000, size - at)
+  const { byte } = useBytes(entry, at, n, size)
+  const raw = new Uint8Array(n)
+  for (let i = 0; i < n; i++) raw[i] = byte(at + i) ?? 0
+  return <div className="scroll">{encodings.map(([name, label]) => <div className="item" key={name}><b>{name}</b><pre className="code short">{new TextDecoder(label).decode(raw).replace(/[\u0000-\u0008\u000b-\u001f]/g, '·')}</pre></div>)}</div>
+}

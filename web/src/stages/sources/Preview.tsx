@@ -1,0 +1,174 @@
+// The evidence rail: an entry without extracting it, what it needs and what
+// needs it, whose it is.
+import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useRef, useState, type PointerEvent, type WheelEvent } from 'react'
+import { useNavigate } from 'react-router'
+import { api, ok, pictureUrl, refresh, usePreview, viewUrl, type S } from '../../api/client'
+import { Fault, Figures } from '../../parts/bits'
+import { bytes, count, plural, split } from '../../parts/format'
+import { View3D } from '../../parts/View3D'
+import { asks } from './Terms'
+import type { Put } from '../Sources'
+
+export function Preview({ project, entry, put }: { project: number; entry: number; put: Put }) {
+  const { data: p, error, isLoading } = usePreview(project, entry || undefined)
+  const go = useNavigate()
+  const [fault, setFault] = useState<unknown>()
+  const q = useQueryClient()
+  useEffect(() => setFault(undefined), [entry])
+  if (!entry) return <div className="pane r"><div className="empty"><b>Preview</b>Choose an entry to see it here. Nothing is extracted.</div></div>
+  const run = async (f: () => Promise<unknown>) => { setFault(undefined); try { await f() } catch (e) { setFault(e) } finally { void refresh(q, project) } }
+  const find = () => run(async () => {
+    const f = await ok(api.POST('/api/projects/{project}/finds', { params: { path: { project } }, body: { entry } }))
+    go(`/p/${project}/finds/${f.id}`)
+  })
+  const show = (id: number) => put({ entry: String(id) })
+  const m = p?.model
+  const name = p ? split(p.entry.path)[1] : ''
+  const missing = p?.needs?.filter((l) => !l.entry).length ?? 0
+  return (
+    <div className="pane r" data-preview={p?.entry.path}>
+      {m ? <View3D className="small" tools={false} panes={[{ url: viewUrl(m.scene), title: name, note: `${count(m.stats.triangles)} triangles · ${count(m.stats.bones)} bones` }]} />
+        : p?.picture ? <Picture entry={entry} name={name} width={p.picture.width} height={p.picture.height} />
+        : <div className="head"><h2 className="clip">{p ? name : isLoading ? 'Opening…' : 'Preview'}</h2></div>}
+      <Fault error={error ?? fault} />
+      {p?.error && <Fault error={p.error} />}
+      {p?.kind === 'sound' && !p.error && <div className="body"><audio controls src={`/api/entries/${entry}/content`} style={{ width: '100%' }} /></div>}
+      {p?.text !== undefined && <><div className="head bare"><h2>Text</h2><span className="soft small">{p.encoding}{p.cut && ', the first 64 KB'}</span></div><pre className="code short">{p.text}</pre></>}
+      {(m || p?.mountable) && <div className="body row wrap acts">
+        {m && <Button variant="contained" onClick={() => void find()}>{p?.find ? 'Show the find' : 'Make it a find'}</Button>}
+        {p?.mountable && <Button variant="contained" onClick={() => void run(() => ok(api.POST('/api/entries/{entry}/mount', { params: { path: { entry } } })))}>Mount it here</Button>}
+      </div>}
+      {p?.needs && p.needs.length > 0 && (<>
+        <div className="head bare"><h2>Needs</h2>{missing > 0 ? <span className="tag w">{missing} missing</span> : <span className="tag g">all found</span>}</div>
+        {p.needs.map((l) => <Link key={l.ref + l.role} l={l} show={show} pin={(id) => void run(() => ok(api.PUT('/api/projects/{project}/pins', { params: { path: { project } }, body: { ref: l.ref, entry: id } })))}
+          unpin={() => void run(() => ok(api.DELETE('/api/projects/{project}/pins', { params: { path: { project }, query: { ref: l.ref } } })))} />)}
+      </>)}
+      {(p?.neededByCount ?? 0) > 0 && (<>
+        <div className="head bare"><h2>Needed by</h2><span className="soft small">{plural(p!.neededByCount!, 'entry', 'entries')}</span></div>
+        {p!.neededBy!.slice(0, 8).map((e) => <div className="item" key={e.id}><button className="link" onClick={() => show(e.id)}>{e.path}</button><small>{e.sourceLabel}</small></div>)}
+      </>)}
+      {p?.set && <div className="head bare"><h2>Set</h2><button className="link" onClick={() => put({ set: p.set!, view: '', q: '', kind: '' })}>{p.set}, {plural(p.setSize ?? 0, 'entry', 'entries')}</button></div>}
+      {p?.name && <div className="facts">{Object.entries(p.name).map(([k, v]) => [<span key={k}>{{ role: 'Picture role', kind: 'Kind of thing', lod: 'Level of detail', state: 'State' }[k]}</span>, <div key={k + 'v'}>{v}</div>])}</div>}
+      {p?.terms && <Terms t={p.terms} short={p.short ?? ''} />}
+      {m && <><div className="head bare"><h2>Figures</h2></div><Figures stats={m.stats} basis={m.basis} /></>}
+      {p?.picture && <div className="facts"><span>Size</span><div>{p.picture.width} × {p.picture.height} texels</div><span>Format</span><div>{p.picture.format}</div></div>}
+      {p && <div className="facts"><span>Entry</span><div style={{ overflowWrap: 'anywhere' }}>{p.entry.path}</div><span>Source</span><div>{p.entry.sourceLabel}</div><span>Bytes</span><div>{count(p.entry.size)}{p.entry.packed >= 0 && `, ${count(p.entry.packed)} packed`}</div>
+        {p.entry.overriddenBy && <><span>Overridden</span><div className="warn">by {p.entry.overriddenBy}</div></>}
+        {p.entry.others && <><span>Also in</span><div>{p.entry.others.join(', ')}</div></>}</div>}
+      {p && (p.kind === 'data' || p.kind === 'archive' || p.kind === '' || p.error) && <Bytes entry={entry} size={p.entry.size} />}
+      {p && <div className="body row between"><button className="link" data-bytes={entry} onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}>Look at its bytes</button><a className="link" href={`/api/entries/${entry}/content?save=true`}>Save this file</a></div>}
+    </div>
+  )
+}
+
+function Link({ l, show, pin, unpin }: { l: S['Link']; show: (id: number) => void; pin: (id: number) => void; unpin: () => void }) {
+  const name = split(l.ref)[1]
+  return (
+    <div className="item" data-need={l.ref}>
+      {l.entry
+        ? <><span title={l.ref}>{name}</span> <span className={`tag ${l.sure === 'possible' ? 'w' : 'g'}`} title={`${l.sure}: ${l.how}`}>{l.how}</span>{l.role !== 'file' && <span className="soft small"> {l.role}</span>}
+            <small><button className="link" onClick={() => show(l.entry!.id)}>{l.entry.sourceLabel} {l.entry.path}</button></small>
+            {l.how === 'pinned by hand' && <small><button className="link" onClick={unpin}>Let it be looked for again</button></small>}</>
+        : <><span className="warn" title={l.ref}>{name}</span> not found<small>looked for {l.looked.join(', ')}</small>
+            {l.nearest.map((e) => <small key={e.id}>Nearest: {e.path} <button className="link" onClick={() => pin(e.id)}>Use it</button></small>)}
+            {l.nearest.length === 0 && <small className="ok">Add the source that holds it; it is then found by itself.</small>}</>}
+    </div>
+  )
+}
+
+function Terms({ t, short }: { t: S['Terms']; short: string }) {
+  return (<>
+    <div className="head bare"><h2>Terms</h2><span className={`tag ${short === 'private use only' ? 'w' : ''}`}>{short}</span></div>
+    {(t.owner || t.licence) && <div className="facts">
+      {t.owner && <><span>Owner</span><div>{t.owner}</div></>}
+      {t.licence && <><span>Licence</span><div style={{ overflowWrap: 'anywhere', whiteSpace: 'pre-line' }}>{t.licence}</div></>}
+      {asks.filter(([k]) => t[k]).map(([k, label]) => [<span key={k}>{label}</span>, <div key={k + 'v'} className={t[k] === 'no' ? 'warn' : ''}>{t[k] === 'yes' ? 'may be done' : 'may not'}</div>])}
+      {t.evidence && <><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{t.byHand ? 'stated by hand: ' : ''}{t.evidence}</div></>}
+    </div>}
+  </>)
+}
+
+/** A picture with its channels, zoomed to single texels with the wheel, moved by dragging. */
+function Picture({ entry, name, width, height }: { entry: number; name: string; width: number; height: number }) {
+  const [show, setShow] = useState('all')
+  const box = useRef<HTMLDivElement>(null)
+  const fit = () => { const w = box.current?.clientWidth ?? 318, h = box.current?.clientHeight ?? 268; return Math.min(w / width, h / height) }
+  const [at, setAt] = useState<{ zoom: number; x: number; y: number }>() // zoom in screen pixels a texel
+  const [texel, setTexel] = useState<{ x: number; y: number; rgba?: number[] }>()
+  const drag = useRef<{ x: number; y: number }>(null)
+  useEffect(() => { setAt(undefined); setTexel(undefined) }, [entry])
+  const v = at ?? { zoom: 0, x: 0, y: 0 }
+  const zoom = v.zoom || fit()
+  const place = () => {
+    const w = box.current?.clientWidth ?? 318, h = box.current?.clientHeight ?? 268
+    return { left: (w - width * zoom) / 2 + v.x, top: (h - height * zoom) / 2 + v.y }
+  }
+  const wheel = (e: WheelEvent) => {
+    const r = box.current!.getBoundingClientRect(), { left, top } = place()
+    const px = e.clientX - r.left, py = e.clientY - r.top
+    const next = Math.min(64, Math.max(fit() / 2, zoom * (e.deltaY < 0 ? 1.25 : 0.8)))
+    const tx = (px - left) / zoom, ty = (py - top) / zoom
+    setAt({ zoom: next, x: px - tx * next - (r.width - width * next) / 2, y: py - ty * next - (r.height - height * next) / 2 })
+  }
+  const img = useRef<HTMLImageElement>(null)
+  const look = (e: PointerEvent) => {
+    if (drag.current) { setAt({ zoom, x: v.x + e.clientX - drag.current.x, y: v.y + e.clientY - drag.current.y }); drag.current = { x: e.clientX, y: e.clientY }; return }
+    const r = box.current!.getBoundingClientRect(), { left, top } = place()
+    const x = Math.floor((e.clientX - r.left - left) / zoom), y = Math.floor((e.clientY - r.top - top) / zoom)
+    if (x < 0 || y < 0 || x >= width || y >= height) { setTexel(undefined); return }
+    const c = document.createElement('canvas'); c.width = c.height = 1
+    const g = c.getContext('2d')
+    let rgba: number[] | undefined
+    if (g && img.current?.complete) { g.drawImage(img.current, x, y, 1, 1, 0, 0, 1, 1); rgba = Array.from(g.getImageData(0, 0, 1, 1).data) }
+    setTexel({ x, y, rgba })
+  }
+  useEffect(() => { // the wheel must not scroll the column
+    const el = box.current
+    const hold = (e: Event) => e.preventDefault()
+    el?.addEventListener('wheel', hold, { passive: false })
+    return () => el?.removeEventListener('wheel', hold)
+  }, [])
+  const p = place()
+  return (<>
+    <div className="picture zoom" ref={box} tabIndex={0} aria-label="Picture" onWheel={wheel} onPointerMove={look} onPointerLeave={() => { drag.current = null; setTexel(undefined) }} onPointerDown={(e) => { drag.current = { x: e.clientX, y: e.clientY } }} onPointerUp={() => { drag.current = null }}
+      onKeyDown={(e) => { if (e.key === '+' || e.key === '-') setAt({ zoom: Math.min(64, Math.max(fit() / 2, zoom * (e.key === '+' ? 1.25 : 0.8))), x: v.x, y: v.y }); if (e.key === '=') setAt(undefined) }}>
+      <img ref={img} alt={name} src={pictureUrl(entry, show)} draggable={false} style={{ position: 'absolute', left: p.left, top: p.top, width: width * zoom, height: height * zoom, maxWidth: 'none' }} />
+    </div>
+    <div className="tools low">
+      <ToggleButtonGroup exclusive size="small" value={show} aria-label="Channels" onChange={(_, x: string | null) => x && setShow(x)}>
+        {[['all', 'All'], ['colour', 'Colour'], ['r', 'R'], ['g', 'G'], ['b', 'B'], ['a', 'Alpha']].map(([k, label]) => <ToggleButton key={k} value={k}>{label}</ToggleButton>)}
+      </ToggleButtonGroup>
+      <button className="link" onClick={() => setAt({ zoom: 1, x: 0, y: 0 })}>1:1</button><button className="link" onClick={() => setAt(undefined)}>Fit</button>
+    </div>
+    <div className="tools low soft small mono"><span>{zoom >= 10 ? zoom.toFixed(0) : zoom.toFixed(2)} px a texel</span><span data-texel={texel ? `${texel.x},${texel.y}` : ''}>{texel ? `${texel.x}, ${texel.y}${texel.rgba ? ` = ${texel.rgba.join(' ')}` : ''}` : ''}</span></div>
+  </>)
+}
+
+const SPAN = 1024
+
+/** The bytes, a page at a time. */
+function Bytes({ entry, size }: { entry: number; size: number }) {
+  const [from, setFrom] = useState(0)
+  useEffect(() => setFrom(0), [entry])
+  const { data, error } = useQuery({
+    queryKey: ['bytes', entry, from], enabled: size > 0, staleTime: 20_000,
+    queryFn: async () => {
+      const r = await fetch(`/api/entries/${entry}/content`, { headers: { Range: `bytes=${from}-${from + SPAN - 1}` } })
+      if (!r.ok) throw new Error(((await r.json()) as S['Error']).message)
+      return new Uint8Array(await r.arrayBuffer())
+    },
+  })
+  const lines: string[] = []
+  for (let i = 0; data && i < data.length; i += 8) {
+    const row = Array.from(data.slice(i, i + 8))
+    lines.push(`${(from + i).toString(16).padStart(8, '0')}  ${row.map((b) => b.toString(16).padStart(2, '0')).join(' ').padEnd(24)} ${row.map((b) => (b >= 32 && b < 127 ? String.fromCharCode(b) : '·')).join('')}`)
+  }
+  return (<>
+    <div className="head bare top"><h2>Bytes</h2><span className="row"><button className="mini" disabled={from === 0} onClick={() => setFrom(Math.max(0, from - SPAN))}>Earlier</button><button className="mini" disabled={from + SPAN >= size} onClick={() => setFrom(from + SPAN)}>Later</button></span></div>
+    <div className="body soft small">{size === 0 ? 'It has no bytes.' : `${count(from)} to ${count(Math.min(size, from + SPAN) - 1)} of ${bytes(size)}`}</div>
+    <Fault error={error} />
+    {lines.length > 0 && <pre className="code hex">{lines.join('\n')}</pre>}
+  </>)
+}
