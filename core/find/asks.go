@@ -29,7 +29,7 @@ func (l *Library) Asks(ctx context.Context, in Input) ([]link.Ask, error) {
 	}
 	for i := range s.Pictures {
 		p := &s.Pictures[i]
-		if p.Ref == "" {
+		if p.Ref == "" || p.In != "" { // a file that is asked for as such
 			continue
 		}
 		role := roleOf(s, i)

@@ -107,6 +107,9 @@ type Input struct {
 	// Finder, if it is set, is asked instead of the stack.
 	Finder Finder
 
+	// Readings choose where a layout leaves open what bytes mean.
+	Readings map[string]string
+
 	asked     func(ref string) // told of every companion that a reader asks for
 	namesOnly bool             // pictures are not looked for
 }
@@ -135,7 +138,7 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 		case layout.Picture:
 			return nil, x.Name, fmt.Errorf("it is a picture (%s), not a model", x.Name)
 		}
-		if s, err = x.Scene(ctx, layout.Memory(in.Data)); err != nil {
+		if s, err = x.Scene(ctx, layout.Memory(in.Data), l.surroundings(in)); err != nil {
 			return nil, x.Name, err
 		}
 		format = x.Name
@@ -214,7 +217,7 @@ type Decoded struct {
 func (l *Library) Picture(ctx context.Context, data []byte) (Decoded, error) {
 	head := data[:min(len(data), layout.HeadBytes)]
 	if x := l.Layouts.Find(head); x != nil && x.Kind == layout.Picture {
-		img, err := x.Image(ctx, layout.Memory(data))
+		img, err := x.Image(ctx, layout.Memory(data), layout.Surroundings{})
 		if err != nil {
 			return Decoded{}, err
 		}
@@ -234,26 +237,19 @@ type missing struct {
 func (m *missing) Error() string    { return fmt.Sprintf("%q was not found", m.ref) }
 func (m *missing) Looked() []string { return m.looked }
 
+// surroundings is what a layout sees around a model: the files of the stack,
+// those beside it first.
+func (l *Library) surroundings(in Input) layout.Surroundings {
+	return layout.Surroundings{Name: in.Name, Readings: in.Readings, Open: func(ref string) (layout.Input, error) {
+		b, _, err := l.companion(in, ref)
+		return layout.Memory(b), err
+	}}
+}
+
 func formatFile(l *Library, in Input) format.File {
 	f := format.File{Name: in.Name, Data: in.Data}
 	f.Companion = func(ref string) ([]byte, string, error) {
-		if in.asked != nil {
-			in.asked(ref)
-		}
-		// Relative to the file itself first, then as it stands.
-		beside := path.Join(path.Dir(strings.ReplaceAll(in.Name, "\\", "/")), ref)
-		hit, ok, looked := in.finder().Resolve(beside, nil)
-		if ok && hit.How != source.SamePath {
-			if h, exact, _ := in.finder().Resolve(ref, nil); exact && h.How == source.SamePath {
-				hit = h
-			}
-		}
-		if !ok {
-			if hit, ok, _ = in.finder().Resolve(ref, nil); !ok {
-				return nil, "", &missing{ref, looked}
-			}
-		}
-		b, err := hit.Source.Read(hit.Entry)
+		b, where, err := l.companion(in, ref)
 		if err == nil {
 			if _, _, _, _, _, e := pixel.Encoded(b); e != nil {
 				if pic, e := l.Picture(context.Background(), b); e == nil {
@@ -261,9 +257,31 @@ func formatFile(l *Library, in Input) format.File {
 				}
 			}
 		}
-		return b, hit.Source.Label + ": " + hit.Path(), err
+		return b, where, err
 	}
 	return f
+}
+
+// companion reads another file that a model names.
+func (l *Library) companion(in Input, ref string) ([]byte, string, error) {
+	if in.asked != nil {
+		in.asked(ref)
+	}
+	// Relative to the file itself first, then as it stands.
+	beside := path.Join(path.Dir(strings.ReplaceAll(in.Name, "\\", "/")), ref)
+	hit, ok, looked := in.finder().Resolve(beside, nil)
+	if ok && hit.How != source.SamePath {
+		if h, exact, _ := in.finder().Resolve(ref, nil); exact && h.How == source.SamePath {
+			hit = h
+		}
+	}
+	if !ok {
+		if hit, ok, _ = in.finder().Resolve(ref, nil); !ok {
+			return nil, "", &missing{ref, looked}
+		}
+	}
+	b, err := hit.Source.Read(hit.Entry)
+	return b, hit.Source.Label + ": " + hit.Path(), err
 }
 
 // TextPreview returns the first bytes of a text as UTF-8.

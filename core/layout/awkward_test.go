@@ -74,7 +74,7 @@ func TestAChainInBothOrders(t *testing.T) {
 	l := compile(t, reedLayout)
 	for _, o := range []binary.AppendByteOrder{binary.LittleEndian, binary.BigEndian} {
 		file := reedChain(o, want)
-		got, err := l.Entries(context.Background(), Memory(file), Place{})
+		got, err := l.Entries(context.Background(), Memory(file), Surroundings{})
 		if err != nil || len(got) != len(want) {
 			t.Fatalf("%v: %v, %v", o, got, err)
 		}
@@ -88,7 +88,7 @@ func TestAChainInBothOrders(t *testing.T) {
 			bad := bytes.Clone(file)
 			var b []byte
 			copy(bad[16:], o.AppendUint32(b, at))
-			if _, err := l.Entries(context.Background(), Memory(bad), Place{}); err == nil || !strings.Contains(err.Error(), say) || !strings.Contains(err.Error(), "line 17") {
+			if _, err := l.Entries(context.Background(), Memory(bad), Surroundings{}); err == nil || !strings.Contains(err.Error(), say) || !strings.Contains(err.Error(), "line 17") {
 				t.Errorf("%v: a chain to %d: %v", o, at, err)
 			}
 		}
@@ -160,7 +160,7 @@ picture:
 
 func TestChunksTilesAndAPaletteElsewhere(t *testing.T) {
 	texel := func(x, y int) byte { return byte(x*7 + y*31) }
-	img, err := compile(t, mistLayout).Image(context.Background(), Memory(mistPicture(24, 12, texel)))
+	img, err := compile(t, mistLayout).Image(context.Background(), Memory(mistPicture(24, 12, texel)), Surroundings{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -177,7 +177,7 @@ func TestChunksTilesAndAPaletteElsewhere(t *testing.T) {
 	}
 	file := mistPicture(24, 12, texel)
 	for cut := 0; cut < len(file)-30; cut += 7 { // never a panic; always a place
-		if _, err := compile(t, mistLayout).Image(context.Background(), Memory(file[:cut])); err == nil || !strings.Contains(err.Error(), "line") {
+		if _, err := compile(t, mistLayout).Image(context.Background(), Memory(file[:cut]), Surroundings{}); err == nil || !strings.Contains(err.Error(), "line") {
 			t.Fatalf("cut off at %d: %v", cut, err)
 		}
 	}
@@ -219,7 +219,7 @@ container:
   at: 0
   size: 0
 `
-	got, err := compile(t, doc).Entries(context.Background(), Memory(file), Place{})
+	got, err := compile(t, doc).Entries(context.Background(), Memory(file), Surroundings{})
 	if err != nil || len(got) != 1 || got[0].Name != "55/128/624485/Fähre/ラン/9e" {
 		t.Errorf("%+v, %v", got, err)
 	}
@@ -230,7 +230,7 @@ container:
 				t.Fatal(err)
 			}
 			l := compile(t, strings.Replace(doc, from, say, 1))
-			if _, err = l.Entries(context.Background(), Memory(file), Place{}); err == nil || !strings.Contains(err.Error(), "nothing ends it") {
+			if _, err = l.Entries(context.Background(), Memory(file), Surroundings{}); err == nil || !strings.Contains(err.Error(), "nothing ends it") {
 				t.Errorf("without its end: %v", err)
 			}
 		} else if err == nil || !strings.Contains(err.Error(), "line") {
@@ -246,7 +246,7 @@ func TestCodecsByParameters(t *testing.T) {
   parts: {kind: blocks, size: 4096, width: 2, order: big, of: zlib}
   runs: {kind: rle, run_min: 2}
 records:`, 1) + "  codec: {by: e.name_at, 0: veil, 4: parts, 8: runs, else: stored}\n"
-	got, err := compile(t, doc).Entries(context.Background(), Memory(smallFile(2, [3]uint32{0, 1, 8}, [3]uint32{4, 1, 9})), Place{})
+	got, err := compile(t, doc).Entries(context.Background(), Memory(smallFile(2, [3]uint32{0, 1, 8}, [3]uint32{4, 1, 9})), Surroundings{})
 	if err != nil || got[0].Codec.Name != "veil" || got[1].Codec.Name != "parts" {
 		t.Fatalf("%+v %v", got, err)
 	}

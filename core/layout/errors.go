@@ -11,13 +11,20 @@ type Error struct {
 	Layout    string // name of the layout
 	Line, Col int    // in the layout document, from 1; 0 if the document as a whole is meant
 	HasOffset bool
-	Offset    int64 // in the file that was read
+	Offset    int64  // in the file that was read
+	In        string // the file, where it is another than the one that was opened
 	Msg       string
+	Err       error // what was wrong, if more can be told of it
 }
+
+func (e *Error) Unwrap() error { return e.Err }
 
 func (e *Error) Error() string {
 	var b strings.Builder
 	if e.HasOffset {
+		if e.In != "" {
+			fmt.Fprintf(&b, "%s ", e.In)
+		}
 		fmt.Fprintf(&b, "offset %d (0x%x): ", e.Offset, e.Offset)
 	}
 	b.WriteString(e.Msg)
@@ -35,7 +42,7 @@ func (e *Error) Error() string {
 // if no byte is at fault.
 func (e *Error) Where() string {
 	if e.HasOffset {
-		return fmt.Sprintf("offset %d", e.Offset)
+		return strings.TrimSpace(fmt.Sprintf("%s offset %d", e.In, e.Offset))
 	}
 	if e.Line > 0 {
 		return fmt.Sprintf("layout %s line %d column %d", e.Layout, e.Line, e.Col)

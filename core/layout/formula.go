@@ -1,10 +1,12 @@
 package layout
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math"
 	"math/bits"
+	"slices"
 
 	"excavate/core/limit"
 
@@ -250,6 +252,7 @@ func (f *formula) eval(e *env) (val, error) {
 		args[i] = from.slots[slot].starlark()
 	}
 	th := &starlark.Thread{Name: "formula"}
+	th.SetLocal("run", e.run)
 	left := uint64(limit.LayoutSteps) - min(e.run.steps, limit.LayoutSteps)
 	th.SetMaxExecutionSteps(min(limit.FormulaSteps, left) + 1)
 	stop := e.run.watch(th)
@@ -462,6 +465,18 @@ func compileFast(x syntax.Expr, sc *scope) fn {
 		}
 	case *syntax.CallExpr:
 		id, ok := x.Fn.(*syntax.Ident)
+		if ok && id.Name == "pointer" && len(x.Args) == 1 {
+			if of := compileFast(x.Args[0], sc); of != nil {
+				return func(e *env) (val, error) {
+					v, err := of(e)
+					if err != nil || v.kind != kInt || v.i < 0 {
+						return val{}, cmp.Or(err, errHandOver)
+					}
+					p, err := e.run.pointer(uint64(v.i))
+					return val{kind: kObj, obj: p}, err
+				}
+			}
+		}
 		if !ok || id.Name != "text" || len(x.Args) != 2 {
 			return nil
 		}
@@ -597,4 +612,14 @@ func intOp(op syntax.Token, x, y int64) (val, error) {
 		return boolVal(x >= y), nil
 	}
 	return val{}, errHandOver
+}
+
+// sees tells whether the formula uses one of the names.
+func (f *formula) sees(names ...string) bool {
+	for _, n := range names {
+		if slices.Contains(f.free, n) {
+			return true
+		}
+	}
+	return false
 }

@@ -12,6 +12,7 @@ package layout
 import (
 	"encoding/hex"
 	"fmt"
+	"math"
 	"sort"
 	"strconv"
 	"strings"
@@ -44,6 +45,10 @@ type Layout struct {
 	mark      *magic  // bytes that say that the file is in the other order
 	other     *Layout // the same layout in the other order
 	codecs    map[string]*codec.Codec
+	spaces    map[string]*spaceDef
+	pointer   *pointerDef
+	nameList  *nameList
+	readings  []reading
 	records   map[string]*recordDef
 	top       *recordDef
 	topScope  *scope
@@ -73,6 +78,11 @@ type field struct {
 	until     *formula // ends the list; sees the element as it
 	next      *formula // where the next element lies; sees the element as it
 	align     int64    // the field begins at a multiple of this
+	scale     float64  // of fixed-point numbers; 0 is none
+	bitsOf    int      // the field whose bits this is; -1 for a field of its own
+	bits      bitRange
+	orderBy   *choice[byteOrder]
+	variants  *choice[*field] // of a type chosen by a tag
 }
 
 type fieldType struct {
@@ -128,7 +138,7 @@ func (l *Layout) inOrder(in Input) *Layout {
 func compileOrder(name string, doc []byte, root *node, marked byteOrder) (*Layout, error) {
 	l := &Layout{Name: name, Doc: doc, records: map[string]*recordDef{}}
 	c := &compiler{Layout: l}
-	c.keys(root, "layout", "title", "about", "kind", "order", "recognise", "codecs", "records", "fields", "container", "picture", "model")
+	c.keys(root, "layout", "title", "about", "kind", "order", "recognise", "codecs", "pointer", "spaces", "names", "readings", "records", "fields", "container", "picture", "model")
 	if c.err != nil {
 		return nil, c.err
 	}
@@ -159,6 +169,15 @@ func compileOrder(name string, doc []byte, root *node, marked byteOrder) (*Layou
 	c.recognise(c.need(root, "recognise"))
 	if n := root.get("codecs"); n != nil && c.err == nil {
 		c.codecs(n)
+	}
+	if c.err == nil {
+		c.spaces(root.get("spaces"), root.get("pointer"))
+	}
+	if n := root.get("names"); n != nil && c.err == nil {
+		c.names(n)
+	}
+	if n := root.get("readings"); n != nil && c.err == nil {
+		c.readingList(n)
 	}
 	if recs := root.get("records"); recs != nil {
 		for _, p := range recs.pairs {
@@ -366,22 +385,35 @@ func (c *compiler) record(r *recordDef) {
 		return
 	}
 	r.index = map[string]int{}
-	sc := (&scope{names: []string{"file_size", "file_name"}}).child("here").child()
+	root := &scope{names: []string{"file_size", "file_name"}}
+	for _, x := range c.readings {
+		root.names = append(root.names, x.name)
+	}
+	sc := root.child("here").child()
 	r.fixed = true
 	for _, it := range r.src.items {
 		if !it.mapping || len(it.pairs) != 1 {
 			c.fail(it, "a field is one name with its type, such as - count: u32")
 			return
 		}
-		f := field{name: it.pairs[0].key, line: it.pairs[0].line, col: it.pairs[0].col, fixedN: -1, order: c.order}
+		f := field{name: it.pairs[0].key, line: it.pairs[0].line, col: it.pairs[0].col, fixedN: -1, bitsOf: -1, order: c.order}
 		v := it.pairs[0].value
 		if _, taken := r.index[f.name]; taken || f.name == "file_size" || f.name == "file_name" || f.name == "here" || builtins[f.name] != nil || universe[f.name] {
 			c.fail(it, "field name %q is taken", f.name)
 		}
 		typ := v
 		if v.mapping {
-			c.keys(v, "type", "at", "when", "must", "message", "order", "until", "next", "align")
+			c.keys(v, "type", "at", "when", "must", "message", "order", "until", "next", "align", "bits", "scale")
 			typ = c.need(v, "type")
+			if x := v.get("scale"); x != nil {
+				sf := c.formula(x, sc)
+				if sf != nil && sf.constant {
+					f.scale, _ = sf.float(&env{run: &run{layout: c.Layout}})
+				}
+				if c.err == nil && (f.scale == 0 || math.IsNaN(f.scale) || math.IsInf(f.scale, 0)) {
+					c.fail(x, "the scale of a fixed-point number is a number, such as 1/4096")
+				}
+			}
 			if a := v.get("align"); a != nil {
 				if f.align = c.whole(a); f.align < 1 || f.align > 1<<20 {
 					c.fail(a, "a field is aligned to 1 to 1048576 bytes")
@@ -392,17 +424,29 @@ func (c *compiler) record(r *recordDef) {
 			f.at = c.optionalFormula(v, "at", sc)
 			f.when = c.optionalFormula(v, "when", sc)
 			f.message = c.optional(v, "message", "")
-			switch c.optionalOf(v, "order", "", "little", "big") {
-			case "little":
-				f.order = littleEndian
-			case "big":
-				f.order = bigEndian
+			f.orderBy = chooser(c, v.get("order"), sc, func(n *node) byteOrder { return c.oneOf(n, "little", "big") == "big" })
+			if f.orderBy != nil && f.orderBy.by == nil {
+				f.order, f.orderBy = f.orderBy.fixed, nil
 			}
 		}
 		if c.err != nil {
 			return
 		}
-		c.fieldType(&f, typ, sc)
+		if typ.mapping {
+			f.variants = chooser(c, typ, sc, func(n *node) *field {
+				x := f
+				c.fieldType(&x, n, sc)
+				return &x
+			})
+			if c.err == nil && f.variants.by == nil {
+				c.fail(typ, "a type is a word, or chosen: {by: tag, 1: one, 2: other}")
+			}
+		} else {
+			c.fieldType(&f, typ, sc)
+		}
+		if c.err != nil {
+			return
+		}
 		r.index[f.name] = len(r.fields)
 		sc.names = append(sc.names, f.name)
 		if v.mapping {
@@ -417,16 +461,49 @@ func (c *compiler) record(r *recordDef) {
 		if f.next != nil && f.typ.rec == nil {
 			c.fail(it, "next goes with a list of records")
 		}
-		if size := f.fixedSize(); size >= 0 && f.at == nil && f.when == nil && f.must == nil && f.until == nil && f.next == nil && f.align == 0 {
+		if f.scale != 0 && f.typ.prim.size == 0 {
+			c.fail(it, "scale goes with numbers")
+		}
+		if size := f.fixedSize(); size >= 0 && f.orderBy == nil && f.at == nil && f.when == nil && f.must == nil && f.until == nil && f.next == nil && f.align == 0 {
 			r.offsets = append(r.offsets, r.size)
 			r.size += size
 		} else {
 			r.fixed = false
 		}
 		r.fields = append(r.fields, f)
+		if b := v.get("bits"); b != nil {
+			c.bitFields(r, &f, b, sc)
+		}
 	}
 	r.fixed = r.fixed && r.size > 0
 	r.scope = sc
+}
+
+// bitFields adds the named bits of a number as fields of their own.
+func (c *compiler) bitFields(r *recordDef, f *field, n *node, sc *scope) {
+	if f.typ.prim.size == 0 || f.typ.prim.float || f.count != nil || f.toEnd || f.scale != 0 {
+		c.fail(n, "bits are of one whole number")
+		return
+	}
+	of := len(r.fields) - 1
+	for _, p := range n.pairs {
+		b := field{name: p.key, line: p.line, col: p.col, fixedN: -1, bitsOf: of, bits: c.bitRange(p.value), order: f.order, typ: f.typ}
+		if _, taken := r.index[b.name]; taken || builtins[b.name] != nil || universe[b.name] {
+			c.fail(p.value, "field name %q is taken", b.name)
+		}
+		if c.err == nil && int(b.bits.low+b.bits.count) > 8*f.typ.prim.size {
+			c.fail(p.value, "%s has %d bits", f.name, 8*f.typ.prim.size)
+		}
+		if c.err != nil {
+			return
+		}
+		r.index[b.name] = len(r.fields)
+		sc.names = append(sc.names, b.name)
+		if r.fixed {
+			r.offsets = append(r.offsets, r.offsets[of])
+		}
+		r.fields = append(r.fields, b)
+	}
 }
 
 // fieldType reads "u16", "ascii[4]", "entry[count]", "bytes[names_size]".
@@ -502,7 +579,7 @@ func (c *compiler) fieldType(f *field, n *node, sc *scope) {
 // fixedSize is the field's size in bytes if every file has the same, else -1.
 func (f *field) fixedSize() int64 {
 	n := int64(1)
-	if f.toEnd || f.typ.varint != "" {
+	if f.toEnd || f.typ.varint != "" || f.variants != nil {
 		return -1
 	}
 	if f.count != nil {

@@ -66,7 +66,7 @@ func TestEntries(t *testing.T) {
 	if !l.Recognises(file) || l.Recognises([]byte("TES")) {
 		t.Error("recognition is wrong")
 	}
-	got, err := l.Entries(context.Background(), Memory(file), Place{})
+	got, err := l.Entries(context.Background(), Memory(file), Surroundings{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -74,7 +74,7 @@ func TestEntries(t *testing.T) {
 		t.Errorf("got %+v", got)
 	}
 	// The same through ranges of a file.
-	again, err := l.Entries(context.Background(), Random(strings.NewReader(string(file)), int64(len(file))), Place{})
+	again, err := l.Entries(context.Background(), Random(strings.NewReader(string(file)), int64(len(file))), Surroundings{})
 	if err != nil || fmt.Sprint(again) != fmt.Sprint(got) {
 		t.Errorf("by ranges: %+v, %v", again, err)
 	}
@@ -83,7 +83,7 @@ func TestEntries(t *testing.T) {
 func TestEntryThatPointsPastTheEndIsItsOwnError(t *testing.T) {
 	l := compile(t, small)
 	file := smallFile(2, [3]uint32{0, 3, 0}, [3]uint32{4, 500, 20})
-	got, err := l.Entries(context.Background(), Memory(file), Place{})
+	got, err := l.Entries(context.Background(), Memory(file), Surroundings{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -98,7 +98,7 @@ func TestEntryThatPointsPastTheEndIsItsOwnError(t *testing.T) {
 
 func TestTruncatedTableNamesOffsetAndLine(t *testing.T) {
 	l := compile(t, small)
-	_, err := l.Entries(context.Background(), Memory(smallFile(60000)), Place{})
+	_, err := l.Entries(context.Background(), Memory(smallFile(60000)), Surroundings{})
 	var le *Error
 	if !errors.As(err, &le) {
 		t.Fatalf("got %v", err)
@@ -118,7 +118,7 @@ func TestCompileErrorsHaveLineAndColumn(t *testing.T) {
 		{"syntax", "at: e.offset", "at: e.offset +", "want primary expression", 20, 17},
 		{"type", "- count: u16", "- count: u17", `type "u17"`, 12, 12},
 		{"twice", "- names_size: u16", "- count: u16", "taken", 13, 5},
-		{"missing", "  name: text(names, e.name_at)\n", "", `"name" is missing`, 17, 3},
+		{"missing", "  at: e.offset\n", "", `"at" is missing`, 17, 3},
 		{"kind", "kind: container", "kind: picture", `"picture" is missing`, 1, 1},
 		{"tab", "kind: container", "\tkind: container", "", 0, 0},
 		{"method", "at: e.offset", `at: len("a".replace("a", "bb"))`, ".replace() is not used", 20, 14},
@@ -153,7 +153,7 @@ func TestEndlessFormulasStop(t *testing.T) {
 	} {
 		l := compile(t, strings.Replace(small, "at: e.offset", "at: '"+f+"'", 1))
 		start := time.Now()
-		got, err := l.Entries(context.Background(), Memory(smallFile(1, [3]uint32{0, 3, 0})), Place{})
+		got, err := l.Entries(context.Background(), Memory(smallFile(1, [3]uint32{0, 3, 0})), Surroundings{})
 		if err != nil {
 			t.Errorf("%s: the whole reading failed: %v", f, err)
 			continue
@@ -239,7 +239,7 @@ func TestNumberFormats(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got := el.decode(c.bytes, el.bytes(), 1, el.n, littleEndian, 1, nil)
+		got := el.decode(c.bytes, el.bytes(), 1, el.n, littleEndian, nil, nil)
 		for i := range c.want {
 			if got[i] != c.want[i] {
 				t.Errorf("%s: got %v, want %v", c.format, got, c.want)
@@ -252,7 +252,7 @@ func TestNumberFormats(t *testing.T) {
 			for i := range c.bytes {
 				rev[i/el.size*el.size+el.size-1-i%el.size] = c.bytes[i]
 			}
-			if big := el.decode(rev, el.bytes(), 1, el.n, bigEndian, 1, nil); fmt.Sprint(big) != fmt.Sprint(got) {
+			if big := el.decode(rev, el.bytes(), 1, el.n, bigEndian, nil, nil); fmt.Sprint(big) != fmt.Sprint(got) {
 				t.Errorf("%s big-endian: got %v, want %v", c.format, big, got)
 			}
 		}
@@ -337,7 +337,7 @@ func TestModelInBothByteOrders(t *testing.T) {
 	for name, order := range map[string]binary.ByteOrder{"little": binary.LittleEndian, "big": binary.BigEndian} {
 		l := compile(t, fmt.Sprintf(model, name))
 		// The second bone is the first one's parent: the order must turn round.
-		s, err := l.Scene(context.Background(), Memory(modelFile(order, [2]int16{1, -1}, 0, [3]uint16{0, 1, 2})))
+		s, err := l.Scene(context.Background(), Memory(modelFile(order, [2]int16{1, -1}, 0, [3]uint16{0, 1, 2})), Surroundings{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -376,10 +376,10 @@ func TestBadModels(t *testing.T) {
 		{"index", file([2]int16{-1, 0}, 0, [3]uint16{0, 1, 9}), "uses vertex 9, and there are 3", 45},
 		{"ring", file([2]int16{1, 0}, 0, [3]uint16{0, 1, 2}), "is its own ancestor", 1},
 		{"parent", file([2]int16{-1, 77}, 0, [3]uint16{0, 1, 2}), "has parent 77, and there are 2", 7},
-		{"joint", file([2]int16{-1, 0}, 9, [3]uint16{0, 1, 2}), "hangs on bone 9, and there are 2", 17},
+		{"joint", file([2]int16{-1, 0}, 9, [3]uint16{0, 1, 2}), "hangs on bone 9, and there are 2", 23},
 		{"cut", whole[:len(whole)-3], "the file ends at", 41},
 	} {
-		_, err := l.Scene(context.Background(), Memory(c.data))
+		_, err := l.Scene(context.Background(), Memory(c.data), Surroundings{})
 		var le *Error
 		if !errors.As(err, &le) || !strings.Contains(le.Msg, c.want) || !le.HasOffset || le.Offset != c.offset {
 			t.Errorf("%s: got %v, want %q at offset %d", c.name, err, c.want, c.offset)
@@ -387,7 +387,7 @@ func TestBadModels(t *testing.T) {
 	}
 	// Cut off anywhere, a file is an error and nothing worse.
 	for n := range whole {
-		if _, err := l.Scene(context.Background(), Memory(whole[:n])); err == nil {
+		if _, err := l.Scene(context.Background(), Memory(whole[:n]), Surroundings{}); err == nil {
 			t.Errorf("%d of %d bytes were accepted", n, len(whole))
 		}
 	}
@@ -395,7 +395,7 @@ func TestBadModels(t *testing.T) {
 
 func TestMustHasItsOwnMessage(t *testing.T) {
 	doc := strings.Replace(small, "  - count: u16\n", "  - count:\n      type: u16\n      must: count < 3\n      message: too many for this test\n", 1)
-	_, err := compile(t, doc).Entries(context.Background(), Memory(smallFile(5)), Place{})
+	_, err := compile(t, doc).Entries(context.Background(), Memory(smallFile(5)), Surroundings{})
 	var le *Error
 	if !errors.As(err, &le) || !strings.Contains(le.Msg, "count is 5: too many for this test") || le.Offset != 4 {
 		t.Errorf("got %v", err)
@@ -412,16 +412,16 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		defer cancel()
-		reed.Entries(ctx, Memory(b), Place{})
-		mist.Image(ctx, Memory(b))
-		if list, err := c.Entries(context.Background(), Memory(b), Place{}); err == nil {
+		reed.Entries(ctx, Memory(b), Surroundings{})
+		mist.Image(ctx, Memory(b), Surroundings{})
+		if list, err := c.Entries(context.Background(), Memory(b), Surroundings{}); err == nil {
 			for _, e := range list {
 				if e.Err == nil && (e.Offset < 0 || e.Offset+e.Packed > int64(len(b))) {
 					t.Fatalf("entry %+v lies outside %d bytes", e, len(b))
 				}
 			}
 		}
-		if s, err := m.Scene(context.Background(), Memory(b)); err == nil {
+		if s, err := m.Scene(context.Background(), Memory(b), Surroundings{}); err == nil {
 			if err := s.Validate(); err != nil {
 				t.Fatal(err)
 			}
@@ -445,11 +445,11 @@ func FuzzCompile(f *testing.F) {
 		file := Memory(smallFile(1, [3]uint32{0, 3, 0}))
 		switch l.Kind {
 		case Container:
-			l.Entries(ctx, file, Place{})
+			l.Entries(ctx, file, Surroundings{})
 		case Picture:
-			l.Image(ctx, file)
+			l.Image(ctx, file, Surroundings{})
 		default:
-			l.Scene(ctx, file)
+			l.Scene(ctx, file, Surroundings{})
 		}
 	})
 }
@@ -482,7 +482,7 @@ model:
 	var s *scene.Scene
 	for b.Loop() {
 		var err error
-		if s, err = l.Scene(context.Background(), Memory(data)); err != nil {
+		if s, err = l.Scene(context.Background(), Memory(data), Surroundings{}); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -504,11 +504,11 @@ func TestWorkedExample(t *testing.T) {
 	}
 	l := compile(t, example)
 	file := []byte("SWAT\x02\x01\xff\x00\x00\x00\xff\x00")
-	img, err := l.Image(context.Background(), Memory(file))
+	img, err := l.Image(context.Background(), Memory(file), Surroundings{})
 	if err != nil || fmt.Sprint(img.Pix) != "[255 0 0 255 0 255 0 255]" {
 		t.Errorf("texels %v, %v", img, err)
 	}
-	_, err = l.Image(context.Background(), Memory(file[:9]))
+	_, err = l.Image(context.Background(), Memory(file[:9]), Surroundings{})
 	if err == nil || !strings.Contains(rest, err.Error()) {
 		t.Errorf("the documentation does not show this error: %v", err)
 	}
@@ -516,12 +516,12 @@ func TestWorkedExample(t *testing.T) {
 
 func TestRowsFromBelow(t *testing.T) {
 	l := compile(t, "layout: p\nkind: picture\nrecognise: [{at: 0, ascii: P}]\nfields:\n  - magic: ascii[1]\n  - w: u8\n  - h: u8\npicture: {width: w, height: h, format: r8g8b8, at: 3, rows: bottom-up}\n")
-	img, err := l.Image(context.Background(), Memory([]byte("P\x01\x02\x01\x01\x01\x02\x02\x02")))
+	img, err := l.Image(context.Background(), Memory([]byte("P\x01\x02\x01\x01\x01\x02\x02\x02")), Surroundings{})
 	if err != nil || img.Pix[0] != 2 || img.Pix[4] != 1 {
 		t.Errorf("%v %v", img, err)
 	}
 	for _, bad := range []string{"P\x00\x01", "P\xff\xff", "P"} {
-		if _, err := l.Image(context.Background(), Memory([]byte(bad))); err == nil {
+		if _, err := l.Image(context.Background(), Memory([]byte(bad)), Surroundings{}); err == nil {
 			t.Errorf("%q was accepted", bad)
 		}
 	}

@@ -76,23 +76,39 @@ func (p primitive) number(b []byte, order byteOrder) val {
 type run struct {
 	ctx    context.Context
 	layout *Layout
-	in     Input
+	self   *opened // the file itself
+	cur    *opened // what is read at present; errors name it
+	around Surroundings
+	files  map[string]*opened
+	names  map[uint64]string // by hash, once they are asked for
 	steps  uint64
 	at     int64 // the place that errors name; -1 none
 	depth  int
-	name   string // of the file, where it has one
+	tracer *tracer // keeps what was read where, if somebody asks
 }
 
 func newRun(ctx context.Context, l *Layout, in Input) *run {
-	return &run{ctx: ctx, layout: l, in: in, at: -1}
+	o := &opened{in: in}
+	return &run{ctx: ctx, layout: l, self: o, cur: o, at: -1}
+}
+
+// in has a run read with what lies around the file.
+func (r *run) with(around Surroundings) *run {
+	r.around = around
+	return r
 }
 
 func (r *run) errorf(line, col int, format string, a ...any) error {
 	e := &Error{Layout: r.layout.Name, Line: line, Col: col, Msg: fmt.Sprintf(format, a...)}
 	if r.at >= 0 {
-		e.HasOffset, e.Offset = true, r.at
+		e.HasOffset, e.Offset, e.In = true, r.at, r.cur.ref
 	}
 	return e
+}
+
+// errorAt puts the place of a formula on an error that has no offset.
+func (r *run) errorAt(line, col int, err error) error {
+	return &Error{Layout: r.layout.Name, Line: line, Col: col, Msg: err.Error(), Err: err}
 }
 
 // watch stops a script when the context ends.
@@ -114,13 +130,20 @@ func (r *run) cancelled() error {
 // fields reads the file's own fields and returns the environment in which the
 // layout's maps are evaluated.
 func (r *run) fields() (*env, error) {
-	root := &env{run: r, slots: []val{intVal(r.in.Size()), strVal(r.name)}}
+	root := &env{run: r, slots: []val{intVal(r.self.in.Size()), strVal(r.around.Name)}}
+	for i := range r.layout.readings {
+		v, err := r.layout.readings[i].chosen(r)
+		if err != nil {
+			return nil, err
+		}
+		root.slots = append(root.slots, v)
+	}
 	rec, _, err := r.record(r.layout.top, 0, root)
 	if err != nil {
 		return nil, err
 	}
 	e := root.child(intVal(0)).child(rec.vals...)
-	r.at = -1
+	r.cur, r.at = r.self, -1
 	return e, nil
 }
 
@@ -130,8 +153,13 @@ func (r *run) record(def *recordDef, at int64, root *env) (*record, int64, error
 		return nil, 0, r.errorf(def.line, 1, "records nest more than %d deep", limit.RecordNesting)
 	}
 	defer func() { r.depth-- }()
-	rec := &record{def: def, off: at, vals: make([]val, 0, len(def.fields))}
-	e := root.child(intVal(at)).child()
+	rec := &record{def: def, off: at, src: r.cur, vals: make([]val, 0, len(def.fields))}
+	e := root.child(r.here(at)).child()
+	if r.tracer != nil {
+		r.tracer.push(def, at)
+		from, src := at, r.cur
+		defer func() { r.tracer.pop(def, src, from, &at) }()
+	}
 	for i := range def.fields {
 		f := &def.fields[i]
 		e.slots = rec.vals
@@ -151,7 +179,9 @@ func (r *run) record(def *recordDef, at int64, root *env) (*record, int64, error
 				if msg == "" {
 					msg = fmt.Sprintf("%s does not hold", f.must.src)
 				}
-				return nil, 0, r.errorf(f.must.line, f.must.col, "%s is %s: %s", f.name, v, msg)
+				err := r.errorf(f.must.line, f.must.col, "%s is %s: %s", f.name, v, msg)
+				r.tracer.refused(f, err)
+				return nil, 0, err
 			}
 		}
 		at = next
@@ -159,19 +189,67 @@ func (r *run) record(def *recordDef, at int64, root *env) (*record, int64, error
 	return rec, at, nil
 }
 
+// here is where a record begins, as formulas see it.
+func (r *run) here(at int64) val {
+	if r.cur == r.self {
+		return intVal(at)
+	}
+	return val{kind: kObj, obj: &place{of: r.cur, off: at + r.cur.base}}
+}
+
 func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 	r.at = at
+	if f.bitsOf >= 0 {
+		v, err := e.slots[f.bitsOf].int()
+		return intVal(f.bits.of(uint64(v))), at, err
+	}
 	if f.when != nil {
 		if v, err := f.when.eval(e); err != nil || !v.truth() {
 			return val{}, at, err
 		}
 	}
 	if f.at != nil {
-		v, err := f.at.int(e)
+		o, to, err := f.at.place(e)
 		if err != nil {
 			return val{}, at, err
 		}
-		at = v
+		if o != r.cur {
+			// It lies in another file; the next one goes on in this.
+			was := r.cur
+			r.cur = o
+			v, _, err := r.fieldAt(f, to, e, root)
+			if err == nil {
+				r.cur = was
+			}
+			return v, at, err
+		}
+		at = to
+	}
+	return r.fieldAt(f, at, e, root)
+}
+
+// fieldAt reads a field where it lies in the present file.
+func (r *run) fieldAt(f *field, at int64, e, root *env) (v val, next int64, err error) {
+	if f.variants != nil {
+		x, err := f.variants.eval(e)
+		if err != nil {
+			return val{}, at, err
+		}
+		return r.fieldAt(x, at, e, root)
+	}
+	if f.orderBy != nil {
+		o, err := f.orderBy.eval(e)
+		if err != nil {
+			return val{}, at, err
+		}
+		c := *f
+		c.order, c.orderBy = o, nil
+		f = &c
+	}
+	if r.tracer != nil {
+		begin := at
+		r.tracer.begin()
+		defer func() { r.tracer.field(f, r.cur, begin, next, v, err) }()
 	}
 	if f.align > 1 {
 		at = (at + f.align - 1) / f.align * f.align
@@ -189,22 +267,22 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 			return val{}, at, r.errorf(f.count.line, f.count.col, "%s counts %d elements", f.name, n)
 		}
 	}
-	if at < 0 || at > r.in.Size() {
-		return val{}, at, r.errorf(f.line, f.col, "%s lies at offset %d, and the file ends at %d (0x%x)", f.name, at, r.in.Size(), r.in.Size())
+	if at < 0 || at > r.cur.in.Size() {
+		return val{}, at, r.errorf(f.line, f.col, "%s lies at offset %d, and the file ends at %d (0x%x)", f.name, at, r.cur.in.Size(), r.cur.in.Size())
 	}
 	r.at = at
 	bytes := func(n, each int64) ([]byte, error) {
-		if left := r.in.Size() - at; n > left/each {
-			return nil, r.errorf(f.line, f.col, "%s needs %s at offset %d, and the file ends at %d (0x%x)", f.name, amount(n, each), at, r.in.Size(), r.in.Size())
+		if left := r.cur.in.Size() - at; n > left/each {
+			return nil, r.errorf(f.line, f.col, "%s needs %s at offset %d, and the file ends at %d (0x%x)", f.name, amount(n, each), at, r.cur.in.Size(), r.cur.in.Size())
 		}
-		b, err := r.in.Bytes(at, n*each)
+		b, err := r.cur.in.Bytes(at, n*each)
 		if err != nil {
 			return nil, r.errorf(f.line, f.col, "%s: %v", f.name, err)
 		}
 		return b, nil
 	}
 	t := &f.typ
-	if left := r.in.Size() - at; f.toEnd {
+	if left := r.cur.in.Size() - at; f.toEnd {
 		switch {
 		case t.isBlob || t.text != "":
 			n = left
@@ -222,13 +300,13 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 		}
 		return v, at + k, nil
 	case t.isBlob:
-		if n > r.in.Size()-at {
+		if n > r.cur.in.Size()-at {
 			_, err := bytes(n, 1)
 			return val{}, at, err
 		}
-		return val{kind: kObj, obj: &blob{in: r.in, off: at, n: n}}, at + n, nil
+		return val{kind: kObj, obj: &blob{in: r.cur.in, src: r.cur, off: at, n: n}}, at + n, nil
 	case t.text == "cstr":
-		s, err := (&blob{in: r.in, off: at, n: r.in.Size() - at}).untilZero(0)
+		s, err := (&blob{in: r.cur.in, src: r.cur, off: at, n: r.cur.in.Size() - at}).untilZero(0)
 		if err != nil {
 			return val{}, at, r.errorf(f.line, f.col, "%s: %v", f.name, err)
 		}
@@ -252,9 +330,9 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 		}
 		next := at + int64(len(b))
 		if f.count == nil && !f.toEnd {
-			return t.prim.number(b, f.order), next, nil
+			return f.scaled(t.prim.number(b, f.order)), next, nil
 		}
-		return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, data: b}}, next, nil
+		return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, scale: f.scale, data: b}}, next, nil
 	}
 	def := t.rec
 	if n > limit.Records {
@@ -270,15 +348,15 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 		}
 		next := at + int64(len(b))
 		if f.count == nil && !f.toEnd {
-			return val{kind: kObj, obj: &record{def: def, off: at, data: b}}, next, nil
+			return val{kind: kObj, obj: &record{def: def, off: at, src: r.cur, data: b}}, next, nil
 		}
-		return val{kind: kObj, obj: &table{def: def, off: at, data: b}}, next, nil
+		return val{kind: kObj, obj: &table{def: def, off: at, src: r.cur, data: b}}, next, nil
 	}
 	if f.count == nil {
 		rec, next, err := r.record(def, at, root)
 		return val{kind: kObj, obj: rec}, next, err
 	}
-	tab := &table{def: def, off: at, recs: []*record{}}
+	tab := &table{def: def, off: at, src: r.cur, recs: []*record{}}
 	for i := int64(0); i < n; i++ {
 		if err := r.cancelled(); err != nil {
 			return val{}, at, err
@@ -301,11 +379,11 @@ func (r *run) field(f *field, at int64, e, root *env) (val, int64, error) {
 // there are, to the one that ends the list, or along a chain.
 func (r *run) recordList(f *field, at, n int64, e, root *env) (val, int64, error) {
 	def := f.typ.rec
-	tab := &table{def: def, off: at, recs: []*record{}}
+	tab := &table{def: def, off: at, src: r.cur, recs: []*record{}}
 	inner := e.child(val{})
 	seen := map[int64]bool{}
 	for i := int64(0); i < n; i++ {
-		if f.toEnd && at == r.in.Size() {
+		if f.toEnd && at == r.cur.in.Size() {
 			break
 		}
 		if len(tab.recs) >= limit.Records/64 {
@@ -348,8 +426,8 @@ func (r *run) recordList(f *field, at, n int64, e, root *env) (val, int64, error
 			if to <= 0 {
 				break
 			}
-			if to >= r.in.Size() {
-				return val{}, at, r.errorf(f.next.line, f.next.col, "%s record %d is followed by one at offset %d, and the file ends at %d (0x%x)", f.name, i, to, r.in.Size(), r.in.Size())
+			if to >= r.cur.in.Size() {
+				return val{}, at, r.errorf(f.next.line, f.next.col, "%s record %d is followed by one at offset %d, and the file ends at %d (0x%x)", f.name, i, to, r.cur.in.Size(), r.cur.in.Size())
 			}
 			at = to
 		}
@@ -364,11 +442,11 @@ func (r *run) recordAt(f *field, at int64, root *env) (*record, int64, error) {
 		return r.record(def, at, root)
 	}
 	r.at = at
-	b, err := r.in.Bytes(at, def.size)
+	b, err := r.cur.in.Bytes(at, def.size)
 	if err != nil {
-		return nil, at, r.errorf(f.line, f.col, "it needs %d bytes at offset %d, and the file ends at %d (0x%x)", def.size, at, r.in.Size(), r.in.Size())
+		return nil, at, r.errorf(f.line, f.col, "it needs %d bytes at offset %d, and the file ends at %d (0x%x)", def.size, at, r.cur.in.Size(), r.cur.in.Size())
 	}
-	return &record{def: def, off: at, data: b}, at + def.size, nil
+	return &record{def: def, off: at, src: r.cur, data: b}, at + def.size, nil
 }
 
 // numbersUntil reads numbers to the one that ends the list, which is not in
@@ -377,9 +455,9 @@ func (r *run) numbersUntil(f *field, at, n int64, e *env) (val, int64, error) {
 	size := int64(f.typ.prim.size)
 	inner := e.child(val{})
 	for i := int64(0); i < n; i++ {
-		b, err := r.in.Bytes(at+i*size, size)
+		b, err := r.cur.in.Bytes(at+i*size, size)
 		if err != nil {
-			return val{}, at, r.errorf(f.line, f.col, "%s has %d numbers to offset %d, where the file ends, and none that ends it", f.name, i, r.in.Size())
+			return val{}, at, r.errorf(f.line, f.col, "%s has %d numbers to offset %d, where the file ends, and none that ends it", f.name, i, r.cur.in.Size())
 		}
 		inner.slots[0] = f.typ.prim.number(b, f.order)
 		stop, err := f.until.eval(inner)
@@ -387,27 +465,27 @@ func (r *run) numbersUntil(f *field, at, n int64, e *env) (val, int64, error) {
 			return val{}, at, err
 		}
 		if stop.truth() {
-			all, err := r.in.Bytes(at, i*size)
+			all, err := r.cur.in.Bytes(at, i*size)
 			if err != nil {
 				return val{}, at, err
 			}
-			return val{kind: kObj, obj: &numbers{prim: f.typ.prim, order: f.order, data: all}}, at + (i+1)*size, nil
+			return val{kind: kObj, obj: &numbers{prim: f.typ.prim, order: f.order, scale: f.scale, data: all}}, at + (i+1)*size, nil
 		}
 	}
 	if f.toEnd {
 		return val{}, at, r.errorf(f.line, f.col, "%s goes on to the end of the file, and nothing ends it", f.name)
 	}
-	all, err := r.in.Bytes(at, n*size)
+	all, err := r.cur.in.Bytes(at, n*size)
 	if err != nil {
 		return val{}, at, r.errorf(f.line, f.col, "%s: %v", f.name, err)
 	}
-	return val{kind: kObj, obj: &numbers{prim: f.typ.prim, order: f.order, data: all}}, at + n*size, nil
+	return val{kind: kObj, obj: &numbers{prim: f.typ.prim, order: f.order, scale: f.scale, data: all}}, at + n*size, nil
 }
 
 // varint reads a number of seven bits a byte: leb128 from the lowest up
 // (DWARF 5, section 7.6), vlq from the highest down (Standard MIDI Files 1.0).
 func (r *run) varint(kind string, at int64) (val, int64, error) {
-	b, err := r.in.Bytes(at, min(9, r.in.Size()-at))
+	b, err := r.cur.in.Bytes(at, min(9, r.cur.in.Size()-at))
 	if err != nil {
 		return val{}, 0, err
 	}
@@ -447,19 +525,34 @@ func amount(n, each int64) string {
 }
 
 // decodeFixed reads a field of a fixed record from its bytes.
-func (f *field) decodeFixed(b []byte, off int64) (val, error) {
+func (f *field) decodeFixed(b []byte, src *opened, off int64) (val, error) {
 	t := &f.typ
 	switch {
+	case f.bitsOf >= 0:
+		v, err := t.prim.number(b, f.order).int()
+		return intVal(f.bits.of(uint64(v))), err
 	case t.prim.size > 0 && f.count == nil:
-		return t.prim.number(b, f.order), nil
+		return f.scaled(t.prim.number(b, f.order)), nil
 	case t.prim.size > 0:
-		return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, data: b[:f.fixedSize()]}}, nil
+		return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, scale: f.scale, data: b[:f.fixedSize()]}}, nil
 	case t.text != "":
 		return strVal(fixedText(t.text, b[:f.fixedN])), nil
 	case f.count == nil:
-		return val{kind: kObj, obj: &record{def: t.rec, off: off, data: b[:t.rec.size]}}, nil
+		return val{kind: kObj, obj: &record{def: t.rec, off: off, src: src, data: b[:t.rec.size]}}, nil
 	}
-	return val{kind: kObj, obj: &table{def: t.rec, off: off, data: b[:f.fixedSize()]}}, nil
+	return val{kind: kObj, obj: &table{def: t.rec, off: off, src: src, data: b[:f.fixedSize()]}}, nil
+}
+
+// scaled is a fixed-point number's value.
+func (f *field) scaled(v val) val {
+	if f.scale == 0 {
+		return v
+	}
+	x, err := v.float()
+	if err != nil {
+		return v
+	}
+	return floatVal(x * f.scale)
 }
 
 func fixedText(kind string, b []byte) string {
@@ -536,7 +629,7 @@ func (ea *each) do(e *env, f func(i int, e *env) error) error {
 		}
 		if isTable {
 			rec := tab.at(i)
-			e.run.at = rec.off
+			e.run.cur, e.run.at = rec.src, rec.off
 			inner.slots[0] = val{kind: kObj, obj: rec}
 		} else {
 			inner.slots[0] = fromStarlark(seq.Index(i))

@@ -175,6 +175,7 @@ type record struct {
 	frozen
 	def  *recordDef
 	off  int64
+	src  *opened
 	data []byte
 	vals []val
 }
@@ -187,7 +188,7 @@ func (r *record) field(i int) (val, error) {
 		return r.vals[i], nil
 	}
 	f := &r.def.fields[i]
-	return f.decodeFixed(r.data[r.def.offsets[i]:], r.off+r.def.offsets[i])
+	return f.decodeFixed(r.data[r.def.offsets[i]:], r.src, r.off+r.def.offsets[i])
 }
 
 func (r *record) Attr(name string) (starlark.Value, error) {
@@ -215,6 +216,7 @@ type table struct {
 	frozen
 	def  *recordDef
 	off  int64
+	src  *opened
 	data []byte    // fixed records
 	recs []*record // others
 }
@@ -233,7 +235,7 @@ func (t *table) at(i int) *record {
 		return t.recs[i]
 	}
 	s := int(t.def.size)
-	return &record{def: t.def, off: t.off + int64(i*s), data: t.data[i*s : (i+1)*s]}
+	return &record{def: t.def, off: t.off + int64(i*s), src: t.src, data: t.data[i*s : (i+1)*s]}
 }
 func (t *table) Index(i int) starlark.Value { return t.at(i) }
 func (t *table) Iterate() starlark.Iterator { return &iterator{seq: t} }
@@ -250,10 +252,10 @@ func (t *table) Slice(start, end, step int) starlark.Value {
 
 func (t *table) slice(start, end int) *table {
 	if t.recs != nil {
-		return &table{def: t.def, off: t.off, recs: t.recs[start:end:end]}
+		return &table{def: t.def, off: t.off, src: t.src, recs: t.recs[start:end:end]}
 	}
 	s := int(t.def.size)
-	return &table{def: t.def, off: t.off + int64(start*s), data: t.data[start*s : end*s : end*s]}
+	return &table{def: t.def, off: t.off + int64(start*s), src: t.src, data: t.data[start*s : end*s : end*s]}
 }
 
 // numbers is a list of plain numbers.
@@ -261,13 +263,24 @@ type numbers struct {
 	frozen
 	prim  primitive
 	order byteOrder
+	scale float64 // of fixed point; 0 is none
 	data  []byte
 }
 
-func (n *numbers) String() string             { return fmt.Sprintf("%d numbers", n.Len()) }
-func (n *numbers) Type() string               { return "numbers" }
-func (n *numbers) Len() int                   { return len(n.data) / n.prim.size }
-func (n *numbers) at(i int) val               { return n.prim.number(n.data[i*n.prim.size:], n.order) }
+func (n *numbers) String() string { return fmt.Sprintf("%d numbers", n.Len()) }
+func (n *numbers) Type() string   { return "numbers" }
+func (n *numbers) Len() int       { return len(n.data) / n.prim.size }
+func (n *numbers) at(i int) val {
+	v := n.prim.number(n.data[i*n.prim.size:], n.order)
+	if n.scale == 0 {
+		return v
+	}
+	x, err := v.float()
+	if err != nil {
+		return v
+	}
+	return floatVal(x * n.scale)
+}
 func (n *numbers) Index(i int) starlark.Value { return n.at(i).starlark() }
 func (n *numbers) Iterate() starlark.Iterator { return &iterator{seq: n} }
 
@@ -290,6 +303,7 @@ func (it *iterator) Done() {}
 type blob struct {
 	frozen
 	in     Input
+	src    *opened
 	off, n int64
 }
 
@@ -349,12 +363,17 @@ func decodeText(b []byte) string {
 // The functions that formulas may call beside len, int, float, str, range,
 // ord and chr.
 var builtins = starlark.StringDict{
-	"text":   starlark.NewBuiltin("text", builtinText),
-	"start":  starlark.NewBuiltin("start", builtinStart),
-	"min":    starlark.NewBuiltin("min", builtinMinMax),
-	"max":    starlark.NewBuiltin("max", builtinMinMax),
-	"abs":    starlark.Universe["abs"],
-	"_times": starlark.NewBuiltin("*", builtinTimes),
+	"text":    starlark.NewBuiltin("text", builtinText),
+	"start":   starlark.NewBuiltin("start", builtinStart),
+	"min":     starlark.NewBuiltin("min", builtinMinMax),
+	"max":     starlark.NewBuiltin("max", builtinMinMax),
+	"abs":     starlark.Universe["abs"],
+	"pointer": starlark.NewBuiltin("pointer", builtinPointer),
+	"space":   starlark.NewBuiltin("space", builtinSpace),
+	"file":    starlark.NewBuiltin("file", builtinFile),
+	"bound":   starlark.NewBuiltin("bound", builtinBound),
+	"named":   starlark.NewBuiltin("named", builtinNamed),
+	"_times":  starlark.NewBuiltin("*", builtinTimes),
 }
 
 var universe = map[string]bool{"len": true, "int": true, "float": true, "str": true, "range": true, "ord": true, "chr": true,
@@ -381,15 +400,22 @@ func builtinStart(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, 
 	if err := starlark.UnpackPositionalArgs("start", args, kw, 1, &in); err != nil {
 		return nil, err
 	}
+	var src *opened
+	var off int64
 	switch x := in.(type) {
 	case *blob:
-		return starlark.MakeInt64(x.off), nil
+		src, off = x.src, x.off
 	case *record:
-		return starlark.MakeInt64(x.off), nil
+		src, off = x.src, x.off
 	case *table:
-		return starlark.MakeInt64(x.off), nil
+		src, off = x.src, x.off
+	default:
+		return nil, fmt.Errorf("start is asked of bytes, a record or a list of records, not of %s", in.Type())
 	}
-	return nil, fmt.Errorf("start is asked of bytes, a record or a list of records, not of %s", in.Type())
+	if src == nil || src.main() {
+		return starlark.MakeInt64(off), nil
+	}
+	return &place{of: src, off: off + src.base}, nil
 }
 
 func builtinMinMax(th *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {

@@ -23,6 +23,7 @@ const (
 	RecordNesting = 32        // records within records
 	FormulaSteps  = 200_000   // script steps of one formula
 	LayoutSteps   = 50_000_000
-	DocumentBytes = 4 << 20 // a layout, chain or target sheet
+	DocumentBytes = 4 << 20  // a layout, chain or target sheet
+	NameListBytes = 64 << 20 // a list of names for hashes
 	JSONBytes     = 256 << 20
 )

@@ -196,6 +196,7 @@ type Picture struct {
 	Found  string   `json:"found,omitempty"`  // where it was found: "source: path", or "inside the file"
 	How    string   `json:"how,omitempty"`    // how surely: same path, other ending, same name
 	Looked []string `json:"looked,omitempty"` // what was looked for, and where, in vain
+	In     string   `json:"in,omitempty"`     // the file whose bytes its texels lie in, where it is not a file of its own
 	Data   []byte   `json:"-"`
 }
 

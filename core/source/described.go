@@ -23,21 +23,21 @@ type described struct {
 
 func (s *Source) openLayout(ctx context.Context, f *file, l *layout.Layout) error {
 	b := &described{f: f, files: map[string]*file{}}
-	place := layout.Place{Name: f.name}
-	if f.beside != nil {
-		place.Beside = func(name string) (int64, error) {
-			if len(b.files) >= 256 {
-				return 0, fmt.Errorf("more than 256 files beside it")
-			}
-			c, err := f.beside(name)
-			if err != nil {
-				return 0, err
-			}
-			b.files[name] = c
-			return c.size, nil
+	around := layout.Surroundings{Name: f.name, Open: func(name string) (layout.Input, error) {
+		if f.beside == nil {
+			return nil, fmt.Errorf("the file %q cannot be looked for beside it", name)
 		}
-	}
-	list, err := l.Entries(ctx, layout.Random(f, f.size), place)
+		if len(b.files) >= 256 {
+			return nil, fmt.Errorf("more than 256 files beside it")
+		}
+		c, err := f.beside(name)
+		if err != nil {
+			return nil, err
+		}
+		b.files[name] = c
+		return layout.Random(c, c.size), nil
+	}}
+	list, err := l.Entries(ctx, layout.Random(f, f.size), around)
 	if err != nil {
 		b.closeBeside()
 		return err
