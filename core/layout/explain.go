@@ -82,7 +82,13 @@ func (l *Layout) Explain(ctx context.Context, in Input, around Surroundings, foc
 		}
 	}
 	x.Err = err
-	x.Pieces = t.frames[0]
+	for _, p := range t.frames[0] {
+		if p == t.uses {
+			x.Pieces = append(x.Pieces, p)
+		} else { // the file's own fields stand by themselves
+			x.Pieces = append(x.Pieces, p.Pieces...)
+		}
+	}
 	x.Covered, x.Gaps = t.covered(in.Size())
 	return x
 }

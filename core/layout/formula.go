@@ -116,9 +116,13 @@ func (l *Layout) compileFormula(n *node, sc *scope) (*formula, error) {
 	})
 	syntax.Walk(expr, func(x syntax.Node) bool {
 		if c, ok := x.(*syntax.CallExpr); ok && bad == nil {
+			for _, a := range c.Args {
+				if u, ok := a.(*syntax.UnaryExpr); ok && (u.Op == syntax.STAR || u.Op == syntax.STARSTAR) {
+					bad = fail(n.line, f.column(u.OpPos), "formula %q: * before an argument is not used in formulas", n.text)
+				}
+			}
 			if d, ok := c.Fn.(*syntax.DotExpr); ok {
-				switch d.Name.Name {
-				case "replace", "join", "format":
+				if growing[d.Name.Name] {
 					bad = fail(n.line, f.column(d.Dot), "formula %q: .%s() is not used in formulas", n.text, d.Name.Name)
 				}
 			}
@@ -176,59 +180,71 @@ func walkNames(x syntax.Node, visit func(*syntax.Ident)) {
 
 // boundTimes replaces x * y by _times(x, y) all through an expression.
 func boundTimes(x syntax.Expr) syntax.Expr {
-	list := func(l []syntax.Expr) {
+	return mapExpr(x, func(x syntax.Expr) syntax.Expr {
+		if b, ok := x.(*syntax.BinaryExpr); ok && b.Op == syntax.STAR {
+			return &syntax.CallExpr{Fn: &syntax.Ident{Name: "_times", NamePos: b.OpPos}, Lparen: b.OpPos, Args: []syntax.Expr{b.X, b.Y}, Rparen: b.OpPos}
+		}
+		return x
+	})
+}
+
+// mapExpr replaces every expression within x, the inner ones first, by what f
+// makes of it.
+func mapExpr(x syntax.Expr, f func(syntax.Expr) syntax.Expr) syntax.Expr {
+	sub := func(list ...*syntax.Expr) {
+		for _, p := range list {
+			if *p != nil {
+				*p = mapExpr(*p, f)
+			}
+		}
+	}
+	all := func(l []syntax.Expr) {
 		for i := range l {
-			l[i] = boundTimes(l[i])
+			sub(&l[i])
 		}
 	}
 	switch x := x.(type) {
 	case *syntax.BinaryExpr:
-		x.X, x.Y = boundTimes(x.X), boundTimes(x.Y)
-		if x.Op == syntax.STAR {
-			return &syntax.CallExpr{Fn: &syntax.Ident{Name: "_times", NamePos: x.OpPos}, Lparen: x.OpPos, Args: []syntax.Expr{x.X, x.Y}, Rparen: x.OpPos}
+		if x.Op == syntax.EQ { // a named argument
+			sub(&x.Y)
+			return x
 		}
+		sub(&x.X, &x.Y)
 	case *syntax.CallExpr:
-		x.Fn = boundTimes(x.Fn)
-		list(x.Args)
+		sub(&x.Fn)
+		all(x.Args)
 	case *syntax.Comprehension:
-		x.Body = boundTimes(x.Body)
+		sub(&x.Body)
 		for _, c := range x.Clauses {
 			switch c := c.(type) {
 			case *syntax.ForClause:
-				c.X = boundTimes(c.X)
+				sub(&c.X)
 			case *syntax.IfClause:
-				c.Cond = boundTimes(c.Cond)
+				sub(&c.Cond)
 			}
 		}
 	case *syntax.CondExpr:
-		x.Cond, x.True, x.False = boundTimes(x.Cond), boundTimes(x.True), boundTimes(x.False)
+		sub(&x.Cond, &x.True, &x.False)
 	case *syntax.DictEntry:
-		x.Key, x.Value = boundTimes(x.Key), boundTimes(x.Value)
+		sub(&x.Key, &x.Value)
 	case *syntax.DictExpr:
-		list(x.List)
+		all(x.List)
 	case *syntax.DotExpr:
-		x.X = boundTimes(x.X)
+		sub(&x.X)
 	case *syntax.IndexExpr:
-		x.X, x.Y = boundTimes(x.X), boundTimes(x.Y)
+		sub(&x.X, &x.Y)
 	case *syntax.ListExpr:
-		list(x.List)
+		all(x.List)
 	case *syntax.ParenExpr:
-		x.X = boundTimes(x.X)
+		sub(&x.X)
 	case *syntax.SliceExpr:
-		x.X = boundTimes(x.X)
-		for _, p := range []*syntax.Expr{&x.Lo, &x.Hi, &x.Step} {
-			if *p != nil {
-				*p = boundTimes(*p)
-			}
-		}
+		sub(&x.X, &x.Lo, &x.Hi, &x.Step)
 	case *syntax.TupleExpr:
-		list(x.List)
+		all(x.List)
 	case *syntax.UnaryExpr:
-		if x.X != nil {
-			x.X = boundTimes(x.X)
-		}
+		sub(&x.X)
 	}
-	return x
+	return f(x)
 }
 
 // eval computes the formula.
@@ -248,6 +264,9 @@ func (f *formula) eval(e *env) (val, error) {
 		from := e
 		for ; depth > 0; depth-- {
 			from = from.parent
+		}
+		if slot >= len(from.slots) {
+			return val{}, f.fail(e, notYet(name))
 		}
 		args[i] = from.slots[slot].starlark()
 	}
@@ -355,15 +374,13 @@ func compileFast(x syntax.Expr, sc *scope) fn {
 		if !ok {
 			return nil
 		}
-		switch depth {
-		case 0:
-			return func(e *env) (val, error) { return e.slots[slot], nil }
-		case 1:
-			return func(e *env) (val, error) { return e.parent.slots[slot], nil }
-		}
+		name := x.Name
 		return func(e *env) (val, error) {
 			for i := 0; i < depth; i++ {
 				e = e.parent
+			}
+			if slot >= len(e.slots) {
+				return val{}, notYet(name)
 			}
 			return e.slots[slot], nil
 		}
@@ -622,4 +639,10 @@ func (f *formula) sees(names ...string) bool {
 		}
 	}
 	return false
+}
+
+// notYet is what a record hears that asks for a field of the file that
+// follows it.
+func notYet(name string) error {
+	return fmt.Errorf("%s is read only after this", name)
 }

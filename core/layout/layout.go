@@ -40,21 +40,23 @@ type Layout struct {
 	Kind  Kind
 	Doc   []byte // the document it was compiled from
 
-	order     byteOrder
-	magic     []magic
-	mark      *magic  // bytes that say that the file is in the other order
-	other     *Layout // the same layout in the other order
-	codecs    map[string]*codec.Codec
-	spaces    map[string]*spaceDef
-	pointer   *pointerDef
-	nameList  *nameList
-	readings  []reading
-	records   map[string]*recordDef
-	top       *recordDef
-	topScope  *scope
-	container *containerMap
-	picture   *pictureMap
-	model     *modelMap
+	order      byteOrder
+	magic      []magic
+	mark       *magic  // bytes that say that the file is in the other order
+	other      *Layout // the same layout in the other order
+	codecs     map[string]*codec.Codec
+	spaces     map[string]*spaceDef
+	pointer    *pointerDef
+	nameList   *nameList
+	readings   []reading
+	fileFields *node    // the file's own fields
+	fileNames  []string // and their names, which records see
+	records    map[string]*recordDef
+	top        *recordDef
+	topScope   *scope
+	container  *containerMap
+	picture    *pictureMap
+	model      *modelMap
 }
 
 type magic struct {
@@ -178,6 +180,20 @@ func compileOrder(name string, doc []byte, root *node, marked byteOrder) (*Layou
 	}
 	if n := root.get("readings"); n != nil && c.err == nil {
 		c.readingList(n)
+	}
+	if n := root.get("fields"); n != nil {
+		l.fileFields = n
+		for _, it := range n.items {
+			if len(it.pairs) != 1 {
+				continue
+			}
+			l.fileNames = append(l.fileNames, it.pairs[0].key)
+			if b := it.pairs[0].value.get("bits"); b != nil {
+				for _, p := range b.pairs {
+					l.fileNames = append(l.fileNames, p.key)
+				}
+			}
+		}
 	}
 	if recs := root.get("records"); recs != nil {
 		for _, p := range recs.pairs {
@@ -388,6 +404,9 @@ func (c *compiler) record(r *recordDef) {
 	root := &scope{names: []string{"file_size", "file_name"}}
 	for _, x := range c.readings {
 		root.names = append(root.names, x.name)
+	}
+	if r.name != "file" || r.src != c.fileFields {
+		root = root.child(c.fileNames...)
 	}
 	sc := root.child("here").child()
 	r.fixed = true

@@ -429,27 +429,45 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
+// FuzzCompile puts layouts and files together: whatever a layout says of
+// whatever bytes, reading ends, and stays within what it was given.
 func FuzzCompile(f *testing.F) {
-	f.Add(small)
-	f.Add(fmt.Sprintf(model, "big"))
-	f.Add(reedLayout)
-	f.Add(mistLayout)
-	f.Add("layout: x\nkind: container\norder: {}")
-	f.Fuzz(func(t *testing.T, doc string) {
+	raftFile, bank, live, _ := raftFiles()
+	around := files{"bank.bin": bank, "live.bin": live, "colours.pal": make([]byte, 16), "mill-names.txt": []byte("a\nb\n")}.around("fuzz.bin")
+	for _, s := range []struct {
+		doc  string
+		file []byte
+	}{
+		{small, smallFile(1, [3]uint32{0, 3, 0})},
+		{fmt.Sprintf(model, "big"), modelFile(binary.BigEndian, [2]int16{-1, 0}, 0, [3]uint16{0, 1, 2})},
+		{reedLayout, reedChain(binary.BigEndian, [][2]string{{"a", "b"}})},
+		{mistLayout, mistPicture(8, 4, func(x, y int) byte { return byte(x) })},
+		{tideMill, []byte("MILL\x01\x00\x00\x00aaaabbbbccccdddd")},
+		{sluice, []byte("SLUI\x00\x01\x00\x01\x00\x00\x00\x0c\x00\x01\x00\x00\x00\xff")},
+		{heron, heronFile()},
+		{punt, puntFile()},
+		{raftDoc(), raftFile},
+		{"layout: x\nkind: container\norder: {}", nil},
+	} {
+		f.Add(s.doc, s.file)
+	}
+	f.Fuzz(func(t *testing.T, doc string, b []byte) {
 		l, err := Compile("fuzz", []byte(doc))
 		if err != nil {
 			return
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
-		file := Memory(smallFile(1, [3]uint32{0, 3, 0}))
-		switch l.Kind {
-		case Container:
-			l.Entries(ctx, file, Surroundings{})
-		case Picture:
-			l.Image(ctx, file, Surroundings{})
-		default:
-			l.Scene(ctx, file, Surroundings{})
+		x := l.Explain(ctx, Memory(b), around, int64(len(b)/2))
+		if x.Covered > x.Size || x.Covered < 0 {
+			t.Fatalf("%d of %d bytes are explained", x.Covered, x.Size)
+		}
+		if l.Kind == Model {
+			if s, err := l.Scene(ctx, Memory(b), around); err == nil {
+				if err := s.Validate(); err != nil {
+					t.Fatal(err)
+				}
+			}
 		}
 	})
 }

@@ -277,6 +277,11 @@ func (b *builder) attributes(m *vertexMap, e *env, p *scene.Part, n int) error {
 			return b.errorf(m.stride.line, m.stride.col, "%d vertices %d bytes apart", n, stride)
 		}
 	}
+	return b.attributesAt(m, e, p, n, base, baseAt, stride)
+}
+
+// attributesAt decodes n vertices that lie stride bytes apart from a place on.
+func (b *builder) attributesAt(m *vertexMap, e *env, p *scene.Part, n int, base *opened, baseAt, stride int64) error {
 	for k := range m.attrs {
 		a := &m.attrs[k]
 		if a.when != nil {
@@ -316,8 +321,14 @@ func (b *builder) attributes(m *vertexMap, e *env, p *scene.Part, n int) error {
 		}
 		var data []byte
 		if n > 0 {
-			if data, err = b.read(where, src, at, int64(n-1)*apart+int64(el.bytes()), fmt.Sprintf("%s of %d vertices, %d bytes apart", a.is, n, apart)); err != nil {
-				return err
+			size := int64(n-1)*apart + int64(el.bytes())
+			b.cur, b.at = src, at
+			if data, err = src.in.Bytes(at, size); err != nil || b.tracer != nil {
+				// Said only where somebody reads it: a program loads a few vertices at a time.
+				what := fmt.Sprintf("%s of %d vertices, %d bytes apart", a.is, n, apart)
+				if data, err = b.read(where, src, at, size, what); err != nil {
+					return err
+				}
 			}
 		}
 		if a.is == "joints" {

@@ -80,6 +80,7 @@ type run struct {
 	cur    *opened // what is read at present; errors name it
 	around Surroundings
 	files  map[string]*opened
+	bound  map[*spaceDef]*opened
 	names  map[uint64]string // by hash, once they are asked for
 	steps  uint64
 	at     int64 // the place that errors name; -1 none
@@ -155,6 +156,10 @@ func (r *run) record(def *recordDef, at int64, root *env) (*record, int64, error
 	defer func() { r.depth-- }()
 	rec := &record{def: def, off: at, src: r.cur, vals: make([]val, 0, len(def.fields))}
 	e := root.child(r.here(at)).child()
+	if def == r.layout.top {
+		// What the records within it see of the file's own fields.
+		root = root.child()
+	}
 	if r.tracer != nil {
 		r.tracer.push(def, at)
 		from, src := at, r.cur
@@ -163,6 +168,9 @@ func (r *run) record(def *recordDef, at int64, root *env) (*record, int64, error
 	for i := range def.fields {
 		f := &def.fields[i]
 		e.slots = rec.vals
+		if def == r.layout.top {
+			root.slots = rec.vals
+		}
 		v, next, err := r.field(f, at, e, root)
 		if err != nil {
 			return nil, 0, err

@@ -134,6 +134,7 @@ func (c *compiler) texelView(n *node) *texelView {
 	in := &compiler{Layout: &Layout{Name: c.Name, order: littleEndian, records: map[string]*recordDef{}}}
 	in.recognise(in.need(n, "recognise"))
 	if f := in.need(n, "fields"); f != nil && in.err == nil {
+		in.fileFields = f
 		in.top = &recordDef{name: "dump", line: f.line, src: f}
 		in.record(in.top)
 		in.topScope = in.top.scope
@@ -373,6 +374,21 @@ func (r *run) pointer(w uint64) (*place, error) {
 }
 
 func (r *run) space(s *spaceDef) (*opened, error) {
+	if o := r.bound[s]; o != nil {
+		return o, nil
+	}
+	o, err := r.bind(s)
+	if err == nil {
+		if r.bound == nil {
+			r.bound = map[*spaceDef]*opened{}
+		}
+		r.bound[s] = o
+	}
+	return o, err
+}
+
+// bind finds what a space is bound to.
+func (r *run) bind(s *spaceDef) (*opened, error) {
 	if s.file == nil {
 		if s.base == 0 {
 			return r.self, nil

@@ -25,5 +25,6 @@ const (
 	LayoutSteps   = 50_000_000
 	DocumentBytes = 4 << 20  // a layout, chain or target sheet
 	NameListBytes = 64 << 20 // a list of names for hashes
+	Commands      = 64 << 20 // of the command lists of one model
 	JSONBytes     = 256 << 20
 )
