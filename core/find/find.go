@@ -138,7 +138,7 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 		case layout.Picture:
 			return nil, x.Name, fmt.Errorf("it is a picture (%s), not a model", x.Name)
 		}
-		if s, err = x.Scene(ctx, layout.Memory(in.Data), l.surroundings(in)); err != nil {
+		if s, err = x.Scene(ctx, layout.Memory(in.Data), l.Around(in)); err != nil {
 			return nil, x.Name, err
 		}
 		format = x.Name
@@ -186,7 +186,7 @@ func (l *Library) seek(ctx context.Context, in Input, p *scene.Picture) {
 		p.Looked = []string{fmt.Sprintf("%s cannot be read: %v", where, err)}
 		return
 	}
-	pic, err := l.Picture(ctx, data)
+	pic, err := l.PictureOf(ctx, Input{Name: hit.Path(), Data: data, From: hit.Source.Label, Finder: in.finder()})
 	if err != nil {
 		p.Looked = []string{fmt.Sprintf("%s cannot be decoded: %v", where, err)}
 		return
@@ -213,11 +213,25 @@ type Decoded struct {
 	Width, Height int
 }
 
-// Picture decodes a picture of an open format or of a layout.
+// Picture decodes a picture of an open format, or of a layout that needs no
+// other file.
 func (l *Library) Picture(ctx context.Context, data []byte) (Decoded, error) {
+	return l.PictureOf(ctx, Input{Data: data, Finder: nowhere{}})
+}
+
+// nowhere finds nothing.
+type nowhere struct{}
+
+func (nowhere) Resolve(string, func(*source.Source, int) bool) (source.Hit, bool, []string) {
+	return source.Hit{}, false, nil
+}
+
+// PictureOf decodes a picture, whose palette may lie in another file.
+func (l *Library) PictureOf(ctx context.Context, in Input) (Decoded, error) {
+	data := in.Data
 	head := data[:min(len(data), layout.HeadBytes)]
 	if x := l.Layouts.Find(head); x != nil && x.Kind == layout.Picture {
-		img, err := x.Image(ctx, layout.Memory(data), layout.Surroundings{})
+		img, err := x.Image(ctx, layout.Memory(data), l.Around(in))
 		if err != nil {
 			return Decoded{}, err
 		}
@@ -237,9 +251,9 @@ type missing struct {
 func (m *missing) Error() string    { return fmt.Sprintf("%q was not found", m.ref) }
 func (m *missing) Looked() []string { return m.looked }
 
-// surroundings is what a layout sees around a model: the files of the stack,
-// those beside it first.
-func (l *Library) surroundings(in Input) layout.Surroundings {
+// Around is what a layout sees around an entry: the files of the stack, those
+// beside it first.
+func (l *Library) Around(in Input) layout.Surroundings {
 	return layout.Surroundings{Name: in.Name, Readings: in.Readings, Open: func(ref string) (layout.Input, error) {
 		b, _, err := l.companion(in, ref)
 		return layout.Memory(b), err

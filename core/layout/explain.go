@@ -342,3 +342,41 @@ func (p primitive) name() string {
 	}
 	return fmt.Sprintf("%s%d", letter, 8*p.size)
 }
+
+// PathAt names the innermost field that holds a byte of the file, such as
+// parts[3].scale; empty if none does. Elements of lists that are not among
+// the pieces are named by their number where all are of one size.
+func PathAt(pieces []*Piece, at int64) string {
+	for _, p := range pieces {
+		if p.In != "" || at < p.Off || at >= p.Off+p.Size {
+			continue
+		}
+		name := p.Name
+		if p.Count > 0 && p.Stride > 0 {
+			i := int((at - p.Off) / p.Stride)
+			name += fmt.Sprintf("[%d]", i)
+			if k := i - p.First; k >= 0 && k < len(p.Pieces) {
+				if in := PathAt(p.Pieces[k].Pieces, at); in != "" {
+					name += "." + in
+				}
+			}
+			return name
+		}
+		if p.Count > 0 {
+			for k, el := range p.Pieces {
+				if at >= el.Off && at < el.Off+el.Size {
+					name += fmt.Sprintf("[%d]", p.First+k)
+					if in := PathAt(el.Pieces, at); in != "" {
+						name += "." + in
+					}
+				}
+			}
+			return name
+		}
+		if in := PathAt(p.Pieces, at); in != "" {
+			name += "." + in
+		}
+		return name
+	}
+	return ""
+}

@@ -46,6 +46,14 @@ func (s *Set) With(dir string) (*Set, error) {
 	return &Set{list: append(more.list, s.list...)}, nil
 }
 
+// Ahead returns the set with some layouts in front of it.
+func (s *Set) Ahead(list ...*Layout) *Set {
+	if s == nil {
+		return &Set{list: list}
+	}
+	return &Set{list: append(append([]*Layout{}, list...), s.list...)}
+}
+
 // All lists the layouts.
 func (s *Set) All() []*Layout { return s.list }
 

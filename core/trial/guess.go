@@ -9,9 +9,14 @@ import (
 	"io"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"excavate/core/codec"
+
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/japanese"
+	"golang.org/x/text/encoding/unicode"
 )
 
 // Guess is a number with its evidence; the surer a guess is, the nearer Score
@@ -165,15 +170,29 @@ type Pattern struct {
 	any   []bool
 	fixed []byte // the longest row of given bytes, and where it stands
 	at    int
+
+	// Instead of bytes, a number between two values.
+	number    *Column
+	big       bool
+	low, high float64
 }
 
-// ParsePattern reads pairs of hexadecimal digits, with ?? for any byte, or a
-// text between quotes.
+// ParsePattern reads pairs of hexadecimal digits, with ?? for any byte; a text
+// between quotes, with its encoding before it where that is not UTF-8
+// (utf16le "punt", utf16be, shift_jis, latin1); or a type of number with two
+// bounds (f32 0.9..1.1, u16 400..500, with be after the type for big-endian).
 func ParsePattern(s string) (*Pattern, error) {
 	s = strings.TrimSpace(s)
 	p := &Pattern{}
-	if len(s) >= 2 && s[0] == '"' && s[len(s)-1] == '"' {
-		p.bytes = []byte(s[1 : len(s)-1])
+	if word, rest, ok := strings.Cut(s, " "); ok && strings.Contains(rest, "..") {
+		return numberPattern(word, strings.TrimSpace(rest))
+	}
+	if q := strings.IndexByte(s, '"'); q >= 0 && len(s) > q+1 && s[len(s)-1] == '"' {
+		b, err := encodeText(strings.TrimSpace(s[:q]), s[q+1:len(s)-1])
+		if err != nil {
+			return nil, err
+		}
+		p.bytes = b
 		p.any = make([]bool, len(p.bytes))
 	} else {
 		s = strings.ReplaceAll(s, " ", "")
@@ -210,8 +229,61 @@ func ParsePattern(s string) (*Pattern, error) {
 	return p, nil
 }
 
+// numberPattern reads "f32be" and "0.9..1.1".
+func numberPattern(typ, bounds string) (*Pattern, error) {
+	p := &Pattern{number: &Column{Type: typ, n: 1}}
+	if t, ok := strings.CutSuffix(typ, "be"); ok {
+		p.number.Type, p.big = t, true
+	} else if t, ok := strings.CutSuffix(typ, "le"); ok {
+		p.number.Type = t
+	}
+	if p.number.size = numberSizes[p.number.Type]; p.number.size == 0 {
+		return nil, fmt.Errorf("%q is no type of number: write u8 i8 u16 i16 u32 i32 u64 i64 f16 f32 or f64, with be after it for big-endian", typ)
+	}
+	low, high, _ := strings.Cut(bounds, "..")
+	var err, err2 error
+	p.low, err = strconv.ParseFloat(strings.TrimSpace(low), 64)
+	p.high, err2 = strconv.ParseFloat(strings.TrimSpace(high), 64)
+	if err != nil || err2 != nil || p.low > p.high {
+		return nil, fmt.Errorf("%q are no bounds: write the smallest and the largest value, such as 0.9..1.1", bounds)
+	}
+	return p, nil
+}
+
+func encodeText(encoding, text string) ([]byte, error) {
+	switch encoding {
+	case "", "utf8", "ascii":
+		return []byte(text), nil
+	case "utf16le":
+		return unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewEncoder().Bytes([]byte(text))
+	case "utf16be":
+		return unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewEncoder().Bytes([]byte(text))
+	case "shift_jis":
+		return japanese.ShiftJIS.NewEncoder().Bytes([]byte(text))
+	case "latin1":
+		return charmap.ISO8859_1.NewEncoder().Bytes([]byte(text))
+	}
+	return nil, fmt.Errorf("%q is no encoding: write utf8, utf16le, utf16be, shift_jis or latin1 before the text", encoding)
+}
+
 // Len is the number of bytes that the pattern covers.
-func (p *Pattern) Len() int { return len(p.bytes) }
+func (p *Pattern) Len() int {
+	if p.number != nil {
+		return p.number.size
+	}
+	return len(p.bytes)
+}
+
+// findNumber looks for a number between the bounds, at any byte.
+func (p *Pattern) findNumber(b []byte) int {
+	o := order(p.big)
+	for i := 0; i+p.number.size <= len(b); i++ {
+		if f := p.number.value(b[i:], o); f >= p.low && f <= p.high {
+			return i
+		}
+	}
+	return -1
+}
 
 func (p *Pattern) fits(b []byte) bool {
 	for i, c := range p.bytes {
@@ -226,7 +298,7 @@ func (p *Pattern) fits(b []byte) bool {
 // there is none before size.
 func (p *Pattern) Find(ctx context.Context, r io.ReaderAt, from, size int64) (int64, error) {
 	const chunk = 1 << 20
-	buf := make([]byte, chunk+len(p.bytes))
+	buf := make([]byte, chunk+p.Len())
 	for from < size {
 		if err := ctx.Err(); err != nil {
 			return -1, err
@@ -235,7 +307,12 @@ func (p *Pattern) Find(ctx context.Context, r io.ReaderAt, from, size int64) (in
 		if n, err := r.ReadAt(b, from); n < len(b) && err != nil && err != io.EOF {
 			return -1, err
 		}
-		for at := 0; ; {
+		if p.number != nil {
+			if k := p.findNumber(b); k >= 0 {
+				return from + int64(k), nil
+			}
+		}
+		for at := 0; p.number == nil; {
 			k := bytes.Index(b[at:], p.fixed)
 			if k < 0 {
 				break

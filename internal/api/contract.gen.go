@@ -426,6 +426,87 @@ func (e EntryPictureParamsShow) Valid() bool {
 	}
 }
 
+// Defines values for GuessMeshParamsOrder.
+const (
+	GuessMeshParamsOrderBig    GuessMeshParamsOrder = "big"
+	GuessMeshParamsOrderLittle GuessMeshParamsOrder = "little"
+)
+
+// Valid indicates whether the value is a known member of the GuessMeshParamsOrder enum.
+func (e GuessMeshParamsOrder) Valid() bool {
+	switch e {
+	case GuessMeshParamsOrderBig:
+		return true
+	case GuessMeshParamsOrderLittle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TryMeshParamsOrder.
+const (
+	TryMeshParamsOrderBig    TryMeshParamsOrder = "big"
+	TryMeshParamsOrderLittle TryMeshParamsOrder = "little"
+)
+
+// Valid indicates whether the value is a known member of the TryMeshParamsOrder enum.
+func (e TryMeshParamsOrder) Valid() bool {
+	switch e {
+	case TryMeshParamsOrderBig:
+		return true
+	case TryMeshParamsOrderLittle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TryMeshParamsIndexFormat.
+const (
+	U16 TryMeshParamsIndexFormat = "u16"
+	U32 TryMeshParamsIndexFormat = "u32"
+	U8  TryMeshParamsIndexFormat = "u8"
+)
+
+// Valid indicates whether the value is a known member of the TryMeshParamsIndexFormat enum.
+func (e TryMeshParamsIndexFormat) Valid() bool {
+	switch e {
+	case U16:
+		return true
+	case U32:
+		return true
+	case U8:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TryMeshParamsForm.
+const (
+	TryMeshParamsFormFan   TryMeshParamsForm = "fan"
+	TryMeshParamsFormList  TryMeshParamsForm = "list"
+	TryMeshParamsFormQuads TryMeshParamsForm = "quads"
+	TryMeshParamsFormStrip TryMeshParamsForm = "strip"
+)
+
+// Valid indicates whether the value is a known member of the TryMeshParamsForm enum.
+func (e TryMeshParamsForm) Valid() bool {
+	switch e {
+	case TryMeshParamsFormFan:
+		return true
+	case TryMeshParamsFormList:
+		return true
+	case TryMeshParamsFormQuads:
+		return true
+	case TryMeshParamsFormStrip:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TryPictureParamsOrder.
 const (
 	TryPictureParamsOrderBig    TryPictureParamsOrder = "big"
@@ -456,6 +537,24 @@ func (e TryPictureParamsRows) Valid() bool {
 	case BottomUp:
 		return true
 	case TopDown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TryRecordsParamsOrder.
+const (
+	TryRecordsParamsOrderBig    TryRecordsParamsOrder = "big"
+	TryRecordsParamsOrderLittle TryRecordsParamsOrder = "little"
+)
+
+// Valid indicates whether the value is a known member of the TryRecordsParamsOrder enum.
+func (e TryRecordsParamsOrder) Valid() bool {
+	switch e {
+	case TryRecordsParamsOrderBig:
+		return true
+	case TryRecordsParamsOrderLittle:
 		return true
 	default:
 		return false
@@ -548,6 +647,14 @@ type Basis struct {
 	Up            string  `json:"up"`
 }
 
+// Bookmark defines model for Bookmark.
+type Bookmark struct {
+	At   int64  `json:"at"`
+	Id   int64  `json:"id"`
+	Note string `json:"note"`
+	Size int64  `json:"size"`
+}
+
 // Chain defines model for Chain.
 type Chain struct {
 	CanRedo  bool        `json:"canRedo"`
@@ -565,6 +672,21 @@ type ChainStep struct {
 	Off  *bool                   `json:"off,omitempty"`
 	Step string                  `json:"step"`
 	With *map[string]interface{} `json:"with,omitempty"`
+}
+
+// Comparison defines model for Comparison.
+type Comparison struct {
+	Differing int64 `json:"differing"`
+	More      bool  `json:"more"`
+	Ranges    []struct {
+		At int64 `json:"at"`
+
+		// Field the field of the entry's layout that lies there
+		Field *string `json:"field,omitempty"`
+		Size  int64   `json:"size"`
+	} `json:"ranges"`
+	Same  bool    `json:"same"`
+	Sizes []int64 `json:"sizes"`
 }
 
 // CoreSample defines model for CoreSample.
@@ -587,6 +709,42 @@ type Counts struct {
 	Steps          int     `json:"steps"`
 	Stops          int     `json:"stops"`
 	Warns          int     `json:"warns"`
+}
+
+// Coverage defines model for Coverage.
+type Coverage struct {
+	Bytes int64 `json:"bytes"`
+
+	// Entries that the layout recognises
+	Entries   int   `json:"entries"`
+	Explained int64 `json:"explained"`
+	Failed    int   `json:"failed"`
+	Faults    []struct {
+		At      *int64 `json:"at,omitempty"`
+		Column  *int   `json:"column,omitempty"`
+		Count   int    `json:"count"`
+		Entry   int64  `json:"entry"`
+		Line    *int   `json:"line,omitempty"`
+		Message string `json:"message"`
+		Path    string `json:"path"`
+	} `json:"faults"`
+	Gaps []struct {
+		At    int64  `json:"at"`
+		Entry int64  `json:"entry"`
+		Path  string `json:"path"`
+		Size  int64  `json:"size"`
+	} `json:"gaps"`
+	Opened  int  `json:"opened"`
+	Running bool `json:"running"`
+	Version int  `json:"version"`
+
+	// Worst entries of which the least is explained
+	Worst []struct {
+		Entry     int64  `json:"entry"`
+		Explained int64  `json:"explained"`
+		Path      string `json:"path"`
+		Size      int64  `json:"size"`
+	} `json:"worst"`
 }
 
 // Delivery defines model for Delivery.
@@ -679,6 +837,29 @@ type EntryPage struct {
 type Error struct {
 	At      *string `json:"at,omitempty"`
 	Message string  `json:"message"`
+}
+
+// Explained defines model for Explained.
+type Explained struct {
+	// At the offset at fault
+	At      *int64 `json:"at,omitempty"`
+	Column  *int   `json:"column,omitempty"`
+	Covered int64  `json:"covered"`
+	Gaps    []struct {
+		At   int64 `json:"at"`
+		Size int64 `json:"size"`
+	} `json:"gaps"`
+	Kind *string `json:"kind,omitempty"`
+	Line *int    `json:"line,omitempty"`
+	Made string  `json:"made"`
+
+	// Message why it was not read to the end
+	Message *string `json:"message,omitempty"`
+	Pieces  []Piece `json:"pieces"`
+
+	// Recognised the layout's own marks are in the entry
+	Recognised *bool `json:"recognised,omitempty"`
+	Size       int64 `json:"size"`
 }
 
 // Extraction defines model for Extraction.
@@ -813,6 +994,50 @@ type JobState string
 // Kind empty while it is not known yet
 type Kind string
 
+// Layout defines model for Layout.
+type Layout struct {
+	Check    LayoutCheck `json:"check"`
+	Document string      `json:"document"`
+	Head     int         `json:"head"`
+	Id       int64       `json:"id"`
+	Name     string      `json:"name"`
+	Project  int64       `json:"project"`
+	Version  int         `json:"version"`
+	Versions []struct {
+		Made string `json:"made"`
+		No   int    `json:"no"`
+	} `json:"versions"`
+}
+
+// LayoutCheck defines model for LayoutCheck.
+type LayoutCheck struct {
+	Column  *int    `json:"column,omitempty"`
+	Kind    *string `json:"kind,omitempty"`
+	Line    *int    `json:"line,omitempty"`
+	Message *string `json:"message,omitempty"`
+	Name    *string `json:"name,omitempty"`
+	Works   bool    `json:"works"`
+}
+
+// LayoutItem defines model for LayoutItem.
+type LayoutItem struct {
+	About string `json:"about"`
+
+	// Document of one that ships
+	Document *string `json:"document,omitempty"`
+
+	// Id 0 for one that ships
+	Id       int64  `json:"id"`
+	Kind     string `json:"kind"`
+	Name     string `json:"name"`
+	Shipped  bool   `json:"shipped"`
+	Title    string `json:"title"`
+	Versions int    `json:"versions"`
+
+	// Works the newest version compiles
+	Works bool `json:"works"`
+}
+
 // LibraryFolder defines model for LibraryFolder.
 type LibraryFolder struct {
 	Items []struct {
@@ -842,6 +1067,26 @@ type Link struct {
 // LinkSure defines model for Link.Sure.
 type LinkSure string
 
+// MeshGuess defines model for MeshGuess.
+type MeshGuess struct {
+	Indices []struct {
+		At       int64  `json:"at"`
+		Count    int    `json:"count"`
+		Evidence string `json:"evidence"`
+		Form     string `json:"form"`
+		Format   string `json:"format"`
+		Highest  int    `json:"highest"`
+	} `json:"indices"`
+	Strides []struct {
+		At       int64   `json:"at"`
+		Count    int     `json:"count"`
+		Evidence string  `json:"evidence"`
+		Format   string  `json:"format"`
+		Score    float64 `json:"score"`
+		Stride   int     `json:"stride"`
+	} `json:"strides"`
+}
+
 // Missing defines model for Missing.
 type Missing struct {
 	// Asked entries that lack something
@@ -869,10 +1114,11 @@ type Model struct {
 		Name    string  `json:"name"`
 		Seconds float64 `json:"seconds"`
 	} `json:"motions"`
-	Name     string    `json:"name"`
-	Notes    []string  `json:"notes"`
-	Pictures []Picture `json:"pictures"`
-	RootBone string    `json:"rootBone"`
+	Name     string     `json:"name"`
+	Notes    []string   `json:"notes"`
+	Pictures []Picture  `json:"pictures"`
+	Readings *[]Reading `json:"readings,omitempty"`
+	RootBone string     `json:"rootBone"`
 
 	// Scene the scene's digest
 	Scene string `json:"scene"`
@@ -961,15 +1207,35 @@ type PathMap struct {
 
 // Picture defines model for Picture.
 type Picture struct {
-	Found     *string   `json:"found,omitempty"`
-	Height    *int      `json:"height,omitempty"`
-	How       *string   `json:"how,omitempty"`
+	Found  *string `json:"found,omitempty"`
+	Height *int    `json:"height,omitempty"`
+	How    *string `json:"how,omitempty"`
+
+	// In the file whose bytes it lies in
+	In        *string   `json:"in,omitempty"`
 	Looked    []string  `json:"looked"`
 	Materials *[]string `json:"materials,omitempty"`
 	Missing   bool      `json:"missing"`
 	Name      string    `json:"name"`
 	Ref       string    `json:"ref"`
 	Width     *int      `json:"width,omitempty"`
+}
+
+// Piece defines model for Piece.
+type Piece struct {
+	At     int64    `json:"at"`
+	Column *int     `json:"column,omitempty"`
+	Count  *int     `json:"count,omitempty"`
+	Error  *string  `json:"error,omitempty"`
+	First  *int     `json:"first,omitempty"`
+	In     *string  `json:"in,omitempty"`
+	Line   *int     `json:"line,omitempty"`
+	Name   string   `json:"name"`
+	Pieces *[]Piece `json:"pieces,omitempty"`
+	Size   int64    `json:"size"`
+	Stride *int64   `json:"stride,omitempty"`
+	Type   string   `json:"type"`
+	Value  *string  `json:"value,omitempty"`
 }
 
 // Pin defines model for Pin.
@@ -1022,6 +1288,30 @@ type Project struct {
 	Id      int64  `json:"id"`
 	Name    string `json:"name"`
 	Version int64  `json:"version"`
+}
+
+// Reading defines model for Reading.
+type Reading struct {
+	About   string   `json:"about"`
+	Choices []string `json:"choices"`
+	Chosen  string   `json:"chosen"`
+	Name    string   `json:"name"`
+}
+
+// Records defines model for Records.
+type Records struct {
+	Columns []struct {
+		At    int    `json:"at"`
+		High  string `json:"high"`
+		Looks string `json:"looks"`
+		Low   string `json:"low"`
+		Type  string `json:"type"`
+	} `json:"columns"`
+	Count    int        `json:"count"`
+	Evidence string     `json:"evidence"`
+	Rows     [][]string `json:"rows"`
+	Spec     string     `json:"spec"`
+	Stride   int        `json:"stride"`
 }
 
 // Rehearsal defines model for Rehearsal.
@@ -1289,10 +1579,28 @@ type OfferThumbParams struct {
 	Offer string `form:"offer" json:"offer"`
 }
 
+// AddBookmarkJSONBody defines parameters for AddBookmark.
+type AddBookmarkJSONBody struct {
+	At   int64  `json:"at"`
+	Note string `json:"note"`
+	Size int64  `json:"size"`
+}
+
+// CompareEntriesParams defines parameters for CompareEntries.
+type CompareEntriesParams struct {
+	With int64 `form:"with" json:"with"`
+}
+
 // EntryContentParams defines parameters for EntryContent.
 type EntryContentParams struct {
 	// Save as a file to save
 	Save *bool `form:"save,omitempty" json:"save,omitempty"`
+}
+
+// ExplainEntryJSONBody defines parameters for ExplainEntry.
+type ExplainEntryJSONBody struct {
+	Document string `json:"document"`
+	Focus    *int64 `json:"focus,omitempty"`
 }
 
 // FindBytesParams defines parameters for FindBytes.
@@ -1300,6 +1608,11 @@ type FindBytesParams struct {
 	// Pattern pairs of hexadecimal digits, ?? for any byte, or a text between quotes
 	Pattern string `form:"pattern" json:"pattern"`
 	From    *int64 `form:"from,omitempty" json:"from,omitempty"`
+}
+
+// MakeOfEntryJSONBody defines parameters for MakeOfEntry.
+type MakeOfEntryJSONBody struct {
+	Document string `json:"document"`
 }
 
 // EntryPictureParams defines parameters for EntryPicture.
@@ -1311,12 +1624,53 @@ type EntryPictureParams struct {
 // EntryPictureParamsShow defines parameters for EntryPicture.
 type EntryPictureParamsShow string
 
+// FindRepeatsParams defines parameters for FindRepeats.
+type FindRepeatsParams struct {
+	At   int64 `form:"at" json:"at"`
+	Size int64 `form:"size" json:"size"`
+}
+
 // EntryStripParams defines parameters for EntryStrip.
 type EntryStripParams struct {
 	From  *int64 `form:"from,omitempty" json:"from,omitempty"`
 	To    *int64 `form:"to,omitempty" json:"to,omitempty"`
 	Cells *int   `form:"cells,omitempty" json:"cells,omitempty"`
 }
+
+// GuessMeshParams defines parameters for GuessMesh.
+type GuessMeshParams struct {
+	At    int64                 `form:"at" json:"at"`
+	Order *GuessMeshParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+}
+
+// GuessMeshParamsOrder defines parameters for GuessMesh.
+type GuessMeshParamsOrder string
+
+// TryMeshParams defines parameters for TryMesh.
+type TryMeshParams struct {
+	At     int64 `form:"at" json:"at"`
+	Stride int   `form:"stride" json:"stride"`
+	Count  int   `form:"count" json:"count"`
+
+	// Format number format of the position, such as f32x3
+	Format      string                    `form:"format" json:"format"`
+	Scale       *float64                  `form:"scale,omitempty" json:"scale,omitempty"`
+	Order       *TryMeshParamsOrder       `form:"order,omitempty" json:"order,omitempty"`
+	IndicesAt   *int64                    `form:"indicesAt,omitempty" json:"indicesAt,omitempty"`
+	IndexCount  *int                      `form:"indexCount,omitempty" json:"indexCount,omitempty"`
+	IndexFormat *TryMeshParamsIndexFormat `form:"indexFormat,omitempty" json:"indexFormat,omitempty"`
+	Form        *TryMeshParamsForm        `form:"form,omitempty" json:"form,omitempty"`
+	Restart     *bool                     `form:"restart,omitempty" json:"restart,omitempty"`
+}
+
+// TryMeshParamsOrder defines parameters for TryMesh.
+type TryMeshParamsOrder string
+
+// TryMeshParamsIndexFormat defines parameters for TryMesh.
+type TryMeshParamsIndexFormat string
+
+// TryMeshParamsForm defines parameters for TryMesh.
+type TryMeshParamsForm string
 
 // TryPackedParams defines parameters for TryPacked.
 type TryPackedParams struct {
@@ -1326,17 +1680,20 @@ type TryPackedParams struct {
 
 // TryPictureParams defines parameters for TryPicture.
 type TryPictureParams struct {
-	At            int64                  `form:"at" json:"at"`
-	Width         int                    `form:"width" json:"width"`
-	Height        int                    `form:"height" json:"height"`
-	Format        string                 `form:"format" json:"format"`
-	Order         *TryPictureParamsOrder `form:"order,omitempty" json:"order,omitempty"`
-	Rows          *TryPictureParamsRows  `form:"rows,omitempty" json:"rows,omitempty"`
-	Tiling        *string                `form:"tiling,omitempty" json:"tiling,omitempty"`
-	TileWidth     *int                   `form:"tileWidth,omitempty" json:"tileWidth,omitempty"`
-	TileHeight    *int                   `form:"tileHeight,omitempty" json:"tileHeight,omitempty"`
-	PaletteAt     *int64                 `form:"paletteAt,omitempty" json:"paletteAt,omitempty"`
-	PaletteFormat *string                `form:"paletteFormat,omitempty" json:"paletteFormat,omitempty"`
+	At         int64                  `form:"at" json:"at"`
+	Width      int                    `form:"width" json:"width"`
+	Height     int                    `form:"height" json:"height"`
+	Format     string                 `form:"format" json:"format"`
+	Order      *TryPictureParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+	Rows       *TryPictureParamsRows  `form:"rows,omitempty" json:"rows,omitempty"`
+	Tiling     *string                `form:"tiling,omitempty" json:"tiling,omitempty"`
+	TileWidth  *int                   `form:"tileWidth,omitempty" json:"tileWidth,omitempty"`
+	TileHeight *int                   `form:"tileHeight,omitempty" json:"tileHeight,omitempty"`
+	PaletteAt  *int64                 `form:"paletteAt,omitempty" json:"paletteAt,omitempty"`
+
+	// PaletteEntry the entry that the palette lies in
+	PaletteEntry  *int64  `form:"paletteEntry,omitempty" json:"paletteEntry,omitempty"`
+	PaletteFormat *string `form:"paletteFormat,omitempty" json:"paletteFormat,omitempty"`
 }
 
 // TryPictureParamsOrder defines parameters for TryPicture.
@@ -1344,6 +1701,20 @@ type TryPictureParamsOrder string
 
 // TryPictureParamsRows defines parameters for TryPicture.
 type TryPictureParamsRows string
+
+// TryRecordsParams defines parameters for TryRecords.
+type TryRecordsParams struct {
+	At     int64 `form:"at" json:"at"`
+	Stride *int  `form:"stride,omitempty" json:"stride,omitempty"`
+	Count  *int  `form:"count,omitempty" json:"count,omitempty"`
+
+	// Columns such as u32 f32x3 ascii8 -4
+	Columns *string                `form:"columns,omitempty" json:"columns,omitempty"`
+	Order   *TryRecordsParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+}
+
+// TryRecordsParamsOrder defines parameters for TryRecords.
+type TryRecordsParamsOrder string
 
 // GuessWidthParams defines parameters for GuessWidth.
 type GuessWidthParams struct {
@@ -1354,6 +1725,25 @@ type GuessWidthParams struct {
 
 // GuessWidthParamsOrder defines parameters for GuessWidth.
 type GuessWidthParamsOrder string
+
+// PutReadingsJSONBody defines parameters for PutReadings.
+type PutReadingsJSONBody map[string]string
+
+// CheckLayoutJSONBody defines parameters for CheckLayout.
+type CheckLayoutJSONBody struct {
+	Document string `json:"document"`
+}
+
+// GetLayoutParams defines parameters for GetLayout.
+type GetLayoutParams struct {
+	Version *int `form:"version,omitempty" json:"version,omitempty"`
+}
+
+// PutLayoutJSONBody defines parameters for PutLayout.
+type PutLayoutJSONBody struct {
+	Base     int    `json:"base"`
+	Document string `json:"document"`
+}
 
 // CreateProjectJSONBody defines parameters for CreateProject.
 type CreateProjectJSONBody struct {
@@ -1406,6 +1796,13 @@ type ListEntriesParamsSort string
 // CreateFindJSONBody defines parameters for CreateFind.
 type CreateFindJSONBody struct {
 	Entry int64 `json:"entry"`
+}
+
+// CreateLayoutJSONBody defines parameters for CreateLayout.
+type CreateLayoutJSONBody struct {
+	Document *string `json:"document,omitempty"`
+	Entry    *int64  `json:"entry,omitempty"`
+	Name     string  `json:"name"`
 }
 
 // PutNamingJSONBody defines parameters for PutNaming.
@@ -1516,6 +1913,24 @@ type ControlDeviceJSONRequestBody ControlDeviceJSONBody
 // PullOffersJSONRequestBody defines body for PullOffers for application/json ContentType.
 type PullOffersJSONRequestBody PullOffersJSONBody
 
+// AddBookmarkJSONRequestBody defines body for AddBookmark for application/json ContentType.
+type AddBookmarkJSONRequestBody AddBookmarkJSONBody
+
+// ExplainEntryJSONRequestBody defines body for ExplainEntry for application/json ContentType.
+type ExplainEntryJSONRequestBody ExplainEntryJSONBody
+
+// MakeOfEntryJSONRequestBody defines body for MakeOfEntry for application/json ContentType.
+type MakeOfEntryJSONRequestBody MakeOfEntryJSONBody
+
+// PutReadingsJSONRequestBody defines body for PutReadings for application/json ContentType.
+type PutReadingsJSONRequestBody PutReadingsJSONBody
+
+// CheckLayoutJSONRequestBody defines body for CheckLayout for application/json ContentType.
+type CheckLayoutJSONRequestBody CheckLayoutJSONBody
+
+// PutLayoutJSONRequestBody defines body for PutLayout for application/json ContentType.
+type PutLayoutJSONRequestBody PutLayoutJSONBody
+
 // CreateProjectJSONRequestBody defines body for CreateProject for application/json ContentType.
 type CreateProjectJSONRequestBody CreateProjectJSONBody
 
@@ -1530,6 +1945,9 @@ type ExtractJSONRequestBody = ExtractionStart
 
 // CreateFindJSONRequestBody defines body for CreateFind for application/json ContentType.
 type CreateFindJSONRequestBody CreateFindJSONBody
+
+// CreateLayoutJSONRequestBody defines body for CreateLayout for application/json ContentType.
+type CreateLayoutJSONRequestBody CreateLayoutJSONBody
 
 // PutNamingJSONRequestBody defines body for PutNaming for application/json ContentType.
 type PutNamingJSONRequestBody PutNamingJSONBody
@@ -1603,11 +2021,29 @@ type ServerInterface interface {
 	// (GET /api/devices/{device}/thumb)
 	OfferThumb(c fiber.Ctx, device int64, params OfferThumbParams) error
 
+	// (GET /api/entries/{entry}/bookmarks)
+	ListBookmarks(c fiber.Ctx, entry EntryID) error
+
+	// (POST /api/entries/{entry}/bookmarks)
+	AddBookmark(c fiber.Ctx, entry EntryID) error
+
+	// (DELETE /api/entries/{entry}/bookmarks/{bookmark})
+	DeleteBookmark(c fiber.Ctx, entry EntryID, bookmark int64) error
+
+	// (GET /api/entries/{entry}/compare)
+	CompareEntries(c fiber.Ctx, entry EntryID, params CompareEntriesParams) error
+
 	// (GET /api/entries/{entry}/content)
 	EntryContent(c fiber.Ctx, entry EntryID, params EntryContentParams) error
 
+	// (POST /api/entries/{entry}/explain)
+	ExplainEntry(c fiber.Ctx, entry EntryID) error
+
 	// (GET /api/entries/{entry}/find)
 	FindBytes(c fiber.Ctx, entry EntryID, params FindBytesParams) error
+
+	// (POST /api/entries/{entry}/made)
+	MakeOfEntry(c fiber.Ctx, entry EntryID) error
 
 	// (POST /api/entries/{entry}/mount)
 	MountEntry(c fiber.Ctx, entry EntryID) error
@@ -1618,14 +2054,26 @@ type ServerInterface interface {
 	// (GET /api/entries/{entry}/preview)
 	PreviewEntry(c fiber.Ctx, entry EntryID) error
 
+	// (GET /api/entries/{entry}/repeats)
+	FindRepeats(c fiber.Ctx, entry EntryID, params FindRepeatsParams) error
+
 	// (GET /api/entries/{entry}/strip)
 	EntryStrip(c fiber.Ctx, entry EntryID, params EntryStripParams) error
+
+	// (GET /api/entries/{entry}/trials/guess)
+	GuessMesh(c fiber.Ctx, entry EntryID, params GuessMeshParams) error
+
+	// (GET /api/entries/{entry}/trials/mesh)
+	TryMesh(c fiber.Ctx, entry EntryID, params TryMeshParams) error
 
 	// (GET /api/entries/{entry}/trials/packed)
 	TryPacked(c fiber.Ctx, entry EntryID, params TryPackedParams) error
 
 	// (GET /api/entries/{entry}/trials/picture)
 	TryPicture(c fiber.Ctx, entry EntryID, params TryPictureParams) error
+
+	// (GET /api/entries/{entry}/trials/records)
+	TryRecords(c fiber.Ctx, entry EntryID, params TryRecordsParams) error
 
 	// (GET /api/entries/{entry}/trials/width)
 	GuessWidth(c fiber.Ctx, entry EntryID, params GuessWidthParams) error
@@ -1645,8 +2093,35 @@ type ServerInterface interface {
 	// (GET /api/finds/{find})
 	GetFind(c fiber.Ctx, find int64) error
 
+	// (PUT /api/finds/{find}/readings)
+	PutReadings(c fiber.Ctx, find int64) error
+
 	// (POST /api/jobs/{job}/cancel)
 	CancelJob(c fiber.Ctx, job int64) error
+
+	// (POST /api/layouts/check)
+	CheckLayout(c fiber.Ctx) error
+
+	// (GET /api/layouts/schema)
+	LayoutSchema(c fiber.Ctx) error
+
+	// (DELETE /api/layouts/{layout})
+	DeleteLayout(c fiber.Ctx, layout int64) error
+
+	// (GET /api/layouts/{layout})
+	GetLayout(c fiber.Ctx, layout int64, params GetLayoutParams) error
+
+	// (PUT /api/layouts/{layout})
+	PutLayout(c fiber.Ctx, layout int64) error
+
+	// (GET /api/layouts/{layout}/coverage)
+	GetCoverage(c fiber.Ctx, layout int64) error
+
+	// (POST /api/layouts/{layout}/coverage)
+	RunCoverage(c fiber.Ctx, layout int64) error
+
+	// (GET /api/layouts/{layout}/document)
+	LayoutDocument(c fiber.Ctx, layout int64) error
 
 	// (GET /api/library)
 	ListLibrary(c fiber.Ctx) error
@@ -1695,6 +2170,12 @@ type ServerInterface interface {
 
 	// (GET /api/projects/{project}/jobs)
 	ListJobs(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/layouts)
+	ListLayouts(c fiber.Ctx, project ProjectID) error
+
+	// (POST /api/projects/{project}/layouts)
+	CreateLayout(c fiber.Ctx, project ProjectID) error
 
 	// (GET /api/projects/{project}/links/missing)
 	ListMissing(c fiber.Ctx, project ProjectID) error
@@ -2264,6 +2745,146 @@ func (siw *ServerInterfaceWrapper) OfferThumb(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListBookmarks operation middleware
+func (siw *ServerInterfaceWrapper) ListBookmarks(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListBookmarks(c, entry)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AddBookmark operation middleware
+func (siw *ServerInterfaceWrapper) AddBookmark(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AddBookmark(c, entry)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DeleteBookmark operation middleware
+func (siw *ServerInterfaceWrapper) DeleteBookmark(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// ------------- Path parameter "bookmark" -------------
+	var bookmark int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "bookmark", c.Params("bookmark"), &bookmark, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter bookmark: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DeleteBookmark(c, entry, bookmark)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CompareEntries operation middleware
+func (siw *ServerInterfaceWrapper) CompareEntries(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareEntriesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "with", query, &params.With, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter with: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CompareEntries(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // EntryContent operation middleware
 func (siw *ServerInterfaceWrapper) EntryContent(c fiber.Ctx) error {
 
@@ -2296,6 +2917,35 @@ func (siw *ServerInterfaceWrapper) EntryContent(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.EntryContent(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ExplainEntry operation middleware
+func (siw *ServerInterfaceWrapper) ExplainEntry(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ExplainEntry(c, entry)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -2348,6 +2998,35 @@ func (siw *ServerInterfaceWrapper) FindBytes(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.FindBytes(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// MakeOfEntry operation middleware
+func (siw *ServerInterfaceWrapper) MakeOfEntry(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MakeOfEntry(c, entry)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -2464,6 +3143,58 @@ func (siw *ServerInterfaceWrapper) PreviewEntry(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// FindRepeats operation middleware
+func (siw *ServerInterfaceWrapper) FindRepeats(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindRepeatsParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", query, &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter at: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "size" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "size", query, &params.Size, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter size: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindRepeats(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // EntryStrip operation middleware
 func (siw *ServerInterfaceWrapper) EntryStrip(c fiber.Ctx) error {
 
@@ -2510,6 +3241,173 @@ func (siw *ServerInterfaceWrapper) EntryStrip(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.EntryStrip(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GuessMesh operation middleware
+func (siw *ServerInterfaceWrapper) GuessMesh(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GuessMeshParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", query, &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter at: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "order" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "order", query, &params.Order, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter order: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GuessMesh(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TryMesh operation middleware
+func (siw *ServerInterfaceWrapper) TryMesh(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryMeshParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", query, &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter at: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "stride" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "stride", query, &params.Stride, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter stride: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "count", query, &params.Count, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter count: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "scale" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "scale", query, &params.Scale, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter scale: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "order" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "order", query, &params.Order, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter order: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "indicesAt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "indicesAt", query, &params.IndicesAt, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter indicesAt: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "indexCount" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "indexCount", query, &params.IndexCount, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter indexCount: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "indexFormat" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "indexFormat", query, &params.IndexFormat, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter indexFormat: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", query, &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter form: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "restart" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "restart", query, &params.Restart, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter restart: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TryMesh(c, entry, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -2668,6 +3566,13 @@ func (siw *ServerInterfaceWrapper) TryPicture(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter paletteAt: %w", err).Error())
 	}
 
+	// ------------- Optional query parameter "paletteEntry" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "paletteEntry", query, &params.PaletteEntry, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter paletteEntry: %w", err).Error())
+	}
+
 	// ------------- Optional query parameter "paletteFormat" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "paletteFormat", query, &params.PaletteFormat, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -2677,6 +3582,79 @@ func (siw *ServerInterfaceWrapper) TryPicture(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.TryPicture(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TryRecords operation middleware
+func (siw *ServerInterfaceWrapper) TryRecords(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryRecordsParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", query, &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter at: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "stride" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stride", query, &params.Stride, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter stride: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", query, &params.Count, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter count: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "columns" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "columns", query, &params.Columns, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter columns: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "order" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "order", query, &params.Order, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter order: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TryRecords(c, entry, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -2894,6 +3872,35 @@ func (siw *ServerInterfaceWrapper) GetFind(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// PutReadings operation middleware
+func (siw *ServerInterfaceWrapper) PutReadings(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "find" -------------
+	var find int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "find", c.Params("find"), &find, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PutReadings(c, find)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // CancelJob operation middleware
 func (siw *ServerInterfaceWrapper) CancelJob(c fiber.Ctx) error {
 
@@ -2910,6 +3917,232 @@ func (siw *ServerInterfaceWrapper) CancelJob(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.CancelJob(c, job)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CheckLayout operation middleware
+func (siw *ServerInterfaceWrapper) CheckLayout(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CheckLayout(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// LayoutSchema operation middleware
+func (siw *ServerInterfaceWrapper) LayoutSchema(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.LayoutSchema(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DeleteLayout operation middleware
+func (siw *ServerInterfaceWrapper) DeleteLayout(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "layout" -------------
+	var layout int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "layout", c.Params("layout"), &layout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter layout: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DeleteLayout(c, layout)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetLayout operation middleware
+func (siw *ServerInterfaceWrapper) GetLayout(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "layout" -------------
+	var layout int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "layout", c.Params("layout"), &layout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter layout: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLayoutParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "version" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "version", query, &params.Version, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter version: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetLayout(c, layout, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PutLayout operation middleware
+func (siw *ServerInterfaceWrapper) PutLayout(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "layout" -------------
+	var layout int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "layout", c.Params("layout"), &layout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter layout: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PutLayout(c, layout)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetCoverage operation middleware
+func (siw *ServerInterfaceWrapper) GetCoverage(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "layout" -------------
+	var layout int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "layout", c.Params("layout"), &layout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter layout: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetCoverage(c, layout)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RunCoverage operation middleware
+func (siw *ServerInterfaceWrapper) RunCoverage(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "layout" -------------
+	var layout int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "layout", c.Params("layout"), &layout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter layout: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RunCoverage(c, layout)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// LayoutDocument operation middleware
+func (siw *ServerInterfaceWrapper) LayoutDocument(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "layout" -------------
+	var layout int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "layout", c.Params("layout"), &layout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter layout: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.LayoutDocument(c, layout)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -3427,6 +4660,64 @@ func (siw *ServerInterfaceWrapper) ListJobs(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListJobs(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListLayouts operation middleware
+func (siw *ServerInterfaceWrapper) ListLayouts(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListLayouts(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CreateLayout operation middleware
+func (siw *ServerInterfaceWrapper) CreateLayout(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CreateLayout(c, project)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -4509,6 +5800,48 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/entries/:entry/picture", wrapper.EntryPicture)
 
 	router.Get(options.BaseURL+"/api/entries/:entry/content", wrapper.EntryContent)
+
+	router.Get(options.BaseURL+"/api/projects/:project/layouts", wrapper.ListLayouts)
+
+	router.Post(options.BaseURL+"/api/projects/:project/layouts", wrapper.CreateLayout)
+
+	router.Delete(options.BaseURL+"/api/layouts/:layout", wrapper.DeleteLayout)
+
+	router.Get(options.BaseURL+"/api/layouts/:layout", wrapper.GetLayout)
+
+	router.Put(options.BaseURL+"/api/layouts/:layout", wrapper.PutLayout)
+
+	router.Get(options.BaseURL+"/api/layouts/:layout/document", wrapper.LayoutDocument)
+
+	router.Get(options.BaseURL+"/api/layouts/:layout/coverage", wrapper.GetCoverage)
+
+	router.Post(options.BaseURL+"/api/layouts/:layout/coverage", wrapper.RunCoverage)
+
+	router.Post(options.BaseURL+"/api/layouts/check", wrapper.CheckLayout)
+
+	router.Get(options.BaseURL+"/api/layouts/schema", wrapper.LayoutSchema)
+
+	router.Post(options.BaseURL+"/api/entries/:entry/explain", wrapper.ExplainEntry)
+
+	router.Post(options.BaseURL+"/api/entries/:entry/made", wrapper.MakeOfEntry)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/bookmarks", wrapper.ListBookmarks)
+
+	router.Post(options.BaseURL+"/api/entries/:entry/bookmarks", wrapper.AddBookmark)
+
+	router.Delete(options.BaseURL+"/api/entries/:entry/bookmarks/:bookmark", wrapper.DeleteBookmark)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/repeats", wrapper.FindRepeats)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/compare", wrapper.CompareEntries)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/trials/records", wrapper.TryRecords)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/trials/mesh", wrapper.TryMesh)
+
+	router.Get(options.BaseURL+"/api/entries/:entry/trials/guess", wrapper.GuessMesh)
+
+	router.Put(options.BaseURL+"/api/finds/:find/readings", wrapper.PutReadings)
 
 	router.Get(options.BaseURL+"/api/entries/:entry/strip", wrapper.EntryStrip)
 

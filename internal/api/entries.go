@@ -296,7 +296,7 @@ func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, row db.S
 		if e.Size > project.MostPreview {
 			return fmt.Errorf("it has %d bytes; models up to %d are shown. It can be extracted", e.Size, int64(project.MostPreview))
 		}
-		_, m, err := s.svc.Decode(ctx, row.ProjectID, src, i)
+		_, m, err := s.svc.Decode(ctx, row.ProjectID, src, i, nil)
 		if err != nil {
 			return err
 		}
@@ -304,11 +304,7 @@ func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, row db.S
 		out.Model = &model
 		return err
 	case find.Picture:
-		_, _, data, err := s.svc.Bytes(ctx, out.Entry.Id)
-		if err != nil {
-			return err
-		}
-		p, err := s.svc.Lib.Picture(ctx, data)
+		p, err := s.svc.Picture(ctx, out.Entry.Id)
 		if err != nil {
 			return err
 		}
@@ -334,11 +330,7 @@ func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, row db.S
 }
 
 func (s *Server) EntryPicture(c fiber.Ctx, id EntryID, p EntryPictureParams) error {
-	_, _, data, err := s.svc.Bytes(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	pic, err := s.svc.Lib.Picture(c.Context(), data)
+	pic, err := s.svc.Picture(c.Context(), id)
 	if err != nil {
 		return err
 	}

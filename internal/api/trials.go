@@ -3,9 +3,11 @@ package api
 import (
 	"cmp"
 	"encoding/hex"
+	"fmt"
 	"slices"
 	"strings"
 
+	"excavate/core/format/gltf"
 	"excavate/core/pixel"
 	"excavate/core/trial"
 
@@ -116,7 +118,11 @@ func (s *Server) TryPicture(c fiber.Ctx, id EntryID, p TryPictureParams) error {
 			if err != nil {
 				return bad(400, "%v", err)
 			}
-			raw, err := s.read(c, id, *p.PaletteAt, size)
+			from := id
+			if p.PaletteEntry != nil {
+				from = *p.PaletteEntry
+			}
+			raw, err := s.read(c, from, *p.PaletteAt, size)
 			if err != nil {
 				return err
 			}
@@ -206,6 +212,172 @@ func (s *Server) TryPacked(c fiber.Ctx, id EntryID, p TryPackedParams) error {
 				}
 				return r
 			}, string(head))})
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) TryRecords(c fiber.Ctx, id EntryID, p TryRecordsParams) error {
+	count := 256
+	if p.Count != nil {
+		count = *p.Count
+	}
+	big := value(p.Order) == "big"
+	b, err := s.read(c, id, p.At, int64(count+1)*4096)
+	if err != nil {
+		return err
+	}
+	var sheet *trial.Sheet
+	if spec := strings.TrimSpace(value(p.Columns)); spec != "" {
+		cols, size, err := trial.ParseColumns(spec)
+		if err != nil {
+			return bad(400, "%v", err)
+		}
+		stride := size
+		if p.Stride != nil {
+			if stride = *p.Stride; stride < size {
+				return bad(400, "the columns take %d bytes and the records lie %d apart", size, stride)
+			}
+		}
+		sheet = trial.Read(b, cols, stride, count, big)
+	} else {
+		sheet = trial.Records(b, value(p.Stride), count, big)
+	}
+	out := Records{Spec: trial.Spec(sheet.Columns, sheet.Stride), Stride: sheet.Stride, Count: len(sheet.Rows), Evidence: sheet.Evidence, Rows: sheet.Rows}
+	if out.Rows == nil {
+		out.Rows = [][]string{}
+	}
+	for _, x := range sheet.Columns {
+		out.Columns = append(out.Columns, struct {
+			At    int    `json:"at"`
+			High  string `json:"high"`
+			Looks string `json:"looks"`
+			Low   string `json:"low"`
+			Type  string `json:"type"`
+		}{x.At, x.High, x.Looks, x.Low, x.Type})
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) GuessMesh(c fiber.Ctx, id EntryID, p GuessMeshParams) error {
+	big := value(p.Order) == "big"
+	b, err := s.read(c, id, p.At, 4<<20)
+	if err != nil {
+		return err
+	}
+	out, err := same[MeshGuess](map[string]any{"strides": []any{}, "indices": []any{}})
+	if err != nil {
+		return err
+	}
+	most := 0
+	for _, g := range trial.GuessVertices(b, p.At, big) {
+		most = max(most, g.Count)
+		out.Strides = append(out.Strides, struct {
+			At       int64   `json:"at"`
+			Count    int     `json:"count"`
+			Evidence string  `json:"evidence"`
+			Format   string  `json:"format"`
+			Score    float64 `json:"score"`
+			Stride   int     `json:"stride"`
+		}{g.At, g.Count, g.Evidence, g.Format, g.Score, g.Stride})
+	}
+	// Indices may stand before the vertices as well as after them.
+	from := max(0, p.At-(1<<20))
+	if b, err = s.read(c, id, from, 4<<20); err != nil {
+		return err
+	}
+	for _, g := range trial.GuessIndices(b, from, most, big) {
+		out.Indices = append(out.Indices, struct {
+			At       int64  `json:"at"`
+			Count    int    `json:"count"`
+			Evidence string `json:"evidence"`
+			Form     string `json:"form"`
+			Format   string `json:"format"`
+			Highest  int    `json:"highest"`
+		}{g.At, g.Count, g.Evidence, g.Form, g.Format, g.Highest})
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) TryMesh(c fiber.Ctx, id EntryID, p TryMeshParams) error {
+	m := trial.Mesh{At: p.At, Stride: p.Stride, Count: p.Count, Format: p.Format, BigEndian: value(p.Order) == "big", Scale: 1,
+		IndicesAt: value(p.IndicesAt), IndexCount: value(p.IndexCount), IndexFormat: string(value(p.IndexFormat)), Form: string(value(p.Form)), Restart: value(p.Restart)}
+	if p.Scale != nil {
+		m.Scale = *p.Scale
+	}
+	_, in, _, done, err := s.svc.Around(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	defer done()
+	sc, err := m.Scene(c.Context(), in)
+	if err != nil {
+		return bad(422, "%v", err)
+	}
+	part := &sc.Meshes[0].Parts[0]
+	var glb []byte
+	if len(part.Triangles) == 0 {
+		glb = gltf.Points(part.Positions)
+	} else if glb, _, err = gltf.Write(sc, gltf.Options{AsStands: true}); err != nil {
+		return bad(422, "%v", err)
+	}
+	c.Set("Content-Type", "model/gltf-binary")
+	return c.Send(glb)
+}
+
+func (s *Server) FindRepeats(c fiber.Ctx, id EntryID, p FindRepeatsParams) error {
+	what, err := s.read(c, id, p.At, p.Size)
+	if err != nil {
+		return err
+	}
+	_, r, err := s.svc.Random(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	places, more, step, err := trial.Repeats(c.Context(), r, r.Size(), what, 1000)
+	if err != nil {
+		return err
+	}
+	says := "nothing else in this entry has these bytes"
+	if n := len(places); n > 1 {
+		says = fmt.Sprintf("%d places", n)
+		if more {
+			says = fmt.Sprintf("more than %d places", n)
+		}
+		if step > 0 {
+			says += fmt.Sprintf(", most of them %d bytes apart", step)
+		}
+	}
+	return c.JSON(map[string]any{"places": append([]int64{}, places...), "more": more, "step": step, "evidence": says})
+}
+
+func (s *Server) CompareEntries(c fiber.Ctx, id EntryID, p CompareEntriesParams) error {
+	_, a, err := s.svc.Random(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	_, b, err := s.svc.Random(c.Context(), p.With)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	ranges, n, more, err := trial.Compare(c.Context(), a, b, a.Size(), b.Size(), 2000)
+	if err != nil {
+		return err
+	}
+	fields, err := s.fieldsAt(c.Context(), id, ranges)
+	if err != nil {
+		return err
+	}
+	out := Comparison{Same: n == 0, Sizes: []int64{a.Size(), b.Size()}, Differing: n, More: more}
+	out.Ranges = make([]struct {
+		At    int64   `json:"at"`
+		Field *string `json:"field,omitempty"`
+		Size  int64   `json:"size"`
+	}, len(ranges))
+	for i, r := range ranges {
+		out.Ranges[i].At, out.Ranges[i].Size, out.Ranges[i].Field = r.At, r.Size, optional(fields[i])
 	}
 	return c.JSON(out)
 }

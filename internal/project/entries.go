@@ -293,11 +293,15 @@ func (s *Service) Entry(ctx context.Context, id int64) (db.Entry, db.Source, *so
 
 // Random gives random access to an entry. It must be closed.
 func (s *Service) Random(ctx context.Context, id int64) (db.Entry, source.Random, error) {
-	e, _, src, i, err := s.Entry(ctx, id)
+	e, row, src, i, err := s.Entry(ctx, id)
 	if err != nil {
 		return e, source.Random{}, err
 	}
-	r, err := src.Random(ctx, i, s.sourceOptions())
+	opt, err := s.sourceOptions(ctx, row.ProjectID)
+	if err != nil {
+		return e, source.Random{}, err
+	}
+	r, err := src.Random(ctx, i, opt)
 	return e, r, err
 }
 
@@ -315,4 +319,22 @@ func (s *Service) Bytes(ctx context.Context, id int64) (db.Entry, db.Source, []b
 	}
 	b, err := src.Read(i)
 	return e, row, b, err
+}
+
+// Picture decodes an entry that is a picture; its palette may lie in another
+// file.
+func (s *Service) Picture(ctx context.Context, id int64) (find.Decoded, error) {
+	e, row, data, err := s.Bytes(ctx, id)
+	if err != nil {
+		return find.Decoded{}, err
+	}
+	lib, err := s.LibOf(ctx, row.ProjectID)
+	if err != nil {
+		return find.Decoded{}, err
+	}
+	where, err := s.finder(ctx, row.ProjectID)
+	if err != nil {
+		return find.Decoded{}, err
+	}
+	return lib.PictureOf(ctx, find.Input{Name: e.Path, Data: data, From: row.Label, Finder: where})
 }

@@ -89,6 +89,10 @@ func (s *Service) unlessGone(ctx context.Context, source int64, err error) error
 // openAnew opens a source as it lies on disk now, apart from the copy that
 // others may still read.
 func (s *Service) openAnew(ctx context.Context, row db.Source) (src *source.Source, err error) {
+	opt, err := s.sourceOptions(ctx, row.ProjectID)
+	if err != nil {
+		return nil, err
+	}
 	if row.ParentID.Valid {
 		parent, err := s.Store.GetSource(ctx, row.ParentID.Int64)
 		if err != nil {
@@ -102,10 +106,10 @@ func (s *Service) openAnew(ctx context.Context, row db.Source) (src *source.Sour
 		if i < 0 {
 			return nil, fmt.Errorf("%s no longer holds %s", parent.Label, row.Inside)
 		}
-		if src, err = ps.Mount(ctx, i, s.sourceOptions()); err != nil {
+		if src, err = ps.Mount(ctx, i, opt); err != nil {
 			return nil, err
 		}
-	} else if src, err = source.Open(ctx, row.Path, s.sourceOptions()); err != nil {
+	} else if src, err = source.Open(ctx, row.Path, opt); err != nil {
 		return nil, err
 	}
 	src.Label = row.Label
@@ -175,6 +179,10 @@ const kindsEvery = 3 * time.Second
 // storeKinds tells from its first bytes what each entry is.
 func (s *Service) storeKinds(ctx context.Context, t *work.Task, row db.Source, src *source.Source, rows []db.Entry) error {
 	id := row.ID
+	lib, err := s.LibOf(ctx, row.ProjectID)
+	if err != nil {
+		return err
+	}
 	// What is asked for by the project's version changes with it.
 	change := func(f func(q *db.Queries) error) error {
 		err := s.Store.Tx(ctx, func(q *db.Queries) error {
@@ -222,7 +230,9 @@ func (s *Service) storeKinds(ctx context.Context, t *work.Task, row db.Source, s
 			wg.Go(func() {
 				for from, to := take(); to > from; from, to = take() {
 					for i := from; i < to && ctx.Err() == nil; i++ {
-						s.kindOf(src, i, &rows[i])
+						if entries[i].Err == nil { // else its directory record says already that it cannot be read
+							kindOf(lib, src, i, &rows[i])
+						}
 					}
 					t.Progress(int64(len(rows))+seen.Add(int64(to-from)), int64(2*len(rows)), "entries")
 				}
@@ -243,7 +253,7 @@ func (s *Service) storeKinds(ctx context.Context, t *work.Task, row db.Source, s
 			}
 		}
 	}
-	row, err := s.Store.GetSource(ctx, id) // its terms may have been stated meanwhile
+	row, err = s.Store.GetSource(ctx, id) // its terms may have been stated meanwhile
 	if err != nil {
 		return err
 	}
@@ -269,20 +279,6 @@ func (s *Service) showKinds(ctx context.Context, id int64, rows []db.Entry) erro
 		s.shelf.put(row, h.v.WithKinds(func(i int) (string, string, string) { return rows[i].Kind, rows[i].Format, rows[i].Error }))
 	}
 	return nil
-}
-
-func (s *Service) kindOf(src *source.Source, i int, r *db.Entry) {
-	if src.Entries()[i].Err != nil {
-		return // its directory record says already that it cannot be read
-	}
-	r.Kind, r.Format, r.Error = string(find.Data), "", ""
-	head, err := src.Head(i, find.HeadBytes)
-	if err != nil {
-		r.Error = err.Error()
-		return
-	}
-	kind, name := s.Lib.KindOf(head)
-	r.Kind, r.Format = string(kind), name
 }
 
 // licenceText reads a licence file that lies at a source's top.
@@ -390,6 +386,10 @@ func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
 	if err != nil {
 		return err
 	}
+	lib, err := s.LibOf(ctx, row.ProjectID)
+	if err != nil {
+		return err
+	}
 	refs := make([][]db.EntryRef, len(models))
 	var next, done atomic.Int64
 	var wg sync.WaitGroup
@@ -408,7 +408,7 @@ func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
 				if err != nil {
 					continue // the entry's own preview says why
 				}
-				asks, _ := s.Lib.Asks(ctx, find.Input{Name: l.Path(models[k]), Data: data, From: row.Label, Finder: fs})
+				asks, _ := lib.Asks(ctx, find.Input{Name: l.Path(models[k]), Data: data, From: row.Label, Finder: fs})
 				_, slot := store.Entry(l.ID(models[k]))
 				for no, ask := range asks {
 					refs[k] = append(refs[k], db.EntryRef{SourceID: row.ID, Slot: slot, No: int32(no), Ref: ask.Ref, Role: ask.Role})

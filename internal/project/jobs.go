@@ -12,6 +12,7 @@ import (
 	"excavate/core/chain"
 	"excavate/core/find"
 	"excavate/core/format"
+	"excavate/core/layout"
 	"excavate/core/scene"
 	"excavate/core/source"
 	"excavate/core/step"
@@ -87,7 +88,7 @@ func (s *Service) CreateFind(ctx context.Context, project, entry int64) (int64, 
 }
 
 // Decode decodes an entry through the project's stack and stores the scene.
-func (s *Service) Decode(ctx context.Context, project int64, src *source.Source, idx int) (*scene.Scene, *Model, error) {
+func (s *Service) Decode(ctx context.Context, project int64, src *source.Source, idx int, readings map[string]string) (*scene.Scene, *Model, error) {
 	data, err := src.Read(idx)
 	if err != nil {
 		return nil, nil, err
@@ -96,7 +97,11 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 	if err != nil {
 		return nil, nil, err
 	}
-	sc, as, err := s.Lib.Decode(ctx, find.Input{Name: src.Entries()[idx].Path, Data: data, From: src.Label, Finder: where})
+	lib, err := s.LibOf(ctx, project)
+	if err != nil {
+		return nil, nil, err
+	}
+	sc, as, err := lib.Decode(ctx, find.Input{Name: src.Entries()[idx].Path, Data: data, From: src.Label, Finder: where, Readings: readings})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -105,6 +110,15 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 		return nil, nil, err
 	}
 	m := NewModel(sc, digest, as)
+	if l := lib.Layouts.Find(data[:min(len(data), layout.HeadBytes)]); l != nil {
+		for _, r := range l.Readings() {
+			x := Reading{Name: r.Name, About: r.About, Choices: r.Choices, Chosen: r.Choices[0]}
+			if c, ok := readings[r.Name]; ok {
+				x.Chosen = c
+			}
+			m.Readings = append(m.Readings, x)
+		}
+	}
 	return sc, &m, nil
 }
 
@@ -161,7 +175,11 @@ func (s *Service) decodeFind(ctx context.Context, f db.Find) (*Model, error) {
 	if i < 0 {
 		return nil, fmt.Errorf("%s no longer holds %s", row.Label, f.EntryPath)
 	}
-	_, m, err := s.Decode(ctx, f.ProjectID, src, i)
+	var readings map[string]string
+	if err := json.Unmarshal(f.Readings, &readings); err != nil {
+		return nil, err
+	}
+	_, m, err := s.Decode(ctx, f.ProjectID, src, i, readings)
 	return m, err
 }
 

@@ -22,6 +22,15 @@ type Model struct {
 	Helpers   []string    `json:"helpers"`
 	Motions   []Motion    `json:"motions"`
 	Notes     []string    `json:"notes"`
+	Readings  []Reading   `json:"readings,omitempty"`
+}
+
+// Reading is a choice that a layout leaves to the porter.
+type Reading struct {
+	Name    string   `json:"name"`
+	About   string   `json:"about"`
+	Choices []string `json:"choices"`
+	Chosen  string   `json:"chosen"`
 }
 
 // Basis is a basis with words for people.
@@ -46,6 +55,7 @@ type Picture struct {
 	Found     string   `json:"found,omitempty"`
 	How       string   `json:"how,omitempty"`
 	Looked    []string `json:"looked"`
+	In        string   `json:"in,omitempty"`
 	Width     int      `json:"width,omitempty"`
 	Height    int      `json:"height,omitempty"`
 	Materials []string `json:"materials"`
@@ -65,7 +75,7 @@ func NewModel(s *scene.Scene, digest, format string) Model {
 	}
 	for i := range s.Pictures {
 		p := &s.Pictures[i]
-		x := Picture{Name: p.Name, Ref: p.Ref, Missing: p.Missing(), Found: p.Found, How: p.How, Looked: append([]string{}, p.Looked...), Width: p.Width, Height: p.Height, Materials: []string{}}
+		x := Picture{Name: p.Name, Ref: p.Ref, Missing: p.Missing(), Found: p.Found, How: p.How, Looked: append([]string{}, p.Looked...), In: p.In, Width: p.Width, Height: p.Height, Materials: []string{}}
 		for _, mat := range s.Materials {
 			for _, t := range mat.Textures {
 				if t.Picture == i {

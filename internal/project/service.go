@@ -43,6 +43,7 @@ type Service struct {
 
 	mu      sync.Mutex
 	open    map[int64]opened // mounted sources
+	libs    map[int64]library
 	scenes  *sceneCache
 	shelf   *shelf
 	clients map[int64]*device.Client
@@ -70,8 +71,16 @@ func (s *Service) extracted() string { return filepath.Join(s.Data, "extracted")
 func (s *Service) plans() string     { return filepath.Join(s.Data, "cache", "extractions") }
 func (s *Service) pulled() string    { return filepath.Join(s.Data, "devices") }
 
-func (s *Service) sourceOptions() source.Options {
-	return source.Options{Layouts: s.Lib.Layouts, Spool: filepath.Join(s.Data, "cache", "spool")}
+func (s *Service) spool() string { return filepath.Join(s.Data, "cache", "spool") }
+
+// sourceOptions is how a project's sources are opened: with its own layouts
+// too.
+func (s *Service) sourceOptions(ctx context.Context, project int64) (source.Options, error) {
+	lib, err := s.LibOf(ctx, project)
+	if err != nil {
+		return source.Options{}, err
+	}
+	return source.Options{Layouts: lib.Layouts, Spool: s.spool()}, nil
 }
 
 // spoolKept is how long unpacked copies are kept after they were last used.
@@ -80,7 +89,7 @@ const spoolKept = 14 * 24 * time.Hour
 // Tidy removes unpacked copies that nobody has used for long, and parts that
 // a killed server has left. It is called before work starts.
 func (s *Service) Tidy() {
-	dir := s.sourceOptions().Spool
+	dir := s.spool()
 	list, _ := os.ReadDir(dir)
 	for _, e := range list {
 		st, err := e.Info()
@@ -94,6 +103,7 @@ func (s *Service) Tidy() {
 // work with the pool.
 func (s *Service) Start() *Service {
 	s.open = map[int64]opened{}
+	s.libs = map[int64]library{}
 	s.scenes = newSceneCache(s.Blobs)
 	s.shelf = newShelf(s.Store)
 	s.clients = map[int64]*device.Client{}
@@ -101,6 +111,8 @@ func (s *Service) Start() *Service {
 	s.changes = map[int64]change{}
 	s.Pool.Handle("index", s.doIndex)
 	s.Pool.Handle("links", s.doLinks)
+	s.Pool.Handle("recognise", s.doRecognise)
+	s.Pool.Handle("cover", s.doCover)
 	s.Pool.Handle("extract", s.doExtract)
 	s.Pool.Handle("pull", s.doPull)
 	s.Pool.Handle("decode", s.doDecode)
@@ -168,7 +180,11 @@ func (s *Service) Mount(ctx context.Context, entry int64) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	in, err := src.Mount(ctx, i, s.sourceOptions())
+	opt, err := s.sourceOptions(ctx, parent.ProjectID)
+	if err != nil {
+		return 0, err
+	}
+	in, err := src.Mount(ctx, i, opt)
 	if err != nil {
 		return 0, userErr(422, "%v", err)
 	}

@@ -244,3 +244,52 @@ SELECT COUNT(*) FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND sta
 
 -- name: ForgetJobs :exec
 DELETE FROM jobs WHERE state IN ('done', 'failed', 'cancelled') AND ended < CURRENT_TIMESTAMP(3) - INTERVAL 1 DAY;
+
+-- name: ListLayouts :many
+SELECT * FROM layouts WHERE project_id = ? ORDER BY name;
+
+-- name: GoodLayouts :many
+SELECT l.id, l.name, l.good, v.doc FROM layouts l JOIN layout_versions v ON v.layout_id = l.id AND v.no = l.good WHERE l.project_id = ? ORDER BY l.name;
+
+-- name: GetLayout :one
+SELECT * FROM layouts WHERE id = ?;
+
+-- name: LockLayout :one
+SELECT * FROM layouts WHERE id = ? FOR UPDATE;
+
+-- name: LayoutNamed :one
+SELECT * FROM layouts WHERE project_id = ? AND name = ?;
+
+-- name: CreateLayout :execlastid
+INSERT INTO layouts (project_id, name) VALUES (?, ?);
+
+-- name: LayoutHead :exec
+UPDATE layouts SET head = ?, good = ? WHERE id = ?;
+
+-- name: LayoutCoverage :exec
+UPDATE layouts SET coverage = ? WHERE id = ?;
+
+-- name: DeleteLayout :exec
+DELETE FROM layouts WHERE id = ?;
+
+-- name: AddLayoutVersion :exec
+INSERT INTO layout_versions (layout_id, no, doc) VALUES (?, ?, ?);
+
+-- name: LayoutVersions :many
+SELECT no, made FROM layout_versions WHERE layout_id = ? ORDER BY no DESC LIMIT 200;
+
+-- name: LayoutVersion :one
+SELECT doc FROM layout_versions WHERE layout_id = ? AND no = ?;
+
+-- name: ListBookmarks :many
+SELECT id, off, size, note FROM bookmarks WHERE source_id = ? AND slot = ? ORDER BY off, id;
+
+-- name: AddBookmark :execlastid
+INSERT INTO bookmarks (source_id, slot, off, size, note) VALUES (?, ?, ?, ?, ?);
+
+-- name: DeleteBookmark :exec
+DELETE FROM bookmarks WHERE id = ? AND source_id = ? AND slot = ?;
+
+-- name: FindReadings :exec
+UPDATE finds SET readings = ? WHERE id = ?;
+

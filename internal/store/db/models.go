@@ -10,6 +10,15 @@ import (
 	"time"
 )
 
+type Bookmark struct {
+	ID       int64
+	SourceID int64
+	Slot     int32
+	Off      int64
+	Size     int64
+	Note     string
+}
+
 type Chain struct {
 	ID        int64
 	ProjectID int64
@@ -94,6 +103,7 @@ type Find struct {
 	Scene       string
 	Missing     int32
 	Model       json.RawMessage
+	Readings    json.RawMessage
 }
 
 type Job struct {
@@ -116,6 +126,22 @@ type Job struct {
 	Ended      sql.NullTime
 	Bytes      int64
 	BytesTotal int64
+}
+
+type Layout struct {
+	ID        int64
+	ProjectID int64
+	Name      string
+	Head      int32
+	Good      int32
+	Coverage  json.RawMessage
+}
+
+type LayoutVersion struct {
+	LayoutID int64
+	No       int32
+	Doc      []byte
+	Made     time.Time
 }
 
 type NameRule struct {

@@ -9,7 +9,34 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"time"
 )
+
+const addBookmark = `-- name: AddBookmark :execlastid
+INSERT INTO bookmarks (source_id, slot, off, size, note) VALUES (?, ?, ?, ?, ?)
+`
+
+type AddBookmarkParams struct {
+	SourceID int64
+	Slot     int32
+	Off      int64
+	Size     int64
+	Note     string
+}
+
+func (q *Queries) AddBookmark(ctx context.Context, arg AddBookmarkParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, addBookmark,
+		arg.SourceID,
+		arg.Slot,
+		arg.Off,
+		arg.Size,
+		arg.Note,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.LastInsertId()
+}
 
 const addJob = `-- name: AddJob :execlastid
 INSERT INTO jobs (project_id, kind, title, args, error) VALUES (?, ?, ?, ?, '')
@@ -33,6 +60,21 @@ func (q *Queries) AddJob(ctx context.Context, arg AddJobParams) (int64, error) {
 		return 0, err
 	}
 	return result.LastInsertId()
+}
+
+const addLayoutVersion = `-- name: AddLayoutVersion :exec
+INSERT INTO layout_versions (layout_id, no, doc) VALUES (?, ?, ?)
+`
+
+type AddLayoutVersionParams struct {
+	LayoutID int64
+	No       int32
+	Doc      []byte
+}
+
+func (q *Queries) AddLayoutVersion(ctx context.Context, arg AddLayoutVersionParams) error {
+	_, err := q.db.ExecContext(ctx, addLayoutVersion, arg.LayoutID, arg.No, arg.Doc)
+	return err
 }
 
 const addRevision = `-- name: AddRevision :exec
@@ -232,6 +274,23 @@ func (q *Queries) CreateFind(ctx context.Context, arg CreateFindParams) (int64, 
 	return result.LastInsertId()
 }
 
+const createLayout = `-- name: CreateLayout :execlastid
+INSERT INTO layouts (project_id, name) VALUES (?, ?)
+`
+
+type CreateLayoutParams struct {
+	ProjectID int64
+	Name      string
+}
+
+func (q *Queries) CreateLayout(ctx context.Context, arg CreateLayoutParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, createLayout, arg.ProjectID, arg.Name)
+	if err != nil {
+		return 0, err
+	}
+	return result.LastInsertId()
+}
+
 const createProject = `-- name: CreateProject :execlastid
 INSERT INTO projects (name) VALUES (?)
 `
@@ -277,6 +336,21 @@ func (q *Queries) CreateSource(ctx context.Context, arg CreateSourceParams) (int
 	return result.LastInsertId()
 }
 
+const deleteBookmark = `-- name: DeleteBookmark :exec
+DELETE FROM bookmarks WHERE id = ? AND source_id = ? AND slot = ?
+`
+
+type DeleteBookmarkParams struct {
+	ID       int64
+	SourceID int64
+	Slot     int32
+}
+
+func (q *Queries) DeleteBookmark(ctx context.Context, arg DeleteBookmarkParams) error {
+	_, err := q.db.ExecContext(ctx, deleteBookmark, arg.ID, arg.SourceID, arg.Slot)
+	return err
+}
+
 const deleteDevice = `-- name: DeleteDevice :exec
 DELETE FROM devices WHERE id = ?
 `
@@ -301,6 +375,15 @@ DELETE FROM finds WHERE id = ?
 
 func (q *Queries) DeleteFind(ctx context.Context, id int64) error {
 	_, err := q.db.ExecContext(ctx, deleteFind, id)
+	return err
+}
+
+const deleteLayout = `-- name: DeleteLayout :exec
+DELETE FROM layouts WHERE id = ?
+`
+
+func (q *Queries) DeleteLayout(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, deleteLayout, id)
 	return err
 }
 
@@ -496,7 +579,7 @@ func (q *Queries) FindFailed(ctx context.Context, arg FindFailedParams) error {
 }
 
 const findOfEntry = `-- name: FindOfEntry :one
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1
 `
 
 type FindOfEntryParams struct {
@@ -520,8 +603,23 @@ func (q *Queries) FindOfEntry(ctx context.Context, arg FindOfEntryParams) (Find,
 		&i.Scene,
 		&i.Missing,
 		&i.Model,
+		&i.Readings,
 	)
 	return i, err
+}
+
+const findReadings = `-- name: FindReadings :exec
+UPDATE finds SET readings = ? WHERE id = ?
+`
+
+type FindReadingsParams struct {
+	Readings json.RawMessage
+	ID       int64
+}
+
+func (q *Queries) FindReadings(ctx context.Context, arg FindReadingsParams) error {
+	_, err := q.db.ExecContext(ctx, findReadings, arg.Readings, arg.ID)
+	return err
 }
 
 const findReady = `-- name: FindReady :exec
@@ -665,7 +763,7 @@ func (q *Queries) GetExtraction(ctx context.Context, id int64) (Extraction, erro
 }
 
 const getFind = `-- name: GetFind :one
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model FROM finds WHERE id = ?
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings FROM finds WHERE id = ?
 `
 
 func (q *Queries) GetFind(ctx context.Context, id int64) (Find, error) {
@@ -683,6 +781,7 @@ func (q *Queries) GetFind(ctx context.Context, id int64) (Find, error) {
 		&i.Scene,
 		&i.Missing,
 		&i.Model,
+		&i.Readings,
 	)
 	return i, err
 }
@@ -714,6 +813,24 @@ func (q *Queries) GetJob(ctx context.Context, id int64) (Job, error) {
 		&i.Ended,
 		&i.Bytes,
 		&i.BytesTotal,
+	)
+	return i, err
+}
+
+const getLayout = `-- name: GetLayout :one
+SELECT id, project_id, name, head, good, coverage FROM layouts WHERE id = ?
+`
+
+func (q *Queries) GetLayout(ctx context.Context, id int64) (Layout, error) {
+	row := q.db.QueryRowContext(ctx, getLayout, id)
+	var i Layout
+	err := row.Scan(
+		&i.ID,
+		&i.ProjectID,
+		&i.Name,
+		&i.Head,
+		&i.Good,
+		&i.Coverage,
 	)
 	return i, err
 }
@@ -846,6 +963,45 @@ func (q *Queries) GiveBackJob(ctx context.Context, arg GiveBackJobParams) error 
 	return err
 }
 
+const goodLayouts = `-- name: GoodLayouts :many
+SELECT l.id, l.name, l.good, v.doc FROM layouts l JOIN layout_versions v ON v.layout_id = l.id AND v.no = l.good WHERE l.project_id = ? ORDER BY l.name
+`
+
+type GoodLayoutsRow struct {
+	ID   int64
+	Name string
+	Good int32
+	Doc  []byte
+}
+
+func (q *Queries) GoodLayouts(ctx context.Context, projectID int64) ([]GoodLayoutsRow, error) {
+	rows, err := q.db.QueryContext(ctx, goodLayouts, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []GoodLayoutsRow
+	for rows.Next() {
+		var i GoodLayoutsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Name,
+			&i.Good,
+			&i.Doc,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const incompleteFinds = `-- name: IncompleteFinds :many
 SELECT id FROM finds WHERE project_id = ? AND (missing > 0 OR state = 'failed') AND source_id IS NOT NULL
 `
@@ -882,6 +1038,150 @@ func (q *Queries) LastRevision(ctx context.Context, chainID int64) (int64, error
 	var column_1 int64
 	err := row.Scan(&column_1)
 	return column_1, err
+}
+
+const layoutCoverage = `-- name: LayoutCoverage :exec
+UPDATE layouts SET coverage = ? WHERE id = ?
+`
+
+type LayoutCoverageParams struct {
+	Coverage json.RawMessage
+	ID       int64
+}
+
+func (q *Queries) LayoutCoverage(ctx context.Context, arg LayoutCoverageParams) error {
+	_, err := q.db.ExecContext(ctx, layoutCoverage, arg.Coverage, arg.ID)
+	return err
+}
+
+const layoutHead = `-- name: LayoutHead :exec
+UPDATE layouts SET head = ?, good = ? WHERE id = ?
+`
+
+type LayoutHeadParams struct {
+	Head int32
+	Good int32
+	ID   int64
+}
+
+func (q *Queries) LayoutHead(ctx context.Context, arg LayoutHeadParams) error {
+	_, err := q.db.ExecContext(ctx, layoutHead, arg.Head, arg.Good, arg.ID)
+	return err
+}
+
+const layoutNamed = `-- name: LayoutNamed :one
+SELECT id, project_id, name, head, good, coverage FROM layouts WHERE project_id = ? AND name = ?
+`
+
+type LayoutNamedParams struct {
+	ProjectID int64
+	Name      string
+}
+
+func (q *Queries) LayoutNamed(ctx context.Context, arg LayoutNamedParams) (Layout, error) {
+	row := q.db.QueryRowContext(ctx, layoutNamed, arg.ProjectID, arg.Name)
+	var i Layout
+	err := row.Scan(
+		&i.ID,
+		&i.ProjectID,
+		&i.Name,
+		&i.Head,
+		&i.Good,
+		&i.Coverage,
+	)
+	return i, err
+}
+
+const layoutVersion = `-- name: LayoutVersion :one
+SELECT doc FROM layout_versions WHERE layout_id = ? AND no = ?
+`
+
+type LayoutVersionParams struct {
+	LayoutID int64
+	No       int32
+}
+
+func (q *Queries) LayoutVersion(ctx context.Context, arg LayoutVersionParams) ([]byte, error) {
+	row := q.db.QueryRowContext(ctx, layoutVersion, arg.LayoutID, arg.No)
+	var doc []byte
+	err := row.Scan(&doc)
+	return doc, err
+}
+
+const layoutVersions = `-- name: LayoutVersions :many
+SELECT no, made FROM layout_versions WHERE layout_id = ? ORDER BY no DESC LIMIT 200
+`
+
+type LayoutVersionsRow struct {
+	No   int32
+	Made time.Time
+}
+
+func (q *Queries) LayoutVersions(ctx context.Context, layoutID int64) ([]LayoutVersionsRow, error) {
+	rows, err := q.db.QueryContext(ctx, layoutVersions, layoutID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []LayoutVersionsRow
+	for rows.Next() {
+		var i LayoutVersionsRow
+		if err := rows.Scan(&i.No, &i.Made); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const listBookmarks = `-- name: ListBookmarks :many
+SELECT id, off, size, note FROM bookmarks WHERE source_id = ? AND slot = ? ORDER BY off, id
+`
+
+type ListBookmarksParams struct {
+	SourceID int64
+	Slot     int32
+}
+
+type ListBookmarksRow struct {
+	ID   int64
+	Off  int64
+	Size int64
+	Note string
+}
+
+func (q *Queries) ListBookmarks(ctx context.Context, arg ListBookmarksParams) ([]ListBookmarksRow, error) {
+	rows, err := q.db.QueryContext(ctx, listBookmarks, arg.SourceID, arg.Slot)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []ListBookmarksRow
+	for rows.Next() {
+		var i ListBookmarksRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Off,
+			&i.Size,
+			&i.Note,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const listChains = `-- name: ListChains :many
@@ -1031,7 +1331,7 @@ func (q *Queries) ListExtractions(ctx context.Context, projectID int64) ([]Extra
 }
 
 const listFinds = `-- name: ListFinds :many
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model FROM finds WHERE project_id = ? ORDER BY id
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings FROM finds WHERE project_id = ? ORDER BY id
 `
 
 func (q *Queries) ListFinds(ctx context.Context, projectID int64) ([]Find, error) {
@@ -1055,6 +1355,41 @@ func (q *Queries) ListFinds(ctx context.Context, projectID int64) ([]Find, error
 			&i.Scene,
 			&i.Missing,
 			&i.Model,
+			&i.Readings,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const listLayouts = `-- name: ListLayouts :many
+SELECT id, project_id, name, head, good, coverage FROM layouts WHERE project_id = ? ORDER BY name
+`
+
+func (q *Queries) ListLayouts(ctx context.Context, projectID int64) ([]Layout, error) {
+	rows, err := q.db.QueryContext(ctx, listLayouts, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []Layout
+	for rows.Next() {
+		var i Layout
+		if err := rows.Scan(
+			&i.ID,
+			&i.ProjectID,
+			&i.Name,
+			&i.Head,
+			&i.Good,
+			&i.Coverage,
 		); err != nil {
 			return nil, err
 		}
@@ -1199,6 +1534,24 @@ func (q *Queries) LockChain(ctx context.Context, id int64) (Chain, error) {
 		&i.Name,
 		&i.Target,
 		&i.Head,
+	)
+	return i, err
+}
+
+const lockLayout = `-- name: LockLayout :one
+SELECT id, project_id, name, head, good, coverage FROM layouts WHERE id = ? FOR UPDATE
+`
+
+func (q *Queries) LockLayout(ctx context.Context, id int64) (Layout, error) {
+	row := q.db.QueryRowContext(ctx, lockLayout, id)
+	var i Layout
+	err := row.Scan(
+		&i.ID,
+		&i.ProjectID,
+		&i.Name,
+		&i.Head,
+		&i.Good,
+		&i.Coverage,
 	)
 	return i, err
 }

@@ -616,6 +616,304 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project}/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description The project's own layouts, and those that ship. */
+        get: operations["listLayouts"];
+        put?: never;
+        /** @description Keeps a new layout. Without a document it begins with what the entry's first bytes tell. */
+        post: operations["createLayout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{layout}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        get: operations["getLayout"];
+        /** @description Keeps a new version. base is the version that it was made of; another one that was kept meanwhile is a conflict. */
+        put: operations["putLayout"];
+        post?: never;
+        delete: operations["deleteLayout"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{layout}/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        get: operations["layoutDocument"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{layout}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        get: operations["getCoverage"];
+        put?: never;
+        /** @description Reads every entry of the project that the layout recognises; the answer follows as the layout's coverage. */
+        post: operations["runCoverage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["checkLayout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The JSON Schema of layouts. */
+        get: operations["layoutSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a layout reads in an entry, field by field. Lists show the elements around focus. */
+        post: operations["explainEntry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/made": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a layout that is not kept yet makes of an entry - a picture as PNG, a model as GLB, a container as the list of its entries. */
+        post: operations["makeOfEntry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/bookmarks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        get: operations["listBookmarks"];
+        put?: never;
+        post: operations["addBookmark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/bookmarks/{bookmark}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+                bookmark: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["deleteBookmark"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/repeats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description Where the chosen bytes stand again, and the step between them if there is one. */
+        get: operations["findRepeats"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description Where the bytes of two entries differ. */
+        get: operations["compareEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/trials/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description Bytes as a table. Without columns they are guessed from the values. */
+        get: operations["tryRecords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/trials/mesh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description Bytes as points, or with indices as a mesh, in GLB. The header X-Trial tells what was read. */
+        get: operations["tryMesh"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entries/{entry}/trials/guess": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        /** @description The stride and the columns of floats from a place on, and where indices for them may lie, with the evidence. */
+        get: operations["guessMesh"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/finds/{find}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Chooses where a layout leaves open what bytes mean; the find is decoded anew. */
+        put: operations["putReadings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/entries/{entry}/strip": {
         parameters: {
             query?: never;
@@ -1121,6 +1419,191 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        LayoutItem: {
+            /**
+             * Format: int64
+             * @description 0 for one that ships
+             */
+            id: number;
+            name: string;
+            kind: string;
+            title: string;
+            about: string;
+            shipped: boolean;
+            versions: number;
+            /** @description the newest version compiles */
+            works: boolean;
+            /** @description of one that ships */
+            document?: string;
+        };
+        Layout: {
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            project: number;
+            name: string;
+            version: number;
+            head: number;
+            document: string;
+            versions: {
+                no: number;
+                made: string;
+            }[];
+            check: components["schemas"]["LayoutCheck"];
+        };
+        LayoutCheck: {
+            works: boolean;
+            kind?: string;
+            name?: string;
+            message?: string;
+            line?: number;
+            column?: number;
+        };
+        Explained: {
+            pieces: components["schemas"]["Piece"][];
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            covered: number;
+            gaps: {
+                /** Format: int64 */
+                at: number;
+                /** Format: int64 */
+                size: number;
+            }[];
+            made: string;
+            kind?: string;
+            /** @description the layout's own marks are in the entry */
+            recognised?: boolean;
+            /** @description why it was not read to the end */
+            message?: string;
+            line?: number;
+            column?: number;
+            /**
+             * Format: int64
+             * @description the offset at fault
+             */
+            at?: number;
+        };
+        Piece: {
+            name: string;
+            type: string;
+            value?: string;
+            in?: string;
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            size: number;
+            line?: number;
+            column?: number;
+            error?: string;
+            count?: number;
+            first?: number;
+            /** Format: int64 */
+            stride?: number;
+            pieces?: components["schemas"]["Piece"][];
+        };
+        Coverage: {
+            version: number;
+            running: boolean;
+            /** @description that the layout recognises */
+            entries: number;
+            opened: number;
+            failed: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            explained: number;
+            faults: {
+                count: number;
+                message: string;
+                line?: number;
+                column?: number;
+                /** Format: int64 */
+                at?: number;
+                /** Format: int64 */
+                entry: number;
+                path: string;
+            }[];
+            gaps: {
+                /** Format: int64 */
+                entry: number;
+                path: string;
+                /** Format: int64 */
+                at: number;
+                /** Format: int64 */
+                size: number;
+            }[];
+            /** @description entries of which the least is explained */
+            worst: {
+                /** Format: int64 */
+                entry: number;
+                path: string;
+                /** Format: int64 */
+                size: number;
+                /** Format: int64 */
+                explained: number;
+            }[];
+        };
+        Bookmark: {
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            size: number;
+            note: string;
+        };
+        Comparison: {
+            same: boolean;
+            sizes: number[];
+            /** Format: int64 */
+            differing: number;
+            more: boolean;
+            ranges: {
+                /** Format: int64 */
+                at: number;
+                /** Format: int64 */
+                size: number;
+                /** @description the field of the entry's layout that lies there */
+                field?: string;
+            }[];
+        };
+        Records: {
+            spec: string;
+            stride: number;
+            count: number;
+            evidence: string;
+            columns: {
+                type: string;
+                at: number;
+                low: string;
+                high: string;
+                looks: string;
+            }[];
+            rows: string[][];
+        };
+        MeshGuess: {
+            strides: {
+                stride: number;
+                count: number;
+                format: string;
+                /** Format: int64 */
+                at: number;
+                /** Format: double */
+                score: number;
+                evidence: string;
+            }[];
+            indices: {
+                /** Format: int64 */
+                at: number;
+                count: number;
+                format: string;
+                form: string;
+                highest: number;
+                evidence: string;
+            }[];
+        };
         Error: {
             message: string;
             at?: string;
@@ -1616,6 +2099,8 @@ export interface components {
             found?: string;
             how?: string;
             looked: string[];
+            /** @description the file whose bytes it lies in */
+            in?: string;
             width?: number;
             height?: number;
             materials?: string[];
@@ -1638,6 +2123,13 @@ export interface components {
                 seconds: number;
             }[];
             notes: string[];
+            readings?: components["schemas"]["Reading"][];
+        };
+        Reading: {
+            name: string;
+            about: string;
+            choices: string[];
+            chosen: string;
         };
         Find: {
             /** Format: int64 */
@@ -2849,6 +3341,547 @@ export interface operations {
             };
         };
     };
+    listLayouts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The layouts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutItem"][];
+                };
+            };
+        };
+    };
+    createLayout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    document?: string;
+                    /** Format: int64 */
+                    entry?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The layout */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layout"];
+                };
+            };
+        };
+    };
+    getLayout: {
+        parameters: {
+            query?: {
+                version?: number;
+            };
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The layout */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layout"];
+                };
+            };
+        };
+    };
+    putLayout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    document: string;
+                    base: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The layout */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layout"];
+                };
+            };
+        };
+    };
+    deleteLayout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    layoutDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest version as a file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+        };
+    };
+    getCoverage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the last run gave */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coverage"];
+                };
+            };
+        };
+    };
+    runCoverage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is being run */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    checkLayout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    document: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutCheck"];
+                };
+            };
+        };
+    };
+    layoutSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schema */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/schema+json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
+    explainEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    document: string;
+                    /** Format: int64 */
+                    focus?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The fields */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
+                };
+            };
+        };
+    };
+    makeOfEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    document: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What came out */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "*/*": string;
+                };
+            };
+        };
+    };
+    listBookmarks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bookmarks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bookmark"][];
+                };
+            };
+        };
+    };
+    addBookmark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: int64 */
+                    at: number;
+                    /** Format: int64 */
+                    size: number;
+                    note: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The bookmarks */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bookmark"][];
+                };
+            };
+        };
+    };
+    deleteBookmark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+                bookmark: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    findRepeats: {
+        parameters: {
+            query: {
+                at: number;
+                size: number;
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The places */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        places: number[];
+                        more: boolean;
+                        /** Format: int64 */
+                        step: number;
+                        evidence: string;
+                    };
+                };
+            };
+        };
+    };
+    compareEntries: {
+        parameters: {
+            query: {
+                with: number;
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+        };
+    };
+    tryRecords: {
+        parameters: {
+            query: {
+                at: number;
+                stride?: number;
+                count?: number;
+                /** @description such as u32 f32x3 ascii8 -4 */
+                columns?: string;
+                order?: "little" | "big";
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Records"];
+                };
+            };
+        };
+    };
+    tryMesh: {
+        parameters: {
+            query: {
+                at: number;
+                stride: number;
+                count: number;
+                /** @description number format of the position, such as f32x3 */
+                format: string;
+                scale?: number;
+                order?: "little" | "big";
+                indicesAt?: number;
+                indexCount?: number;
+                indexFormat?: "u8" | "u16" | "u32";
+                form?: "list" | "strip" | "fan" | "quads";
+                restart?: boolean;
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The points or the mesh */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "model/gltf-binary": string;
+                };
+            };
+        };
+    };
+    guessMesh: {
+        parameters: {
+            query: {
+                at: number;
+                order?: "little" | "big";
+            };
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The guesses */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeshGuess"];
+                };
+            };
+        };
+    };
+    putReadings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is being decoded */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     entryStrip: {
         parameters: {
             query?: {
@@ -2918,6 +3951,8 @@ export interface operations {
                 tileWidth?: number;
                 tileHeight?: number;
                 paletteAt?: number;
+                /** @description the entry that the palette lies in */
+                paletteEntry?: number;
                 paletteFormat?: string;
             };
             header?: never;
