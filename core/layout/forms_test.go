@@ -590,6 +590,7 @@ spaces:
       rows: height
       stride: (width + 3) // 4 * 4
       order: bottom-up
+      base: 0x4000
 fields:
   - magic: ascii[4]
   - list: u32
@@ -716,7 +717,7 @@ func TestScriptErrorsSayWhere(t *testing.T) {
 	}
 	// What goes wrong in a function that a command calls names both.
 	_, err := compile(t, strings.Replace(raftDoc(), "side = (w >> 32) & 255", "side = fail(\"no side\")", 1)).Scene(context.Background(), Memory(file), files{"bank.bin": bank}.around(""))
-	if err == nil || !strings.Contains(err.Error(), "no side (in ") || !strings.Contains(err.Error(), "called from set_tile") || !strings.Contains(err.Error(), "tile line 37") {
+	if err == nil || !strings.Contains(err.Error(), "no side (in ") || !strings.Contains(err.Error(), "called from set_tile") || !strings.Contains(err.Error(), "tile line 38") {
 		t.Errorf("%v", err)
 	}
 	for _, c := range []struct{ old, new, want string }{

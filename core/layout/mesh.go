@@ -338,6 +338,9 @@ func (b *builder) attributesAt(m *vertexMap, e *env, p *scene.Part, n int, base 
 			return err
 		}
 	}
+	if b.tracer != nil && base != nil && n > 0 { // to the end of the last one
+		b.tracer.use(base, baseAt, min(int64(n)*stride, base.in.Size()-baseAt), fmt.Sprintf("%d vertices, %d bytes apart", n, stride), m.attrs[0].n.line, m.attrs[0].n.col, nil)
+	}
 	return nil
 }
 

@@ -124,10 +124,11 @@ type texelView struct {
 	*Layout
 	at, row, rows, stride *formula
 	bottomUp              bool
+	base                  int64 // the address of the first texel
 }
 
 func (c *compiler) texelView(n *node) *texelView {
-	c.keys(n, "recognise", "fields", "at", "row", "rows", "stride", "order")
+	c.keys(n, "recognise", "fields", "at", "row", "rows", "stride", "order", "base")
 	if c.err != nil {
 		return nil
 	}
@@ -143,6 +144,9 @@ func (c *compiler) texelView(n *node) *texelView {
 	if in.err == nil {
 		v.at, v.row, v.rows = in.needFormula(n, "at", in.topScope), in.needFormula(n, "row", in.topScope), in.needFormula(n, "rows", in.topScope)
 		v.stride = in.optionalFormula(n, "stride", in.topScope)
+		if b := n.get("base"); b != nil {
+			v.base = in.whole(b)
+		}
 		v.bottomUp = in.optionalOf(n, "order", "top-down", "top-down", "bottom-up") == "bottom-up"
 	}
 	if in.err != nil {
@@ -243,6 +247,7 @@ func (r *run) open(ref string, s *spaceDef) *opened {
 		if o.in, o.err = r.around.Open(ref); o.err == nil && s != nil && s.texels != nil {
 			head, err := o.in.Bytes(0, min(o.in.Size(), HeadBytes))
 			if err == nil && s.texels.Recognises(head) {
+				o.base = s.texels.base
 				o.in, o.err = s.texels.of(r, o.in)
 			}
 		}

@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+
+	"excavate/standin/console"
 )
 
 // Chain is the demo's chain document.
@@ -51,8 +53,10 @@ func Files(target []byte) map[string][]byte {
 	}
 	files := map[string][]byte{
 		"hulls.tide": Pack(hulls), "washes.tide": Pack(washes), "winter.tide": Pack(winter),
-		"harbour.zip": zipped(map[string][]byte{"pontoon.glb": pontoonGLB(), "read me.txt": []byte("A pontoon, made for the harbour by hand.\n")}),
-		"chain.yaml":  Chain,
+		"harbour.zip":  zipped(map[string][]byte{"pontoon.glb": pontoonGLB(), "read me.txt": []byte("A pontoon, made for the harbour by hand.\n")}),
+		"chain.yaml":   Chain,
+		"lantern.cart": console.Cartridge(), // the game on the console's cartridge
+		"sluice.bin":   Mystery(),           // nobody has described it yet
 	}
 	if target != nil {
 		files["target.yaml"] = target

@@ -10,6 +10,7 @@ import { theme } from './theme'
 import { Projects, Shell } from './Shell'
 import { Sources } from './stages/Sources'
 import { Bytes } from './stages/Bytes'
+import { LayoutPage, Layouts } from './stages/Layout'
 import { Finds } from './stages/Finds'
 import { Chain } from './stages/Chain'
 import { Rehearsal } from './stages/Rehearsal'
@@ -20,6 +21,8 @@ const router = createBrowserRouter([
   { path: '/p/:project', element: <Shell />, children: [
     { path: 'sources', element: <Sources /> },
     { path: 'sources/bytes/:entry', element: <Bytes /> },
+    { path: 'sources/layouts', element: <Layouts /> },
+    { path: 'sources/layout/:layout', element: <LayoutPage /> },
     { path: 'finds/:find?', element: <Finds /> },
     { path: 'chain/:chain?', element: <Chain /> },
     { path: 'rehearsal/:chain?', element: <Rehearsal /> },

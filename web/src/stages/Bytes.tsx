@@ -1,6 +1,6 @@
 // The byte workbench: bytes of which nothing is known, what they look like,
 // and what they give when they are read as something.
-import { Button, MenuItem, OutlinedInput, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
+import { MenuItem, OutlinedInput, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState, type KeyboardEvent, type PointerEvent, type ReactNode, type WheelEvent } from 'react'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
@@ -8,11 +8,14 @@ import { api, ok, type S } from '../api/client'
 import { Fault } from '../parts/bits'
 import { bytes, count } from '../parts/format'
 import { useProjectId } from '../Shell'
+import { Keep } from './Keep'
+import { NotesPane } from './Notes'
+import { MeshTrial, RecordTrial } from './Trials'
 
-const ROW = 16, ROWS = 24, CHUNK = 4096
+export const ROW = 16, ROWS = 24, CHUNK = 4096
 const hex = (n: number, w = 0) => n.toString(16).padStart(w, '0')
 /** Reads an offset: decimal, or hexadecimal with 0x. */
-const offset = (s: string) => { const n = Number(s.trim().replace(/^0X/, '0x')); return Number.isSafeInteger(n) && n >= 0 ? n : undefined }
+export const offset = (s: string) => { const n = Number(s.trim().replace(/^0X/, '0x')); return Number.isSafeInteger(n) && n >= 0 ? n : undefined }
 
 export function Bytes() {
   const project = useProjectId()
@@ -35,6 +38,7 @@ export function Bytes() {
   const back = useRef<number[]>([])
   const forth = useRef<number[]>([])
   const [fault, setFault] = useState<unknown>()
+  const [describing, setDescribing] = useState(false)
   const select = (from: number, n: number, jump = false) => {
     const to = Math.min(Math.max(0, from), Math.max(0, size - 1))
     if (jump) { back.current.push(at); forth.current = [] }
@@ -48,7 +52,8 @@ export function Bytes() {
   const travel = (from: number[], to: number[]) => { const n = from.pop(); if (n === undefined) return; to.push(at); select(n, 1) }
   return (
     <div className="bench">
-      <Strip strip={whole.data} at={at} entry={entry} onGo={(n) => select(n, 1, true)} onClose={() => go(`/p/${project}/sources?entry=${entry}`)} />
+      <Strip strip={whole.data} at={at} entry={entry} onGo={(n) => select(n, 1, true)} onClose={() => go(`/p/${project}/sources?entry=${entry}`)} onDescribe={() => setDescribing(!describing)} />
+      {describing && <div className="stripe"><Keep entry={entry} kind="container" plain piece={'container:\n  each: "[]"\n  as: e\n  at: 0\n  size: 0'} /></div>}
       <Fault error={whole.error ?? fault} />
       <div className="cols cols-bytes">
         <div className="pane column">
@@ -56,14 +61,14 @@ export function Bytes() {
           <View entry={entry} size={size} top={top} setTop={setTop} at={at} length={length} now={() => now.current.split(' ').map(Number)} select={select} />
           <Values entry={entry} at={at} length={length} size={size} onFollow={(n) => select(n, 1, true)} />
         </div>
-        <Trials entry={entry} at={at} length={length} size={size} />
+        <Trials entry={entry} path={whole.data?.path} at={at} length={length} size={size} onGo={(n, len) => select(n, len, true)} />
       </div>
     </div>
   )
 }
 
 /** The bytes of a range, in pieces that are kept. */
-function useBytes(entry: number, from: number, n: number, size: number) {
+export function useBytes(entry: number, from: number, n: number, size: number) {
   const first = Math.floor(from / CHUNK), last = Math.floor(Math.max(from, from + n - 1) / CHUNK)
   const { data, error } = useQuery({
     queryKey: ['bytes', entry, first, last], enabled: size > 0, staleTime: 60_000, placeholderData: keepPreviousData,
@@ -76,7 +81,7 @@ function useBytes(entry: number, from: number, n: number, size: number) {
   return { byte: (i: number) => data?.data[i - data.from], error }
 }
 
-function Strip({ strip, at, entry, onGo, onClose }: { strip?: S['Strip']; at: number; entry: number; onGo: (n: number) => void; onClose: () => void }) {
+function Strip({ strip, at, entry, onGo, onClose, onDescribe }: { strip?: S['Strip']; at: number; entry: number; onGo: (n: number) => void; onClose: () => void; onDescribe: () => void }) {
   const [near, setNear] = useState(false)
   const span = Math.max(4096, Math.ceil((strip?.size ?? 0) / 32))
   const from = Math.max(0, Math.floor(at / span) * span)
@@ -101,6 +106,7 @@ function Strip({ strip, at, entry, onGo, onClose }: { strip?: S['Strip']; at: nu
         {strip?.classes.filter((c) => strip.cells.some((x) => x.class === c)).map((c) => <span key={c} className="soft small row"><i className={`look key is-${c}`} />{c}</span>)}
         <span className="grow" />
         {strip && strip.size > 8192 && <button className="link" onClick={() => setNear(!near)}>{near ? 'The whole file' : `Closer: ${bytes(span)} round the cursor`}</button>}
+        <button className="link" onClick={onDescribe}>Describe it with a layout</button>
         <button className="link" onClick={onClose}>Back to the sources</button>
       </div>
     </div>
@@ -129,7 +135,8 @@ function Tools({ at, size, entry, onGo, onFault, canBack, canForth, onBack, onFo
   )
 }
 
-function View({ entry, size, top, setTop, at, length, now, select }: { entry: number; size: number; top: number; setTop: (n: number) => void; at: number; length: number; now: () => number[]; select: (from: number, n: number) => void }) {
+export function View({ entry, size, top, setTop, at, length, now, select, show = ROWS, marks }: { entry: number; size: number; top: number; setTop: (n: number) => void; at: number; length: number; now: () => number[]; select: (from: number, n: number) => void; show?: number; marks?: (i: number) => string }) {
+  const ROWS = show
   const { byte, error } = useBytes(entry, top * ROW, ROWS * ROW, size)
   const rows = Math.ceil(size / ROW)
   const anchor = useRef(-1)
@@ -150,7 +157,7 @@ function View({ entry, size, top, setTop, at, length, now, select }: { entry: nu
     let text = ''
     for (let c = 0; c < ROW; c++) {
       const i = r * ROW + c, b = i < size ? byte(i) : undefined
-      cells.push(<span key={c} className={`b ${i >= at && i < at + length ? 'on' : ''} ${c === 8 ? 'mid' : ''}`} data-byte={i} onPointerDown={(e) => { anchor.current = i; e.currentTarget.parentElement?.parentElement?.focus(); if (e.shiftKey) { select(Math.min(at, i), Math.abs(i - at) + 1); anchor.current = at } else select(i, 1) }} onPointerEnter={(e) => drag(e, i)}>{i >= size ? '  ' : b === undefined ? '··' : hex(b, 2)}</span>)
+      cells.push(<span key={c} className={`b ${i >= at && i < at + length ? 'on' : ''} ${c === 8 ? 'mid' : ''} ${marks?.(i) ?? ''}`} data-byte={i} onPointerDown={(e) => { anchor.current = i; e.currentTarget.parentElement?.parentElement?.focus(); if (e.shiftKey) { select(Math.min(at, i), Math.abs(i - at) + 1); anchor.current = at } else select(i, 1) }} onPointerEnter={(e) => drag(e, i)}>{i >= size ? '  ' : b === undefined ? '··' : hex(b, 2)}</span>)
       text += b === undefined ? ' ' : b >= 32 && b < 127 ? String.fromCharCode(b) : '·'
     }
     lines.push(<div key={r} className="hexrow"><span className="soft">{hex(r * ROW, 8)}</span>{cells}<span className="t">{text}</span></div>)
@@ -192,43 +199,43 @@ function Values({ entry, at, length, size, onFollow }: { entry: number; at: numb
 
 const formats = ['r5g6b5_pack16', 'b5g6r5_pack16', 'r5g5b5a1_pack16', 'a1r5g5b5_pack16', 'a1b5g5r5_pack16', 'r4g4b4a4_pack16', 'a4r4g4b4_pack16', 'r8g8b8', 'b8g8r8', 'r8g8b8a8', 'b8g8r8a8', 'l8', 'l8a8', 'l4a4_pack8', 'i8', 'indexed8', 'indexed4', 'indexed4_low', 'bc1', 'bc2', 'bc3', 'bc4', 'bc5', 'bc7', 'r16g16b16a16_sfloat']
 
-function Trials({ entry, at, length, size }: { entry: number; at: number; length: number; size: number }) {
-  const [tab, setTab] = useState('picture')
+function Trials({ entry, path, at, length, size, onGo }: { entry: number; path?: string; at: number; length: number; size: number; onGo: (at: number, n: number) => void }) {
+  const [params, setParams] = useSearchParams()
+  const tab = params.get('as') ?? 'picture'
+  const setTab = (v: string) => setParams(() => { const q = new URLSearchParams(window.location.search); q.set('as', v); return q }, { replace: true })
   return (
     <div className="pane flat column">
       <div className="tools">
         <ToggleButtonGroup exclusive size="small" value={tab} aria-label="Read as" onChange={(_, v: string | null) => v && setTab(v)}>
-          <ToggleButton value="picture">Picture</ToggleButton><ToggleButton value="packed">Packed</ToggleButton><ToggleButton value="text">Text</ToggleButton>
+          <ToggleButton value="picture">Picture</ToggleButton><ToggleButton value="mesh">Points, mesh</ToggleButton><ToggleButton value="records">Records</ToggleButton><ToggleButton value="packed">Packed</ToggleButton><ToggleButton value="text">Text</ToggleButton><ToggleButton value="notes">Notes</ToggleButton>
         </ToggleButtonGroup>
-        <span className="soft small">from the byte that is chosen</span>
       </div>
-      {tab === 'picture' ? <PictureTrial entry={entry} at={at} size={size} /> : tab === 'packed' ? <PackedTrial entry={entry} at={at} length={length} /> : <TextTrial entry={entry} at={at} length={length} size={size} />}
+      {size === 0 ? null : tab === 'picture' ? <PictureTrial entry={entry} at={at} size={size} /> : tab === 'mesh' ? <MeshTrial entry={entry} at={at} onGo={onGo} /> : tab === 'records' ? <RecordTrial entry={entry} at={at} length={length} onGo={onGo} />
+        : tab === 'packed' ? <PackedTrial entry={entry} at={at} length={length} /> : tab === 'notes' ? <NotesPane entry={entry} path={path} at={at} length={length} onGo={onGo} /> : <TextTrial entry={entry} at={at} length={length} size={size} />}
     </div>
   )
 }
 
 function PictureTrial({ entry, at, size }: { entry: number; at: number; size: number }) {
-  const [p, setP] = useState({ width: 64, height: 64, format: 'r5g6b5_pack16', order: 'little', rows: 'top-down', tiling: 'linear', tileWidth: 8, tileHeight: 8, paletteAt: '', paletteFormat: 'r8g8b8a8' })
+  const [p, setP] = useState({ width: 64, height: 64, format: 'r5g6b5_pack16', order: 'little', rows: 'top-down', tiling: 'linear', tileWidth: 8, tileHeight: 8, paletteAt: '', paletteEntry: 0, paletteFormat: 'r8g8b8a8' })
   const set = (x: Partial<typeof p>) => setP({ ...p, ...x })
-  const [kept, setKept] = useState('')
-  useEffect(() => setKept(''), [at, p])
   const guess = useQuery({ queryKey: ['width', entry, at, p.format, p.order], enabled: size > 0, queryFn: () => ok(api.GET('/api/entries/{entry}/trials/width', { params: { path: { entry }, query: { at, format: p.format, order: p.order as 'little' } } })) })
   const indexed = p.format.startsWith('indexed')
   const pal = offset(p.paletteAt)
   const q = new URLSearchParams({ at: String(at), width: String(p.width), height: String(p.height), format: p.format, order: p.order, rows: p.rows, tiling: p.tiling })
   if (p.tiling === 'tiles') { q.set('tileWidth', String(p.tileWidth)); q.set('tileHeight', String(p.tileHeight)) }
-  if (indexed && p.paletteAt && pal !== undefined) { q.set('paletteAt', String(pal)); q.set('paletteFormat', p.paletteFormat) }
+  if (indexed && p.paletteAt && pal !== undefined) { q.set('paletteAt', String(pal)); q.set('paletteFormat', p.paletteFormat); if (p.paletteEntry) q.set('paletteEntry', String(p.paletteEntry)) }
   const url = `/api/entries/${entry}/trials/picture?${q}`
   const shown = useQuery({ queryKey: ['trial', url], enabled: size > 0 && p.width > 0 && p.height > 0, placeholderData: keepPreviousData, queryFn: async () => { const r = await fetch(url); if (!r.ok) throw new Error(((await r.json()) as S['Error']).message); return r.blob() } })
   const [src, setSrc] = useState('')
   useEffect(() => { if (!shown.data) return; const u = URL.createObjectURL(shown.data); setSrc(u); return () => URL.revokeObjectURL(u) }, [shown.data])
   const num = (k: 'width' | 'height' | 'tileWidth' | 'tileHeight', label: string) => <label className="f">{label}<OutlinedInput fullWidth type="number" value={p[k]} onChange={(e) => set({ [k]: Math.max(1, Math.min(16384, Number(e.target.value))) })} inputProps={{ 'aria-label': label, min: 1, max: 16384 }} endAdornment={<span className="unit">texels</span>} /></label>
   const pick = (k: 'format' | 'order' | 'rows' | 'tiling' | 'paletteFormat', label: string, list: string[]) => <label className="f">{label}<Select fullWidth value={p[k]} onChange={(e) => set({ [k]: e.target.value })} inputProps={{ 'aria-label': label }}>{list.map((x) => <MenuItem key={x} value={x}>{x}</MenuItem>)}</Select></label>
-  const keep = () => setKept([
+  const piece = [
     'picture:', `  width: ${p.width}`, `  height: ${p.height}`, `  format: ${p.format}`, `  at: ${at}`, `  rows: ${p.rows}`, `  order: ${p.order}`,
     ...(p.tiling === 'linear' ? [] : [`  tiling: ${p.tiling}`, ...(p.tiling === 'tiles' ? [`  tile: {width: ${p.tileWidth}, height: ${p.tileHeight}}`] : [])]),
     ...(indexed && pal !== undefined && p.paletteAt ? [`  palette: {at: ${pal}, count: 256, format: ${p.paletteFormat}}`] : []),
-  ].join('\n'))
+  ].join('\n')
   return (
     <div className="trial">
       <div className="trialpicture">{src && <img alt="The bytes as a picture" data-trial={`${p.width}x${p.height}`} src={src} style={{ width: Math.min(560, Math.max(192, p.width * (p.width < 160 ? 3 : 1))) }} />}</div>
@@ -242,13 +249,24 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
         {pick('tiling', 'Tiling', ['linear', 'morton', 'zorder-8', 'tiles', 'columns'])}
         {p.tiling === 'tiles' && <>{num('tileWidth', 'Tile width')}{num('tileHeight', 'Tile height')}</>}
         {pick('rows', 'Rows', ['top-down', 'bottom-up'])}
-        {indexed && <><label className="f">Palette at<OutlinedInput fullWidth value={p.paletteAt} onChange={(e) => set({ paletteAt: e.target.value })} placeholder="0x36, or none for greys" inputProps={{ 'aria-label': 'Palette at', className: 'mono' }} /></label>{pick('paletteFormat', 'Palette format', formats.filter((f) => !f.startsWith('bc') && !f.startsWith('indexed')))}</>}
+        {indexed && <><label className="f">Palette at<OutlinedInput fullWidth value={p.paletteAt} onChange={(e) => set({ paletteAt: e.target.value })} placeholder="0x36, or none for greys" inputProps={{ 'aria-label': 'Palette at', className: 'mono' }} /></label><PaletteEntry value={p.paletteEntry} onChange={(paletteEntry) => set({ paletteEntry })} />{pick('paletteFormat', 'Palette format', formats.filter((f) => !f.startsWith('bc') && !f.startsWith('indexed')))}</>}
         <Fault error={shown.error ?? guess.error} />
-        <div className="row ask"><Button variant="contained" onClick={keep}>Keep for a layout</Button></div>
-        {kept && <><p className="soft small">This piece goes into a layout; see docs/layouts.md.</p><pre className="code short" data-kept>{kept}</pre></>}
+        <Keep entry={entry} kind="picture" order={p.order} piece={piece} />
       </div>
     </div>
   )
+}
+
+/** The entry that a palette lies in: this one, or one that is looked for by name. */
+function PaletteEntry({ value, onChange }: { value: number; onChange: (id: number) => void }) {
+  const project = useProjectId()
+  const [text, setText] = useState('')
+  const { data } = useQuery({ queryKey: ['p', project, 'palettes', text], enabled: text.length > 1, queryFn: () => ok(api.GET('/api/projects/{project}/entries', { params: { path: { project }, query: { q: text, limit: 12 } } })) })
+  const rows = data?.entries ?? []
+  return (<>
+    <label className="f">Palette in<OutlinedInput fullWidth value={text} onChange={(e) => { setText(e.target.value); if (!e.target.value) onChange(0) }} placeholder="this entry; or part of another's name" inputProps={{ 'aria-label': 'Palette in' }} /></label>
+    {text.length > 1 && <div className="row wrap small">{rows.map((e) => <button key={e.id} className={`tag ${e.id === value ? 'g' : ''}`} data-palette={e.id} title={e.path} onClick={() => onChange(e.id)}>{e.path.split('/').pop()}</button>)}{rows.length === 0 && <span className="soft">none has that in its name</span>}</div>}
+  </>)
 }
 
 function PackedTrial({ entry, at, length }: { entry: number; at: number; length: number }) {
