@@ -329,7 +329,8 @@ func TestLookAtUnknownBytes(t *testing.T) {
 	p.click(`[data-guess="256"]`)
 	p.try(p.setField("Height", "256"))
 	p.until(`document.querySelector('[data-trial="256x256"]')?.naturalWidth === 256`)
-	p.clickText("Keep for a layout")
+	p.clickText("Keep in a layout")
+	p.wait(`[data-kept]`)
 	p.says(`[data-kept]`, "format: a1b5g5r5_pack16")
 	// Back where one was; search with a gap; a wrong place is said.
 	p.click(`[aria-label="Back"]`)

@@ -42,21 +42,34 @@ func GuessVertices(b []byte, at int64, big bool) []Vertices {
 					break
 				}
 				score, evidence := pathScore(n, func(i, k int) float64 { return f.read(b[i*stride+off+k*f.size:]) })
-				if score < 0.3 {
+				if score < 0.05 {
 					continue
+				}
+				if f.format == "f32x3" {
+					// Three columns of everyday floats are hardly ever anything else.
+					score = 0.6 + 0.4*score
+				} else if score < 0.3 {
+					continue
+				} else {
+					score *= 0.8
 				}
 				// Fewer bytes left over say more than a stride with wide gaps, and
 				// positions usually come first.
 				score *= 1 - 0.0015*float64(stride) - 0.004*float64(off)
-				if f.format == "i16x3" || f.format == "f16x3" {
-					score *= 0.97
-				}
 				all := extent(b, stride, off, f.size, f.read)
 				out = append(out, Vertices{Stride: stride, Count: all, Format: f.format, At: at + int64(off), Score: score,
 					Evidence: fmt.Sprintf("%s; %d vertices stay near them", evidence, all)})
 			}
 		}
 	}
+	// Every second vertex looks like a surface too: of strides that are multiples
+	// of one another the smallest is meant.
+	all := slices.Clone(out)
+	out = slices.DeleteFunc(out, func(a Vertices) bool {
+		return slices.ContainsFunc(all, func(b Vertices) bool {
+			return a.Stride > b.Stride && a.Stride%b.Stride == 0 && (a.At-b.At)%int64(b.Stride) == 0 && a.Format == b.Format && b.Score > 0.6*a.Score
+		})
+	})
 	slices.SortStableFunc(out, func(a, b Vertices) int { return cmp.Compare(b.Score, a.Score) })
 	return out[:min(len(out), 6)]
 }
@@ -69,12 +82,18 @@ func pathScore(n int, at func(i, k int) float64) (float64, string) {
 	}
 	distinct := map[[3]float64]bool{}
 	var last [3]float64
+	tiny := 0
 	for i := range n {
 		var p [3]float64
 		for k := range 3 {
 			v := at(i, k)
-			if math.IsNaN(v) || math.IsInf(v, 0) || math.Abs(v) > 1e6 || v != 0 && math.Abs(v) < 1e-7 {
+			if math.IsNaN(v) || math.IsInf(v, 0) || math.Abs(v) > 1e6 {
 				return 0, ""
+			}
+			if v != 0 && math.Abs(v) < 1e-7 { // what is left of a zero that was computed
+				if tiny++; tiny > n/4 || math.Abs(v) < 1e-20 {
+					return 0, ""
+				}
 			}
 			p[k] = v
 			lo[k], hi[k] = min(lo[k], v), max(hi[k], v)
@@ -124,7 +143,7 @@ func extent(b []byte, stride, off, size int, read func([]byte) float64) int {
 		out := false
 		for k := range 3 {
 			v := read(b[i*stride+off+k*size:])
-			if math.IsNaN(v) || math.Abs(v) > 1e6 || v != 0 && math.Abs(v) < 1e-7 {
+			if math.IsNaN(v) || math.Abs(v) > 1e6 || v != 0 && math.Abs(v) < 1e-20 {
 				return n
 			}
 			if i == 0 {

@@ -187,3 +187,9 @@ func (p *Page) Shot() ([]byte, error) {
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
 }
+
+// Paste pastes a text into an element, as from the clipboard.
+func (p *Page) Paste(sel, text string) error {
+	_, err := Eval[bool](p, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.setData('text/plain', %q); return document.querySelector(%q).dispatchEvent(new ClipboardEvent('paste', { clipboardData: d, bubbles: true, cancelable: true })) || true })()`, text, sel))
+	return err
+}

@@ -1026,6 +1026,9 @@ type LayoutItem struct {
 	// Document of one that ships
 	Document *string `json:"document,omitempty"`
 
+	// Format what entries that it reads are called
+	Format *string `json:"format,omitempty"`
+
 	// Id 0 for one that ships
 	Id       int64  `json:"id"`
 	Kind     string `json:"kind"`

@@ -29,7 +29,7 @@ func (s *Server) ListLayouts(c fiber.Ctx, id ProjectID) error {
 		x := LayoutItem{Id: r.ID, Name: r.Name, Versions: int(r.Head), Works: r.Good == r.Head}
 		if doc, err := s.svc.Store.LayoutVersion(c.Context(), db.LayoutVersionParams{LayoutID: r.ID, No: max(r.Good, 1)}); err == nil {
 			if l, err := layout.Compile(r.Name, doc); err == nil {
-				x.Kind, x.Title, x.About = string(l.Kind), l.Title, l.About
+				x.Kind, x.Title, x.About, x.Format = string(l.Kind), l.Title, l.About, &l.Name
 			}
 		}
 		out = append(out, x)
@@ -201,7 +201,7 @@ func (s *Server) RunCoverage(c fiber.Ctx, id int64) error {
 	if err := s.svc.QueueCoverage(c.Context(), id); err != nil {
 		return err
 	}
-	return c.SendStatus(202)
+	return c.Status(202).JSON(struct{}{})
 }
 
 func (s *Server) GetCoverage(c fiber.Ctx, id int64) error {
@@ -395,5 +395,5 @@ func (s *Server) PutReadings(c fiber.Ctx, id int64) error {
 	if err := s.svc.SetReadings(c.Context(), id, b); err != nil {
 		return err
 	}
-	return c.SendStatus(202)
+	return c.Status(202).JSON(struct{}{})
 }

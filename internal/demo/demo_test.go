@@ -20,7 +20,7 @@ func TestTheSameBytesEachTime(t *testing.T) {
 			t.Errorf("%s differs from run to run", name)
 		}
 	}
-	if len(a) != 5 {
+	if len(a) != 7 {
 		t.Errorf("%d files", len(a))
 	}
 }

@@ -109,7 +109,7 @@ func (s *Service) openAnew(ctx context.Context, row db.Source) (src *source.Sour
 		if src, err = ps.Mount(ctx, i, opt); err != nil {
 			return nil, err
 		}
-	} else if src, err = source.Open(ctx, row.Path, opt); err != nil {
+	} else if src, err = source.Open(ctx, row.Path, s.plainOptions()); err != nil {
 		return nil, err
 	}
 	src.Label = row.Label

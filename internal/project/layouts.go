@@ -167,7 +167,7 @@ func (s *Service) doRecognise(ctx context.Context, t *work.Task) error {
 		if row.State != "ready" {
 			continue
 		}
-		if row.IsLayout {
+		if row.IsLayout && row.ParentID.Valid {
 			if err := s.queueIndex(ctx, a.ID, row.ID, row.Label); err != nil {
 				return err
 			}

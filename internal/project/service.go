@@ -73,8 +73,15 @@ func (s *Service) pulled() string    { return filepath.Join(s.Data, "devices") }
 
 func (s *Service) spool() string { return filepath.Join(s.Data, "cache", "spool") }
 
-// sourceOptions is how a project's sources are opened: with its own layouts
-// too.
+// plainOptions is how what lies on disk is opened: with the layouts that ship.
+// A file that a layout of the project describes stays a file, whose bytes can
+// be looked at, and is mounted in place.
+func (s *Service) plainOptions() source.Options {
+	return source.Options{Layouts: s.Lib.Layouts, Spool: s.spool()}
+}
+
+// sourceOptions is how what lies in a project's sources is opened: with its
+// own layouts too.
 func (s *Service) sourceOptions(ctx context.Context, project int64) (source.Options, error) {
 	lib, err := s.LibOf(ctx, project)
 	if err != nil {

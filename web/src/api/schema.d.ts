@@ -866,7 +866,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** @description Bytes as points, or with indices as a mesh, in GLB. The header X-Trial tells what was read. */
+        /** @description Bytes as points, or with indices as a mesh, in GLB. */
         get: operations["tryMesh"];
         put?: never;
         post?: never;
@@ -1426,6 +1426,8 @@ export interface components {
              */
             id: number;
             name: string;
+            /** @description what entries that it reads are called */
+            format?: string;
             kind: string;
             title: string;
             about: string;

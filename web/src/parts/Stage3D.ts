@@ -160,6 +160,11 @@ export class Stage3D {
     const bones = new Set<THREE.Bone>()
     model.traverse((o) => {
       const m = o as THREE.SkinnedMesh
+      if (o instanceof THREE.Points) {
+        o.material = new THREE.PointsMaterial({ color: this.ink, size: 2.5, sizeAttenuation: false })
+        p.triangles += o.geometry.attributes.position.count / 3
+        box.expandByObject(o, true)
+      }
       if (!m.isMesh) return
       p.originals.set(m, m.material)
       for (const x of [m.material].flat()) x.userData.blend = x.transparent

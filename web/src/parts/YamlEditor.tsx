@@ -9,6 +9,7 @@ import { EditorState } from '@codemirror/state'
 import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react'
+import { mono } from '../theme'
 import { suggest, type Schema } from './suggest'
 
 export interface EditorHandle { undo: () => void; redo: () => void; goTo: (line: number, column?: number) => void; insert: (text: string) => void; replace: (doc: string) => void }
@@ -17,7 +18,7 @@ export interface Problem { line?: number; column?: number; message: string }
 const look = EditorView.theme({
   '&': { height: '100%', fontSize: '12.5px', background: 'var(--field)', color: 'var(--ink)' },
   '&.cm-focused': { outline: '2px solid var(--slate)', outlineOffset: '-2px' },
-  '.cm-scroller': { fontFamily: 'var(--mono)', lineHeight: '1.55' },
+  '.cm-scroller': { fontFamily: mono, lineHeight: '1.55' },
   '.cm-gutters': { background: 'var(--sunk)', color: 'var(--soft)', border: 'none', borderRight: '1px solid var(--line)' },
   '.cm-activeLine, .cm-activeLineGutter': { background: 'color-mix(in srgb, var(--verdiT) 55%, transparent)' },
   '.cm-cursor': { borderLeftColor: 'var(--ink)' },

@@ -1,4 +1,5 @@
 // Small shared pieces.
+import type { ReactNode } from 'react'
 import { ApiError, type S } from '../api/client'
 import { count, metres } from './format'
 
@@ -23,12 +24,12 @@ export function Figures({ stats, basis }: { stats: S['Stats']; basis?: S['Basis'
 }
 
 /** Pictures of a model: where each was found, or where it was looked for. */
-export function Pictures({ list }: { list: S['Picture'][] }) {
+export function Pictures({ list, bind }: { list: S['Picture'][]; bind?: (ref: string) => ReactNode }) {
   if (list.length === 0) return <div className="item soft">It asks for no pictures.</div>
   return <>{list.map((p, i) => (
     <div className="item" key={i} data-picture={p.name}>
       {p.missing
-        ? <><span className="warn">{p.name}</span> not found{p.looked.map((l) => <small key={l}>looked for {l}</small>)}<small className="ok">Add the source that holds it; it is then found by itself.</small></>
+        ? <><span className="warn">{p.name}</span> not found{p.looked.map((l) => <small key={l}>looked for {l}</small>)}{p.in && bind ? bind(p.in) : <small className="ok">Add the source that holds it; it is then found by itself.</small>}</>
         : <>{p.name} <span className="tag g">{p.how || 'inside the file'}</span><small>{p.found}{p.width ? ` · ${p.width} × ${p.height} texels` : ''}</small></>}
       {p.materials?.map((m) => <small key={m}>{m}</small>)}
     </div>

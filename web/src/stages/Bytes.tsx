@@ -35,6 +35,8 @@ export function Bytes() {
   const [wanted, length] = chosen.split(' ').map(Number)
   const at = Math.min(wanted, Math.max(0, size - 1))
   const [top, setTop] = useState(Math.floor(at / ROW))
+  // The size comes after the first draw; what the address names is shown then.
+  useEffect(() => { if (size > 0) { const row = Math.floor(Math.min(wanted, size - 1) / ROW); setTop((t) => (row < t || row >= t + ROWS ? Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - ROWS)) : t)) } }, [size, entry]) // eslint-disable-line
   const back = useRef<number[]>([])
   const forth = useRef<number[]>([])
   const [fault, setFault] = useState<unknown>()

@@ -1,8 +1,9 @@
-import { Button } from '@mui/material'
+import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, ok, refresh, thumb, useChains, useFinds, useSources, viewUrl } from '../api/client'
+import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures } from '../parts/bits'
 import { count, metres, plural } from '../parts/format'
 import { View3D } from '../parts/View3D'
@@ -29,6 +30,11 @@ export function Finds() {
       await refresh(q, project)
       go(`/p/${project}/chain/${c.id}`)
     } catch (e) { setFault(e) }
+  }
+  const read = async (readings: Record<string, string>) => {
+    setFault(undefined)
+    try { await ok(api.PUT('/api/finds/{find}/readings', { params: { path: { find: f!.id } }, body: readings })) } catch (e) { setFault(e) }
+    void refresh(q, project)
   }
   const remove = async () => {
     try { await ok(api.DELETE('/api/finds/{find}', { params: { path: { find: f!.id } } })); go(`/p/${project}/finds`) } catch (e) { setFault(e) }
@@ -65,7 +71,12 @@ export function Finds() {
           </div>
           {m && (<>
             <div className="head bare"><h2>Pictures</h2>{m.stats.missing > 0 ? <span className="tag w">{m.stats.missing} missing</span> : <span className="tag g">all found</span>}</div>
-            <Pictures list={m.pictures} />
+            <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
+            {m.readings && m.readings.length > 0 && <><div className="head bare"><h2>Readings</h2></div>{m.readings.map((r) => (
+              <div className="item" key={r.name}>{r.about || r.name}<div className="row">
+                <ToggleButtonGroup exclusive size="small" value={r.chosen} aria-label={r.name} onChange={(_, v: string | null) => v && void read({ ...Object.fromEntries(m.readings!.map((x) => [x.name, x.chosen])), [r.name]: v })}>
+                  {r.choices.map((c) => <ToggleButton key={c} value={c}>{c}</ToggleButton>)}
+                </ToggleButtonGroup></div></div>))}</>}
             <div className="head bare"><h2>Figures</h2></div>
             <Figures stats={m.stats} basis={m.basis} />
             {(m.cameras?.length || m.helpers?.length || m.rootBone) && <><div className="head bare"><h2>In it</h2></div><div className="facts">

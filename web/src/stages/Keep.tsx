@@ -18,10 +18,10 @@ export async function marks(entry: number): Promise<{ recognise: string; magic: 
   return { recognise: `  - {at: 0, bytes: "${Array.from(b.slice(0, k)).map((x) => x.toString(16).padStart(2, '0')).join(' ')}"}`, magic: `  - magic: bytes[${k}]`, word: 'unknown' }
 }
 
-export const firstDoc = (name: string, kind: string, m: { recognise: string; magic: string }, piece: string, order = 'little') =>
-  `layout: ${/^[\w -]+$/.test(name) ? name : JSON.stringify(name)}\nkind: ${kind}\norder: ${order}\n\nrecognise:\n${m.recognise}\n\nfields:\n${m.magic}\n\n${piece}\n`
+export const firstDoc = (name: string, kind: string, m: { recognise: string; magic: string }, piece: string, order = 'little', fields: string[] = []) =>
+  `layout: ${/^[\w -]+$/.test(name) ? name : JSON.stringify(name)}\nkind: ${kind}\norder: ${order}\n\nrecognise:\n${m.recognise}\n\nfields:\n${[m.magic, ...fields].join('\n')}\n\n${piece}\n`
 
-export function Keep({ entry, kind, piece, order, plain }: { entry: number; kind: 'container' | 'picture' | 'model'; piece: string; order?: string; plain?: boolean }) {
+export function Keep({ entry, kind, piece, order, fields, plain }: { entry: number; kind: 'container' | 'picture' | 'model'; piece: string; order?: string; fields?: string[]; plain?: boolean }) {
   const project = useProjectId()
   const go = useNavigate()
   const [open, setOpen] = useState(false)
@@ -35,8 +35,8 @@ export function Keep({ entry, kind, piece, order, plain }: { entry: number; kind
   const keep = async () => {
     setFault(undefined)
     try {
-      if (into) return go(`/p/${project}/sources/layout/${into}?entry=${entry}`, { state: { piece } })
-      const l = await ok(api.POST('/api/projects/{project}/layouts', { params: { path: { project } }, body: { name, document: firstDoc(name, kind, await marks(entry), piece, order) } }))
+      if (into) return go(`/p/${project}/sources/layout/${into}?entry=${entry}`, { state: { piece: [...(fields ?? []).map((f) => `# in fields: ${f}`), piece].join('\n') } })
+      const l = await ok(api.POST('/api/projects/{project}/layouts', { params: { path: { project } }, body: { name, document: firstDoc(name, kind, await marks(entry), piece, order, fields) } }))
       go(`/p/${project}/sources/layout/${l.id}?entry=${entry}`)
     } catch (e) { setFault(e) }
   }
@@ -50,6 +50,6 @@ export function Keep({ entry, kind, piece, order, plain }: { entry: number; kind
       </>}
     </div>
     <Fault error={fault} />
-    {!plain && open && <pre className="code short" data-kept>{piece}</pre>}
+    {!plain && open && <pre className="code short" data-kept>{[...(fields?.length ? ['fields:', ...fields, ''] : []), piece].join('\n')}</pre>}
   </>)
 }

@@ -177,10 +177,10 @@ function Tree({ pieces, sel, onChoose }: { pieces: Piece[]; sel: { at: number; n
     const inner = p.pieces ?? []
     const open = inner.length > 0 && (shut[here] === undefined ? (deep === 0 && inner.length <= 64 && p.name !== 'used as') || way.has(here) || !!p.error : !shut[here])
     rows.push(
-      <div key={here} className={`leaf ${here === last ? 'on' : ''} ${p.error ? 'is-bad' : ''}`} style={{ paddingLeft: 6 + 14 * deep }} role="treeitem" aria-level={deep + 1} aria-expanded={inner.length ? open : undefined} tabIndex={0} data-piece={p.name}
+      <div key={here} className={`leaf ${here === last ? 'on' : ''} ${p.error ? 'is-bad' : ''}`} role="treeitem" aria-level={deep + 1} aria-expanded={inner.length ? open : undefined} tabIndex={0} data-piece={p.name}
         onClick={() => onChoose(p)} onKeyDown={(e) => { if (e.key === 'Enter') onChoose(p); if (e.key === 'ArrowRight') setShut({ ...shut, [here]: false }); if (e.key === 'ArrowLeft') setShut({ ...shut, [here]: true }); if (e.key === 'ArrowDown') { e.preventDefault(); (e.currentTarget.nextElementSibling as HTMLElement)?.focus() } if (e.key === 'ArrowUp') { e.preventDefault(); (e.currentTarget.previousElementSibling as HTMLElement)?.focus() } }}>
-        {inner.length > 0 ? <button className="fold" aria-label={open ? 'Close' : 'Open'} tabIndex={-1} onClick={(e) => { e.stopPropagation(); setShut({ ...shut, [here]: open }) }}>{open ? '▾' : '▸'}</button> : <span className="fold" />}
-        <b>{p.name}</b><span className="soft">{p.type}</span><span className="v">{p.error ? '' : p.value}</span><span className="soft n">{p.in ? `${p.in} ` : ''}{p.at.toString(16)}</span><span className="soft n">{count(p.size)}</span>
+        <span style={{ paddingLeft: 4 + 12 * deep }}>{inner.length > 0 ? <button className="fold" aria-label={open ? 'Close' : 'Open'} tabIndex={-1} onClick={(e) => { e.stopPropagation(); setShut({ ...shut, [here]: open }) }}>{open ? '▾' : '▸'}</button> : <span className="fold" />}<b title={p.name}>{p.name}</b></span>
+        <span className="soft" title={p.type}>{p.type}</span><span className="v" title={p.value}>{p.error ? '' : p.value ?? (path.includes('/') && !p.count ? inner[0]?.value : '')}</span><span className="soft n">{p.in ? `${p.in} ` : ''}{p.at.toString(16)}</span><span className="soft n">{count(p.size)}</span>
       </div>)
     if (p.error) rows.push(<div key={here + 'e'} className="leaf small bad" style={{ paddingLeft: 24 + 14 * deep }}>{p.error}</div>)
     if (!open) return
@@ -192,7 +192,7 @@ function Tree({ pieces, sel, onChoose }: { pieces: Piece[]; sel: { at: number; n
   draw(pieces, '', 0)
   return (
     <div className="tree" ref={box} role="tree" aria-label="Fields">
-      <div className="leaf th"><span className="fold" /><b>Field</b><span>Type</span><span className="v">Value</span><span className="n">At, hex</span><span className="n">Bytes</span></div>
+      <div className="leaf th"><span style={{ paddingLeft: 20 }}>Field</span><span>Type</span><span className="v">Value</span><span className="n">At, hex</span><span className="n">Bytes</span></div>
       {rows}
     </div>
   )
@@ -209,7 +209,7 @@ function Result({ entry, doc, works, onGo }: { entry: number; doc: string; works
       {m?.model && <><View3D className="small" tools={false} panes={[{ url: viewUrl(m.model.scene), title: m.model.name, note: `${count(m.model.stats.triangles)} triangles · ${count(m.model.stats.bones)} bones` }]} />
         {m.model.pictures.filter((p) => p.missing).map((p) => <div className="item" key={p.name}><span className="warn">{p.name}</span> not found{p.looked.map((l) => <small key={l}>looked for {l}</small>)}</div>)}
         {m.model.notes.map((n) => <div className="item small" key={n}>{n}</div>)}</>}
-      {m?.entries && (m.entries.length === 0 ? <div className="empty"><b>No entries yet</b>Say under container which list holds them: each, name, at and size.</div> : <>
+      {m?.kind === 'container' && (!m.entries?.length ? <div className="empty"><b>No entries yet</b>Say under container which list holds them: each, name, at and size.</div> : <>
         <div className="item small soft">{plural(m.count ?? 0, 'entry', 'entries')}{(m.count ?? 0) > m.entries.length && `, the first ${count(m.entries.length)}`}</div>
         {m.entries.map((e, i) => <button className="leaf wide" key={i} data-made-entry={e.name} onClick={() => onGo(e.at, e.size)}><b className="clip">{e.name}</b><span className="soft">{e.codec}</span><span className="n">{bytes(e.size)}</span>{e.error && <span className="bad small clip" title={e.error}>{e.error}</span>}</button>)}</>)}
     </div>

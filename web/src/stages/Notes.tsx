@@ -22,7 +22,7 @@ export function NotesPane({ entry, path, at, length, onGo }: { entry: number; pa
   return (
     <div className="scroll">
       <Fault error={fault ?? marks.error} />
-      <form className="form flush" onSubmit={(e) => { e.preventDefault(); void add() }}>
+      <form className="form" onSubmit={(e) => { e.preventDefault(); void add() }}>
         <div className="row"><OutlinedInput fullWidth value={note} onChange={(e) => setNote(e.target.value)} placeholder={`Note on ${at0(at)}${length > 1 ? `, ${count(length)} bytes` : ''}`} inputProps={{ 'aria-label': 'Note', maxLength: 1000 }} /><Button type="submit">Bookmark</Button></div>
       </form>
       {marks.data?.map((m) => <div className="item row between" key={m.id} data-bookmark={m.at}><span><button className="link mono" onClick={() => onGo(m.at, m.size)}>{at0(m.at)}</button> {m.note || <span className="soft">no note</span>}{m.size > 1 && <span className="soft small"> · {count(m.size)} bytes</span>}</span><button className="link" onClick={() => void run(() => ok(api.DELETE('/api/entries/{entry}/bookmarks/{bookmark}', { params: { path: { entry, bookmark: m.id } } })))}>Remove</button></div>)}
@@ -47,7 +47,7 @@ function Compare({ entry, path, onGo }: { entry: number; path?: string; onGo: (a
   const d = diff.data
   return (<>
     <div className="head bare top"><h2>Compare</h2></div>
-    <div className="form flush">
+    <div className="form">
       <label className="f">Entries like<OutlinedInput fullWidth value={text} placeholder={like || 'part of a name'} onChange={(e) => setText(e.target.value)} inputProps={{ 'aria-label': 'Entries like' }} /></label>
       <label className="f">Compare with<Select fullWidth displayEmpty value={rows.some((e) => e.id === other) ? other : 0} onChange={(e) => setOther(Number(e.target.value))} inputProps={{ 'aria-label': 'Compare with' }}><MenuItem value={0}>{rows.length ? 'choose an entry' : 'none is like it'}</MenuItem>{rows.map((e) => <MenuItem key={e.id} value={e.id}>{e.path}</MenuItem>)}</Select></label>
     </div>

@@ -19,21 +19,25 @@ export function RecordTrial({ entry, at, length, onGo }: { entry: number; at: nu
   const asked = { at, columns: spec.trim() || undefined, stride: num(stride), count: Math.min(num(rows) ?? 64, 4096), order: order as 'little' }
   const t = useQuery({ queryKey: ['records', entry, asked], placeholderData: keepPreviousData, queryFn: () => ok(api.GET('/api/entries/{entry}/trials/records', { params: { path: { entry }, query: asked } })) })
   const d = t.data
-  const kinds: Record<string, string> = {}
+  // Names for the fields: the first text is the name, what rises is the place, what follows it the size.
+  const names: string[] = []
+  d?.columns.forEach((c, i) => {
+    const free = (n: string) => (names.includes(n) ? `field_${i + 1}` : n)
+    names.push(c.type.startsWith('ascii') ? free('name') : c.type === 'u32' && c.looks.startsWith('rising') ? free('offset') : names[i - 1] === 'offset' && c.type === 'u32' ? 'size' : `field_${i + 1}`)
+  })
   const fields = d?.columns.map((c, i) => {
     const ascii = /^ascii(\d+)$/.exec(c.type)
     const many = /^(\w+)x(\d+)$/.exec(c.type)
-    const name = ascii ? 'name' : c.looks.startsWith('rising') ? 'offset' : `field_${i + 1}`
-    kinds[name] = c.type
-    return `    - ${kinds[name] && Object.keys(kinds).length < i + 1 ? `field_${i + 1}` : name}: ${ascii ? `ascii[${ascii[1]}]` : many ? `${many[1]}[${many[2]}]` : c.type}`
+    return `    - ${names[i]}: ${ascii ? `ascii[${ascii[1]}]` : many ? `${many[1]}[${many[2]}]` : c.type}`
   }) ?? []
   const used = d ? d.columns.reduce((n, c) => n + size(c.type), 0) : 0
-  const pieces = d ? ['records:', '  item:', ...gaps(d.columns, fields, d.stride), '', `# in fields:`, `#  - items: {type: "item[${length > 1 ? Math.floor(length / d.stride) : d.count}]", at: ${at}}`].join('\n') : ''
+  const pieces = d ? ['records:', '  item:', ...gaps(d.columns, fields, d.stride), '', 'container:', '  each: items', '  as: i', ...(names.includes('name') ? ['  name: i.name'] : []), `  at: ${names.includes('offset') ? 'i.offset' : 0}`, `  size: ${names.includes('size') ? 'i.size' : 0}`].join('\n') : ''
+  const list = d ? [`  - items: {type: "item[${length > 1 ? Math.max(1, Math.floor(length / d.stride)) : d.count}]", at: ${at}}`] : []
   return (
     <div className="scroll column">
-      <div className="form flush">
+      <div className="form">
         <label className="f">Columns<OutlinedInput fullWidth value={spec} onChange={(e) => setSpec(e.target.value)} placeholder={d ? `guessed: ${d.spec}` : 'u32 f32x3 ascii8 -4'} inputProps={{ 'aria-label': 'Columns', className: 'mono', spellCheck: false }} /></label>
-        <div className="row wrap">
+        <div className="row wrap low">
           <label className="f">Record<OutlinedInput value={stride} onChange={(e) => setStride(e.target.value)} placeholder={d ? String(d.stride) : 'guessed'} inputProps={{ 'aria-label': 'Record size', className: 'mono', size: 6 }} endAdornment={<span className="unit">bytes</span>} /></label>
           <label className="f">Rows<OutlinedInput value={rows} onChange={(e) => setRows(e.target.value)} inputProps={{ 'aria-label': 'Rows', className: 'mono', size: 4 }} /></label>
           <label className="f">Byte order<Select value={order} onChange={(e) => setOrder(e.target.value)} inputProps={{ 'aria-label': 'Byte order' }}><MenuItem value="little">little</MenuItem><MenuItem value="big">big</MenuItem></Select></label>
@@ -47,7 +51,7 @@ export function RecordTrial({ entry, at, length, onGo }: { entry: number; at: nu
           <tr className="soft small"><td />{d.columns.map((c, i) => <td key={i}>{c.looks}{c.low && <><br />{c.low} to {c.high}</>}</td>)}</tr></thead>
         <tbody>{d.rows.map((r, i) => <tr key={i} onClick={() => onGo(at + i * d.stride, d.stride)}><td className="soft">{(at + i * d.stride).toString(16)}</td>{r.map((v, k) => <td key={k}>{v}</td>)}</tr>)}</tbody>
       </table></div>}
-      {d && used > 0 && <div className="body"><Keep entry={entry} kind="container" order={order} piece={pieces} /></div>}
+      {d && used > 0 && <div className="body"><Keep entry={entry} kind="container" order={order} fields={list} piece={pieces} /></div>}
     </div>
   )
 }
@@ -97,7 +101,7 @@ export function MeshTrial({ entry, at, onGo }: { entry: number; at: number; onGo
     <div className="trial">
       <div className="trialview" data-mesh={mesh ? 'mesh' : 'points'} data-shown={shown === url ? 'yes' : 'no'}>{shown ? <View3D className="small" tools={false} panes={[{ url: shown, title: mesh ? 'A mesh' : `${count(n ?? 0)} points`, note: `${stride} bytes apart` }]} /> : <div className="empty">{ready ? 'Reading…' : 'No stride stands out from here. Type one, or choose another byte.'}</div>}</div>
       <div className="form">
-        {g && g.strides.length > 0 && <div className="small"><span className="soft">Guesses</span><div className="row wrap">{g.strides.slice(0, 4).map((s) => <button key={`${s.stride}${s.at}${s.format}`} className={`tag ${s.stride === stride && s.format === format ? 'g' : ''}`} data-guess={s.stride} title={s.evidence} onClick={() => { set({ stride: String(s.stride), count: String(s.count), format: s.format }); if (s.at !== at) onGo(s.at, 1) }}>{s.stride} bytes, {s.format}, {Math.round(100 * s.score)}% sure</button>)}</div></div>}
+        {g && g.strides.length > 0 && <div className="small"><span className="soft">Guesses</span><div className="row wrap">{g.strides.slice(0, 4).map((s) => <button key={`${s.stride}${s.at}${s.format}`} className={`tag ${s.stride === stride && s.format === format && s.at === from ? 'g' : ''}`} data-guess={`${s.stride} ${s.format}`} title={s.evidence} onClick={() => { set({ stride: String(s.stride), count: String(s.count), format: s.format }); if (s.at !== at) onGo(s.at, 1) }}>{s.stride} bytes, {s.format}, {Math.round(100 * s.score)}% sure</button>)}</div></div>}
         <div className="pair">{text('stride', 'Stride', best ? String(best.stride) : 'none guessed', 'bytes')}{text('count', 'Count', best ? String(best.count) : '0')}</div>
         <div className="pair">{pick('format', 'Position', ['f32x3', 'f16x3', 'i16x3', 'snorm16x3', 'u8x3', 'i8x3', 'a2b10g10r10_snorm_pack32'])}{text('scale', 'Scale', '1')}</div>
         {pick('order', 'Byte order', ['little', 'big'])}

@@ -2,6 +2,7 @@
 import { Button } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useNavigate } from 'react-router'
 import { api, ok, refresh, useMissing, type S } from '../../api/client'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural } from '../../parts/format'
@@ -20,6 +21,7 @@ export function Order({ project, sources, error, only, put }: { project: number;
   const [fault, setFault] = useState<unknown>()
   const { sending, fault: broken, stop } = useUploads()
   const missing = useMissing(project)
+  const go = useNavigate()
   const run = async (f: () => Promise<unknown>) => { setFault(undefined); try { await f() } catch (e) { setFault(e) } finally { void refresh(q, project) } }
   const move = (i: number, by: number) => run(() => {
     const ids = sources!.map((s) => s.id)
@@ -60,6 +62,7 @@ export function Order({ project, sources, error, only, put }: { project: number;
         <Button variant="text" onClick={() => setDialog('add')}>Add by path</Button> · <Button variant="text" onClick={() => setDialog('devices')}>Connect a device</Button>
       </div>
       {lacking > 0 && <div className="item row between top"><span><span className="warn">{plural(lacking, 'name')}</span> not found</span><button className="link" onClick={() => setDialog('missing')}>Show</button></div>}
+      <div className="item row between top"><span>Layouts of the formats</span><button className="link" onClick={() => go(`/p/${project}/sources/layouts`)}>Show</button></div>
       <NameRules project={project} put={put} />
       {dialog === 'add' && <AddSource project={project} mounted={sources ?? []} onFiles={(l) => { setDialog(''); takeIn(project, l, () => void refresh(q, project)) }} onClose={() => setDialog('')} />}
       {dialog === 'devices' && <Devices project={project} onClose={() => setDialog('')} />}

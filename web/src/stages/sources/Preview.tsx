@@ -5,6 +5,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useRef, useState, type PointerEvent, type WheelEvent } from 'react'
 import { useNavigate } from 'react-router'
 import { api, ok, pictureUrl, refresh, usePreview, viewUrl, type S } from '../../api/client'
+import { Bind } from '../../parts/Bind'
 import { Fault, Figures } from '../../parts/bits'
 import { bytes, count, plural, split } from '../../parts/format'
 import { View3D } from '../../parts/View3D'
@@ -17,7 +18,9 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
   const [fault, setFault] = useState<unknown>()
   const q = useQueryClient()
   useEffect(() => setFault(undefined), [entry])
+  const layouts = useQuery({ queryKey: ['p', project, 'layouts'], queryFn: () => ok(api.GET('/api/projects/{project}/layouts', { params: { path: { project } } })) })
   if (!entry) return <div className="pane r"><div className="empty"><b>Preview</b>Choose an entry to see it here. Nothing is extracted.</div></div>
+  const own = (format?: string) => layouts.data?.find((l) => !l.shipped && (l.format ?? l.name) === format)
   const run = async (f: () => Promise<unknown>) => { setFault(undefined); try { await f() } catch (e) { setFault(e) } finally { void refresh(q, project) } }
   const find = () => run(async () => {
     const f = await ok(api.POST('/api/projects/{project}/finds', { params: { path: { project } }, body: { entry } }))
@@ -42,7 +45,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       </div>}
       {p?.needs && p.needs.length > 0 && (<>
         <div className="head bare"><h2>Needs</h2>{missing > 0 ? <span className="tag w">{missing} missing</span> : <span className="tag g">all found</span>}</div>
-        {p.needs.map((l) => <Link key={l.ref + l.role} l={l} show={show} pin={(id) => void run(() => ok(api.PUT('/api/projects/{project}/pins', { params: { path: { project } }, body: { ref: l.ref, entry: id } })))}
+        {p.needs.map((l) => <Link key={l.ref + l.role} l={l} project={project} show={show} pin={(id) => void run(() => ok(api.PUT('/api/projects/{project}/pins', { params: { path: { project } }, body: { ref: l.ref, entry: id } })))}
           unpin={() => void run(() => ok(api.DELETE('/api/projects/{project}/pins', { params: { path: { project }, query: { ref: l.ref } } })))} />)}
       </>)}
       {(p?.neededByCount ?? 0) > 0 && (<>
@@ -58,12 +61,13 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
         {p.entry.overriddenBy && <><span>Overridden</span><div className="warn">by {p.entry.overriddenBy}</div></>}
         {p.entry.others && <><span>Also in</span><div>{p.entry.others.join(', ')}</div></>}</div>}
       {p && (p.kind === 'data' || p.kind === 'archive' || p.kind === '' || p.error) && <Bytes entry={entry} size={p.entry.size} />}
+      {p && own(p.entry.format) && <div className="body"><button className="link" data-layout-of={entry} onClick={() => go(`/p/${project}/sources/layout/${own(p.entry.format)!.id}?entry=${entry}`)}>Open its layout, {p.entry.format}</button></div>}
       {p && <div className="body row between"><button className="link" data-bytes={entry} onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}>Look at its bytes</button><a className="link" href={`/api/entries/${entry}/content?save=true`}>Save this file</a></div>}
     </div>
   )
 }
 
-function Link({ l, show, pin, unpin }: { l: S['Link']; show: (id: number) => void; pin: (id: number) => void; unpin: () => void }) {
+function Link({ l, project, show, pin, unpin }: { l: S['Link']; project: number; show: (id: number) => void; pin: (id: number) => void; unpin: () => void }) {
   const name = split(l.ref)[1]
   return (
     <div className="item" data-need={l.ref}>
@@ -73,7 +77,7 @@ function Link({ l, show, pin, unpin }: { l: S['Link']; show: (id: number) => voi
             {l.how === 'pinned by hand' && <small><button className="link" onClick={unpin}>Let it be looked for again</button></small>}</>
         : <><span className="warn" title={l.ref}>{name}</span> not found<small>looked for {l.looked.join(', ')}</small>
             {l.nearest.map((e) => <small key={e.id}>Nearest: {e.path} <button className="link" onClick={() => pin(e.id)}>Use it</button></small>)}
-            {l.nearest.length === 0 && <small className="ok">Add the source that holds it; it is then found by itself.</small>}</>}
+            {l.role === 'file' ? <Bind project={project} name={l.ref} /> : l.nearest.length === 0 && <small className="ok">Add the source that holds it; it is then found by itself.</small>}</>}
     </div>
   )
 }
