@@ -2105,9 +2105,6 @@ type ServerInterface interface {
 	// (POST /api/layouts/check)
 	CheckLayout(c fiber.Ctx) error
 
-	// (GET /api/layouts/schema)
-	LayoutSchema(c fiber.Ctx) error
-
 	// (DELETE /api/layouts/{layout})
 	DeleteLayout(c fiber.Ctx, layout int64) error
 
@@ -2230,6 +2227,9 @@ type ServerInterface interface {
 
 	// (GET /api/scenes/{digest}/view)
 	SceneView(c fiber.Ctx, digest Digest, params SceneViewParams) error
+
+	// (GET /api/schemas/layout)
+	LayoutSchema(c fiber.Ctx) error
 
 	// (DELETE /api/sources/{source})
 	RemoveSource(c fiber.Ctx, source int64) error
@@ -3951,24 +3951,6 @@ func (siw *ServerInterfaceWrapper) CheckLayout(c fiber.Ctx) error {
 	return handler(c)
 }
 
-// LayoutSchema operation middleware
-func (siw *ServerInterfaceWrapper) LayoutSchema(c fiber.Ctx) error {
-
-	handler := func(c fiber.Ctx) error {
-		return siw.Handler.LayoutSchema(c)
-	}
-
-	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
-		m := siw.HandlerMiddlewares[i]
-		next := handler
-		handler = func(c fiber.Ctx) error {
-			return m(c, next)
-		}
-	}
-
-	return handler(c)
-}
-
 // DeleteLayout operation middleware
 func (siw *ServerInterfaceWrapper) DeleteLayout(c fiber.Ctx) error {
 
@@ -5434,6 +5416,24 @@ func (siw *ServerInterfaceWrapper) SceneView(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// LayoutSchema operation middleware
+func (siw *ServerInterfaceWrapper) LayoutSchema(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.LayoutSchema(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // RemoveSource operation middleware
 func (siw *ServerInterfaceWrapper) RemoveSource(c fiber.Ctx) error {
 
@@ -5822,7 +5822,7 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/layouts/check", wrapper.CheckLayout)
 
-	router.Get(options.BaseURL+"/api/layouts/schema", wrapper.LayoutSchema)
+	router.Get(options.BaseURL+"/api/schemas/layout", wrapper.LayoutSchema)
 
 	router.Post(options.BaseURL+"/api/entries/:entry/explain", wrapper.ExplainEntry)
 

@@ -708,7 +708,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/layouts/schema": {
+    "/api/schemas/layout": {
         parameters: {
             query?: never;
             header?: never;

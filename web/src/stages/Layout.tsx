@@ -47,7 +47,7 @@ function Editor({ first }: { first: S['Layout'] }) {
   const piece = (useLocation().state as { piece?: string } | null)?.piece
   useEffect(() => { if (piece) { edit.current?.insert(piece + '\n'); window.history.replaceState({}, '') } }, [piece])
   const late = useLater(doc, 200)
-  const schema = useQuery({ queryKey: ['schema'], staleTime: Infinity, queryFn: async () => (await ok(api.GET('/api/layouts/schema'))) as Schema })
+  const schema = useQuery({ queryKey: ['schema'], staleTime: Infinity, queryFn: async () => (await ok(api.GET('/api/schemas/layout'))) as Schema })
   const check = useQuery({ queryKey: ['check', late], placeholderData: keepPreviousData, queryFn: () => ok(api.POST('/api/layouts/check', { body: { document: late } })) })
   const works = check.data?.works ?? false
   const read = useQuery({ queryKey: ['explain', entry, late, focus], enabled: !!entry && works, placeholderData: keepPreviousData, queryFn: () => ok(api.POST('/api/entries/{entry}/explain', { params: { path: { entry } }, body: { document: late, focus } })) })
