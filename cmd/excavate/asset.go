@@ -27,8 +27,8 @@ import (
 // decode reads a model: a file, or where there is none of that name an entry
 // of the sources. Pictures are looked for in the sources, then beside the
 // file.
-func decode(ctx context.Context, lib *find.Library, stack source.Stack, name string) (*scene.Scene, string, error) {
-	in := find.Input{Name: filepath.Base(name), Stack: stack}
+func (o *options) decode(ctx context.Context, lib *find.Library, stack source.Stack, name string) (*scene.Scene, string, error) {
+	in := find.Input{Name: filepath.Base(name), Finder: pinned{stack, o.binds}, Readings: o.readings}
 	st, err := os.Stat(name)
 	switch {
 	case err == nil && st.IsDir():
@@ -43,7 +43,7 @@ func decode(ctx context.Context, lib *find.Library, stack source.Stack, name str
 		beside, err := source.OpenShallow(filepath.Dir(name))
 		if err == nil {
 			defer beside.Close()
-			in.Stack = append(append(source.Stack{}, stack...), beside)
+			in.Finder = pinned{append(append(source.Stack{}, stack...), beside), o.binds}
 		}
 	default:
 		found := false
@@ -79,7 +79,7 @@ func inspectCommand(o *options) *cobra.Command {
 			if err := cmd.Context().Err(); err != nil {
 				return err
 			}
-			s, kind, err := decode(cmd.Context(), lib, stack, file)
+			s, kind, err := o.decode(cmd.Context(), lib, stack, file)
 			switch {
 			case err != nil && asJSON:
 				bad = true
@@ -166,7 +166,7 @@ func convertCommand(o *options) *cobra.Command {
 			return err
 		}
 		defer done()
-		s, _, err := decode(cmd.Context(), lib, stack, args[0])
+		s, _, err := o.decode(cmd.Context(), lib, stack, args[0])
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[0], err)
 		}
@@ -254,7 +254,7 @@ func checkCommand(o *options) *cobra.Command {
 			return err
 		}
 		defer done()
-		s, _, err := decode(cmd.Context(), lib, stack, args[0])
+		s, _, err := o.decode(cmd.Context(), lib, stack, args[0])
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[0], err)
 		}
@@ -304,7 +304,7 @@ func renderCommand(o *options) *cobra.Command {
 			return err
 		}
 		defer done()
-		s, _, err := decode(cmd.Context(), lib, stack, args[0])
+		s, _, err := o.decode(cmd.Context(), lib, stack, args[0])
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[0], err)
 		}

@@ -19,6 +19,7 @@ import (
 
 	"excavate/core/find"
 	"excavate/core/target"
+	"excavate/standin/console"
 	"excavate/standin/exchange"
 )
 
@@ -385,5 +386,64 @@ func TestPull(t *testing.T) {
 	}
 	if !strings.Contains(string(out), `"Errors":0,`) {
 		t.Errorf("%s", out)
+	}
+}
+
+// The tutorial's layouts from the command line: explained, run over an
+// archive, used.
+func TestExplainAndCover(t *testing.T) {
+	dir := demoData(t)
+	b, err := os.ReadFile("../../docs/first-layout.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := filepath.Join(dir, "own")
+	os.Mkdir(own, 0o755)
+	var files []string
+	for i, part := range strings.Split(string(b), "```yaml\n")[1:] {
+		doc, _, _ := strings.Cut(part, "```")
+		files = append(files, filepath.Join(own, fmt.Sprintf("%d.yaml", i)))
+		os.WriteFile(files[i], []byte(doc), 0o644)
+	}
+	box := filepath.Join(dir, "sluice.bin")
+	out := must(t, "explain", files[0], box)
+	for _, want := range []string{"directory_at  u32  126184  at 0x4, 4 bytes", "126344 of 126344 bytes are explained", "4 entries"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is not in\n%s", want, out)
+		}
+	}
+	if out, err := excavate(t, "explain", files[1], box); err == nil || !strings.Contains(out, "bytes are explained") {
+		t.Errorf("the picture's layout reads the archive: %v", err)
+	}
+	if out := must(t, "cover", files[2], box, "--layouts", own); !strings.Contains(out, "2 entries recognised, 2 opened, 0 failed; 100.0 %") {
+		t.Error(out)
+	}
+	if _, err := excavate(t, "cover", files[2], filepath.Join(dir, "harbour.zip")); err == nil || !strings.Contains(err.Error(), "recognises no entry") {
+		t.Errorf("%v", err)
+	}
+	bad := filepath.Join(dir, "bad.yaml")
+	doc, _ := os.ReadFile(files[2])
+	os.WriteFile(bad, bytes.Replace(doc, []byte("vertex_count: u16"), []byte("vertex_count: {type: u16, must: vertex_count < 1200}"), 1), 0o644)
+	if out, err := excavate(t, "cover", bad, box, "--layouts", own); err == nil || !strings.Contains(out, "1 x line 11 column") || !strings.Contains(out, "sluice.bin:mill.shp at offset 2") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	// The console's model, its spaces bound by hand.
+	cart, con := filepath.Join(dir, "lantern.cart"), filepath.Join(dir, "console")
+	srv := httptest.NewServer(console.New().Handler())
+	defer srv.Close()
+	must(t, "pull", srv.URL, "-o", con)
+	model := "models/walker.lmd"
+	if out := must(t, "inspect", model, "--source", cart); strings.Count(out, "missing") != 2 {
+		t.Error(out)
+	}
+	if out := must(t, "inspect", model, "--source", cart, "--source", con); strings.Contains(out, "missing") {
+		t.Error(out)
+	}
+	os.Remove(filepath.Join(con, "segments", "faces.bin"))
+	if out := must(t, "inspect", model, "--source", cart, "--source", con); strings.Count(out, "missing") != 1 {
+		t.Error(out)
+	}
+	if out := must(t, "inspect", model, "--source", cart, "--source", con, "--bind", "segments/faces.bin=pictures/05.bmp", "--reading", "last_bytes=colour"); strings.Contains(out, "missing") {
+		t.Error(out)
 	}
 }

@@ -36,8 +36,10 @@ func main() {
 }
 
 type options struct {
-	layouts []string
-	sources []string
+	layouts  []string
+	sources  []string
+	binds    map[string]string // what names stand for, by hand
+	readings map[string]string
 }
 
 func root() *cobra.Command {
@@ -47,7 +49,7 @@ func root() *cobra.Command {
 		Short: "Extract models, pictures and skeletons from game archives and rebuild them for another engine",
 	}
 	c.PersistentFlags().StringArrayVar(&o.layouts, "layouts", nil, "a folder of `DIR` with more layouts; they win over those that ship")
-	c.AddCommand(listCommand(o), unpackCommand(o), linksCommand(o), namesCommand(o), pullCommand(), inspectCommand(o), convertCommand(o), checkCommand(o), renderCommand(o), demoDataCommand(), serveCommand(o), demoCommand(o))
+	c.AddCommand(listCommand(o), unpackCommand(o), linksCommand(o), namesCommand(o), pullCommand(), explainCommand(o), coverCommand(o), inspectCommand(o), convertCommand(o), checkCommand(o), renderCommand(o), demoDataCommand(), serveCommand(o), demoCommand(o))
 	return c
 }
 
@@ -86,5 +88,7 @@ func (o *options) open(ctx context.Context) (*find.Library, source.Stack, func()
 }
 
 func (o *options) sourceFlag(c *cobra.Command) {
+	c.Flags().StringToStringVar(&o.binds, "bind", nil, "`NAME=ENTRY`: what a name stands for that a model asks for, such as a memory segment; may be given more than once")
+	c.Flags().StringToStringVar(&o.readings, "reading", nil, "`NAME=CHOICE`: how bytes are read that a layout leaves open; may be given more than once")
 	c.Flags().StringArrayVar(&o.sources, "source", nil, "an archive or folder at `PATH` where pictures are looked for; may be given more than once, first wins")
 }

@@ -285,7 +285,7 @@ func (l *Library) companion(in Input, ref string) ([]byte, string, error) {
 	beside := path.Join(path.Dir(strings.ReplaceAll(in.Name, "\\", "/")), ref)
 	hit, ok, looked := in.finder().Resolve(beside, nil)
 	if ok && hit.How != source.SamePath {
-		if h, exact, _ := in.finder().Resolve(ref, nil); exact && h.How == source.SamePath {
+		if h, exact, _ := in.finder().Resolve(ref, nil); exact && (h.How == source.SamePath || h.How == source.Pinned) {
 			hit = h
 		}
 	}

@@ -24,6 +24,7 @@ const (
 	SamePath    = "same path"
 	OtherEnding = "same path, other ending"
 	SameName    = "same name elsewhere"
+	Pinned      = "pinned by hand"
 )
 
 // Resolve finds what ref names: the exact path in any source, then the same
