@@ -265,7 +265,9 @@ func (r *run) scriptError(s *script, err error, instead string) error {
 	return out
 }
 
-func charge(th *starlark.Thread, n int) { th.Steps += uint64(n) }
+// charge counts n elements that are made in one step. They weigh more than
+// steps, so that the bound on steps keeps lists to some ten megabytes.
+func charge(th *starlark.Thread, n int) { th.Steps += 8 * uint64(n) }
 
 func sized(v starlark.Value) int {
 	switch v := v.(type) {
