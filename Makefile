@@ -42,18 +42,21 @@ web/dist/index.html: $(WEB) | setup
 bench: setup
 	go test ./... -run '^$$' -bench . -benchtime 1s
 
+# Making an interesting input smaller may take a minute each: it gets a second.
+FUZZ = go test -run '^$$' -fuzztime $(FUZZTIME) -fuzzminimizetime 1s
+
 fuzz:
-	go test ./core/layout -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
-	go test ./core/layout -run '^$$' -fuzz FuzzCompile -fuzztime $(FUZZTIME)
-	go test ./core/format/gltf -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
-	go test ./core/source -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME)
-	go test ./core/codec -run '^$$' -fuzz FuzzFamilies -fuzztime $(FUZZTIME)
-	go test ./core/pixel -run '^$$' -fuzz FuzzDecode -fuzztime $(FUZZTIME)
-	go test ./core/trial -run '^$$' -fuzz FuzzTrials -fuzztime $(FUZZTIME)
-	go test ./core/naming -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
-	go test ./core/terms -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
-	go test ./core/find -run '^$$' -fuzz FuzzText -fuzztime $(FUZZTIME)
-	go test ./core/chain -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
+	$(FUZZ) ./core/layout -fuzz FuzzRead
+	$(FUZZ) ./core/layout -fuzz FuzzCompile
+	$(FUZZ) ./core/format/gltf -fuzz FuzzRead
+	$(FUZZ) ./core/source -fuzz FuzzOpen
+	$(FUZZ) ./core/codec -fuzz FuzzFamilies
+	$(FUZZ) ./core/pixel -fuzz FuzzDecode
+	$(FUZZ) ./core/trial -fuzz FuzzTrials
+	$(FUZZ) ./core/naming -fuzz FuzzParse
+	$(FUZZ) ./core/terms -fuzz FuzzRead
+	$(FUZZ) ./core/find -fuzz FuzzText
+	$(FUZZ) ./core/chain -fuzz FuzzParse
 
 generate:
 	go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config api/oapi.yaml api/openapi.yaml

@@ -3,11 +3,16 @@
 package main
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"excavate/e2e/browser"
@@ -60,7 +65,31 @@ func run(out string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	const drawn = `[data-view="drawn"]`
+	if err := plain(p, out); err != nil {
+		return err
+	}
+	return tutorial(p, a.Address, demo, out)
+}
+
+const drawn = `[data-view="drawn"]`
+
+// shoot takes one picture when the page has settled.
+func shoot(p *browser.Page, out, name, wait string) error {
+	if err := p.Wait(wait); err != nil {
+		return err
+	}
+	if err := p.Settled(); err != nil {
+		return err
+	}
+	png, err := p.Shot()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
+}
+
+// plain takes the pictures of the demo project as it starts.
+func plain(p *browser.Page, out string) error {
 	for _, s := range []struct {
 		name, path string
 		click      []string
@@ -85,19 +114,123 @@ func run(out string) error {
 				return err
 			}
 		}
-		if err := p.Wait(s.wait); err != nil {
-			return err
-		}
-		if err := p.Settled(); err != nil {
-			return err
-		}
-		png, err := p.Shot()
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(out, s.name+".png"), png, 0o644); err != nil {
-			return err
+		if err := shoot(p, out, s.name, s.wait); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
 		}
 	}
 	return nil
+}
+
+// api is a client that stops at the first failure.
+type api struct {
+	base string
+	err  error
+}
+
+func (a *api) call(method, path string, body, to any) {
+	if a.err != nil {
+		return
+	}
+	b, err := json.Marshal(body)
+	if err != nil {
+		a.err = err
+		return
+	}
+	req, err := http.NewRequest(method, a.base+path, bytes.NewReader(b))
+	if err != nil {
+		a.err = err
+		return
+	}
+	req.Header.Set("Content-Type", "application/json")
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		a.err = err
+		return
+	}
+	defer res.Body.Close()
+	b, _ = io.ReadAll(res.Body)
+	if res.StatusCode >= 300 {
+		a.err = fmt.Errorf("%s %s: %s", method, path, b)
+	} else if to != nil {
+		a.err = json.Unmarshal(b, to)
+	}
+}
+
+// entry waits until an entry is there and is of a kind; empty is any.
+func (a *api) entry(name, kind string) int64 {
+	for range 300 {
+		var page struct {
+			Entries []struct {
+				ID   int64 `json:"id"`
+				Kind string
+			}
+		}
+		if a.call("GET", "/api/projects/1/entries?q="+name, nil, &page); a.err != nil {
+			return 0
+		}
+		if len(page.Entries) > 0 && page.Entries[0].Kind != "" && (kind == "" || page.Entries[0].Kind == kind) {
+			return page.Entries[0].ID
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	a.err = fmt.Errorf("there is no %s %s", kind, name)
+	return 0
+}
+
+// tutorial takes the pictures of docs/first-layout.md, with its own layouts.
+func tutorial(p *browser.Page, base, demo, out string) error {
+	text, err := os.ReadFile("docs/first-layout.md")
+	if err != nil {
+		return err
+	}
+	var docs []string
+	for _, part := range strings.Split(string(text), "```yaml\n")[1:] {
+		doc, _, _ := strings.Cut(part, "```")
+		docs = append(docs, doc)
+	}
+	a := &api{base: base}
+	look := func(name, path, wait string, click ...string) {
+		if a.err != nil {
+			return
+		}
+		if a.err = p.Go(path); a.err != nil {
+			return
+		}
+		for _, c := range click {
+			if a.err = p.Click(c); a.err != nil {
+				return
+			}
+		}
+		a.err = shoot(p, out, name, wait)
+	}
+	keep := func(name, doc string) (l struct{ ID int64 }) {
+		a.call("POST", "/api/projects/1/layouts", map[string]string{"name": name, "document": doc}, &l)
+		return l
+	}
+	for _, f := range []string{"sluice.bin", "lantern.cart"} {
+		a.call("POST", "/api/projects/1/sources", map[string]string{"path": filepath.Join(demo, f)}, nil)
+	}
+	if a.err == nil { // the last picture was taken in the dark
+		if a.err = p.Go("/p/1/sources"); a.err == nil {
+			a.err = p.Click(`.foot .mini`)
+		}
+	}
+	box := a.entry("sluice.bin", "data")
+	look("first-records", fmt.Sprintf("/p/1/sources/bytes/%d?as=records&at=126184", box), `[data-sheet^="ascii24"]`)
+	l := keep("sluice archive", docs[0])
+	a.entry("sluice.bin", "archive")
+	look("first-archive", fmt.Sprintf("/p/1/sources/layout/%d?entry=%d", l.ID, box), `[data-made-entry="mill.tex"]`, `[data-piece="directory_at"]`)
+	a.call("POST", fmt.Sprintf("/api/entries/%d/mount", box), nil, nil)
+	look("first-picture", fmt.Sprintf("/p/1/sources/bytes/%d?as=picture&at=8", a.entry("mill.tex", "")), `[data-trial="128x64"]`, `[data-guess="128"]`)
+	shape := a.entry("mill.shp", "")
+	look("first-mesh", fmt.Sprintf("/p/1/sources/bytes/%d?as=mesh&at=24", shape), `[data-mesh="mesh"][data-shown="yes"] `+drawn, `[data-indices]`)
+	keep("sluice picture", docs[1])
+	keep("sluice model", docs[2])
+	a.entry("mill.tex", "picture")
+	a.entry("mill.shp", "model")
+	a.call("POST", "/api/projects/1/finds", map[string]int64{"entry": shape}, nil)
+	look("first-find", "/p/1/finds", drawn, `[data-find="mill"][data-state="ready"]`)
+	a.call("POST", "/api/projects/1/finds", map[string]int64{"entry": a.entry("walker.lmd", "model")}, nil)
+	look("lantern", "/p/1/finds", drawn, `[data-find="walker"][data-state="ready"]`, `[data-bind="segments/bank.bin"]`)
+	return a.err
 }
