@@ -89,41 +89,45 @@ func bc7Block(t *[16]uint32, b []byte) {
 	}
 	var e [6][4]uint32 // endpoints: two a subset
 	n := 2 * m.subsets
-	for c := range 3 {
-		for i := range n {
-			e[i][c] = r.take(m.colourBits)
-		}
-	}
-	if m.alphaBits > 0 {
-		for i := range n {
-			e[i][3] = r.take(m.alphaBits)
-		}
-	}
 	cb, ab := m.colourBits, m.alphaBits
+	var raw [4]uint32 // of each channel, all endpoints: at most 30 bits
+	for c := range 3 {
+		raw[c] = r.take(cb * uint(n))
+	}
+	if ab > 0 {
+		raw[3] = r.take(ab * uint(n))
+	}
+	var p uint32 // the endpoints' lowest bits, one each
+	switch {
+	case m.endpointP:
+		p = r.take(uint(n))
+	case m.sharedP:
+		p = pairs[r.take(uint(n/2))] * 3
+	}
+	low := uint(0)
 	if m.endpointP || m.sharedP {
-		var p uint32
+		low = 1
+	}
+	// To eight bits, the highest repeated below.
+	for c := range 3 {
+		v, mask := raw[c], uint32(1)<<cb-1
+		up, down, q := 8-cb-low, cb+low, p
 		for i := range n {
-			if m.endpointP || i%2 == 0 {
-				p = r.take(1)
-			}
-			for c := range e[i] {
-				e[i][c] = e[i][c]<<1 | p
-			}
-		}
-		cb++
-		if ab > 0 {
-			ab++
+			x := ((v&mask)<<low | q&uint32(low)) << up
+			e[i][c] = x | x>>down
+			v, q = v>>cb, q>>1
 		}
 	}
-	for i := range n { // to eight bits, the highest repeated below
-		for c := range 3 {
-			v := e[i][c] << (8 - cb)
-			e[i][c] = v | v>>cb
+	if ab > 0 {
+		v, mask := raw[3], uint32(1)<<ab-1
+		up, down, q := 8-ab-low, ab+low, p
+		for i := range n {
+			x := ((v&mask)<<low | q&uint32(low)) << up
+			e[i][3] = x | x>>down
+			v, q = v>>ab, q>>1
 		}
-		if ab > 0 {
-			v := e[i][3] << (8 - ab)
-			e[i][3] = v | v>>ab
-		} else {
+	} else {
+		for i := range n {
 			e[i][3] = 255
 		}
 	}

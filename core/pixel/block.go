@@ -43,6 +43,8 @@ func decodeBlocks(img *image.NRGBA, f Format, data []byte) {
 				for i := range t {
 					t[i] = uint32(r[i]) | uint32(g[i])<<8 | uint32(z[int(r[i])<<8|int(g[i])])<<16 | 0xff000000
 				}
+			case BC6, BC6S:
+				bc6Texels(&t, b, f == BC6S)
 			case BC7:
 				bc7Block(&t, b)
 			}

@@ -38,12 +38,14 @@ const (
 
 	// Block compression, 4 x 4 texels a block (Khronos Data Format 1.3,
 	// chapters 18 to 20).
-	BC1 Format = "bc1" // colour, one bit of alpha
-	BC2 Format = "bc2" // colour, four bits of alpha
-	BC3 Format = "bc3" // colour, alpha as in BC4
-	BC4 Format = "bc4" // one channel, shown as grey
-	BC5 Format = "bc5" // red and green; blue is made as of a normal
-	BC7 Format = "bc7"
+	BC1  Format = "bc1"         // colour, one bit of alpha
+	BC2  Format = "bc2"         // colour, four bits of alpha
+	BC3  Format = "bc3"         // colour, alpha as in BC4
+	BC4  Format = "bc4"         // one channel, shown as grey
+	BC5  Format = "bc5"         // red and green; blue is made as of a normal
+	BC6  Format = "bc6h_ufloat" // half floats without a sign
+	BC6S Format = "bc6h_sfloat"
+	BC7  Format = "bc7"
 )
 
 // indexBits of the indexed formats.
@@ -135,11 +137,11 @@ func parseName(f string) *packing {
 // Known lists the formats as people are told of them.
 func Known() []string {
 	return []string{"r8g8b8a8 and its like (r g b a l i x, 8 or 16 bits each)", "r5g6b5_pack16 and its like", "r16g16b16a16_sfloat and its like",
-		"indexed1 indexed2 indexed4 (with _low for the low bits first) indexed8", "bc1 bc2 bc3 bc4 bc5 bc7"}
+		"indexed1 indexed2 indexed4 (with _low for the low bits first) indexed8", "bc1 bc2 bc3 bc4 bc5 bc6h_ufloat bc6h_sfloat bc7"}
 }
 
 // blockBytes of the compressed formats.
-var blockBytes = map[Format]int64{BC1: 8, BC2: 16, BC3: 16, BC4: 8, BC5: 16, BC7: 16}
+var blockBytes = map[Format]int64{BC1: 8, BC2: 16, BC3: 16, BC4: 8, BC5: 16, BC6: 16, BC6S: 16, BC7: 16}
 
 // Valid tells whether the format is known.
 func (f Format) Valid() bool { return f.Indexed() || blockBytes[f] > 0 || parse(f) != nil }
@@ -306,10 +308,60 @@ func decodePacked(dst []byte, f Format, p *packing, data []byte, big bool) {
 		}
 		return
 	}
+	if at, ok := wideOrder(p); ok { // 16 bits a channel: one look-up each
+		t := wides()
+		if p.float {
+			t = halves()
+		}
+		hi := 1
+		if big {
+			hi = 0
+		}
+		for i, o := 0, 0; i+p.bytes <= len(data); i, o = i+p.bytes, o+4 {
+			s := data[i : i+p.bytes]
+			d := dst[o : o+4 : o+4]
+			d[3] = 255
+			for k, c := range at {
+				if c >= 0 {
+					d[k] = t[uint16(s[c+hi])<<8|uint16(s[c+1-hi])]
+				}
+			}
+		}
+		return
+	}
 	for i, o := 0, 0; i+p.bytes <= len(data); i, o = i+p.bytes, o+4 {
 		binary.LittleEndian.PutUint32(dst[o:], unpack(p, data[i:i+p.bytes], big))
 	}
 }
+
+// wideOrder gives the first byte of r, g, b and a where each is 16 bits; -1
+// where there is none.
+func wideOrder(p *packing) (at [4]int, ok bool) {
+	at = [4]int{-1, -1, -1, -1}
+	for _, c := range p.channels {
+		if c.bits != 16 || p.word {
+			return at, false
+		}
+		if c.name == 'x' {
+			continue
+		}
+		k := strings.IndexByte("rgba", c.name)
+		if k < 0 {
+			return at, false
+		}
+		at[k] = int(c.low / 8)
+	}
+	return at, true
+}
+
+// wides has every 16-bit number as eight bits, rounded.
+var wides = sync.OnceValue(func() *[1 << 16]byte {
+	t := new([1 << 16]byte)
+	for i := range t {
+		t[i] = byte((uint32(i)*255 + 32767) / 65535)
+	}
+	return t
+})
 
 // byteOrder gives the byte of r, g, b and a where each is one; alpha is -1
 // where there is none.

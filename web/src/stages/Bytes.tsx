@@ -199,7 +199,7 @@ function Values({ entry, at, length, size, onFollow }: { entry: number; at: numb
   )
 }
 
-const formats = ['r5g6b5_pack16', 'b5g6r5_pack16', 'r5g5b5a1_pack16', 'a1r5g5b5_pack16', 'a1b5g5r5_pack16', 'r4g4b4a4_pack16', 'a4r4g4b4_pack16', 'r8g8b8', 'b8g8r8', 'r8g8b8a8', 'b8g8r8a8', 'l8', 'l8a8', 'l4a4_pack8', 'i8', 'indexed8', 'indexed4', 'indexed4_low', 'bc1', 'bc2', 'bc3', 'bc4', 'bc5', 'bc7', 'r16g16b16a16_sfloat']
+const formats = ['r5g6b5_pack16', 'b5g6r5_pack16', 'r5g5b5a1_pack16', 'a1r5g5b5_pack16', 'a1b5g5r5_pack16', 'r4g4b4a4_pack16', 'a4r4g4b4_pack16', 'r8g8b8', 'b8g8r8', 'r8g8b8a8', 'b8g8r8a8', 'l8', 'l8a8', 'l4a4_pack8', 'i8', 'indexed8', 'indexed4', 'indexed4_low', 'bc1', 'bc2', 'bc3', 'bc4', 'bc5', 'bc6h_ufloat', 'bc7', 'r16g16b16a16_sfloat']
 
 function Trials({ entry, path, at, length, size, onGo }: { entry: number; path?: string; at: number; length: number; size: number; onGo: (at: number, n: number) => void }) {
   const [params, setParams] = useSearchParams()
