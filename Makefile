@@ -49,6 +49,7 @@ fuzz:
 	$(FUZZ) ./core/layout -fuzz FuzzRead
 	$(FUZZ) ./core/layout -fuzz FuzzCompile
 	$(FUZZ) ./core/format/gltf -fuzz FuzzRead
+	$(FUZZ) ./core/format -fuzz FuzzFlat
 	$(FUZZ) ./core/source -fuzz FuzzOpen
 	$(FUZZ) ./core/codec -fuzz FuzzFamilies
 	$(FUZZ) ./core/pixel -fuzz FuzzDecode

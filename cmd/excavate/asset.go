@@ -19,6 +19,7 @@ import (
 	"excavate/core/scene"
 	"excavate/core/source"
 	"excavate/core/target"
+	"excavate/internal/shipped"
 	"excavate/internal/version"
 
 	"github.com/spf13/cobra"
@@ -141,15 +142,16 @@ func printInspection(w io.Writer, x find.Inspection, s *scene.Scene) {
 
 func convertCommand(o *options) *cobra.Command {
 	var out, chainFile string
-	c := &cobra.Command{Use: "convert IN -o OUT --chain chain.yaml", Short: "Run a chain over a model and write it as .glb, or as a .zip with a manifest", Args: cobra.ExactArgs(1)}
-	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write: .glb, or .zip for a delivery")
+	c := &cobra.Command{Use: "convert IN -o OUT --chain chain.yaml", Short: "Run a chain over a model and write it as .glb, .obj, .ply or .stl, or as a .zip with a manifest", Args: cobra.ExactArgs(1)}
+	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write: .glb, .obj (with its .mtl and pictures beside it), .ply, .stl, or .zip for a delivery")
 	c.Flags().StringVar(&chainFile, "chain", "", "the chain document `FILE`; none leaves the model as it is")
 	c.MarkFlagRequired("output")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		ending := strings.ToLower(filepath.Ext(out))
-		if ending != ".glb" && ending != ".zip" {
-			return fmt.Errorf("%s: the ending %q cannot be written; name a .glb or .zip file", out, ending)
+		w := shipped.Writers.ByEnding(ending)
+		if w == nil && ending != ".zip" {
+			return fmt.Errorf("%s: the ending %q cannot be written; name a .glb, .obj, .ply, .stl or .zip file", out, ending)
 		}
 		doc := &chain.Chain{}
 		if chainFile != "" {
@@ -192,6 +194,9 @@ func convertCommand(o *options) *cobra.Command {
 			}
 		}
 		final := chain.Last(bands).Scene
+		if w != nil && ending != ".glb" {
+			return writeAs(log, w, final, out)
+		}
 		glb, notes, err := target.Deliver(final, version.Version)
 		if err != nil {
 			return err
@@ -208,6 +213,27 @@ func convertCommand(o *options) *cobra.Command {
 		return writeWhole(out, glb)
 	}
 	return c
+}
+
+// writeAs writes a scene in a format of several files, the model last.
+func writeAs(log io.Writer, w *format.Writer, s *scene.Scene, out string) error {
+	files, notes, err := w.Write(s, strings.TrimSuffix(filepath.Base(out), filepath.Ext(out)))
+	if err != nil {
+		return err
+	}
+	for _, n := range notes {
+		fmt.Fprintln(log, "note:", n.Text)
+	}
+	for i := len(files) - 1; i >= 0; i-- {
+		name := filepath.Join(filepath.Dir(out), files[i].Name)
+		if i == 0 {
+			name = out
+		}
+		if err := writeWhole(name, files[i].Data); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // writeWhole writes a file so that it appears whole or not at all.

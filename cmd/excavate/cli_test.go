@@ -447,3 +447,24 @@ func TestExplainAndCover(t *testing.T) {
 		t.Error(out)
 	}
 }
+
+func TestConvertToOtherFormats(t *testing.T) {
+	dir := demoData(t)
+	out := t.TempDir()
+	for _, name := range []string{"punt.obj", "punt.ply", "punt.stl"} {
+		must(t, "convert", "boats/punt.hull", "-o", filepath.Join(out, name), "--source", filepath.Join(dir, "hulls.tide"), "--source", filepath.Join(dir, "washes.tide"))
+		if text := must(t, "inspect", filepath.Join(out, name)); !strings.Contains(text, "triangles") {
+			t.Error(text)
+		}
+	}
+	// The OBJ finds its library and its picture beside it.
+	if text := must(t, "inspect", filepath.Join(out, "punt.obj")); !strings.Contains(text, "punt_planks") || !strings.Contains(text, "found") || strings.Contains(text, "missing") {
+		t.Error(text)
+	}
+	a := lines[find.Inspection](t, must(t, "inspect", "--json", "boats/punt.hull", "--source", filepath.Join(dir, "hulls.tide")))[0]
+	for _, name := range []string{"punt.obj", "punt.ply", "punt.stl"} {
+		if b := lines[find.Inspection](t, must(t, "inspect", "--json", filepath.Join(out, name)))[0]; b.Triangles != a.Triangles {
+			t.Errorf("%s has %d triangles, want %d", name, b.Triangles, a.Triangles)
+		}
+	}
+}

@@ -24,7 +24,11 @@ func Triangulate(corners []Vec3) [][3]int {
 		turn := func(a, b, c int) float64 {
 			return corners[b].Sub(corners[a]).Cross(corners[c].Sub(corners[a])).Dot(normal)
 		}
-		for len(left) > 3 {
+		convex := true
+		for i := range left {
+			convex = convex && turn(i, (i+1)%n, (i+2)%n) > 0
+		}
+		for len(left) > 3 && !convex {
 			ear := -1
 			for i := range left {
 				a, b, c := left[(i+len(left)-1)%len(left)], left[i], left[(i+1)%len(left)]

@@ -535,7 +535,7 @@ model:
 	// A concave quad in corners 0 to 3 (corner 3 dents it), a square in 4 to 7.
 	file := []byte("F\x00\x00\x00\x04\x00\x00\x00\x04\x00\x01\x01\x00" + "\x00\x00\x00\x01\x00\x00\x01\x01\x00\x00\x01\x00")
 	for _, c := range []struct{ faces, indices, want string }{
-		{"{at: start(i), count: 2, format: u8, form: quads}", "\x00\x01\x02\x03\x04\x05\x06\x07", "[3 0 1 3 1 2 4 5 7 5 6 7]"},
+		{"{at: start(i), count: 2, format: u8, form: quads}", "\x00\x01\x02\x03\x04\x05\x06\x07", "[3 0 1 3 1 2 4 5 6 4 6 7]"},
 		{"{at: start(i), count: 7, format: u8, form: fan, restart: 255}", "\x04\x05\x06\x07\xff\x00\x01", "[4 5 6 4 6 7]"},
 		{"{at: start(i) + 2, count: 2, format: u8, form: polygons, sizes: {at: start(i), format: u8}}", "\x04\x03\x00\x01\x02\x03\x04\x05\x06", "[3 0 1 3 1 2 4 5 6]"},
 		{"{count: 2, winding: clockwise}", "", "[0 2 1 3 5 4]"},

@@ -1729,6 +1729,11 @@ type GuessWidthParams struct {
 // GuessWidthParamsOrder defines parameters for GuessWidth.
 type GuessWidthParamsOrder string
 
+// FindFileParams defines parameters for FindFile.
+type FindFileParams struct {
+	Format string `form:"format" json:"format"`
+}
+
 // PutReadingsJSONBody defines parameters for PutReadings.
 type PutReadingsJSONBody map[string]string
 
@@ -2095,6 +2100,12 @@ type ServerInterface interface {
 
 	// (GET /api/finds/{find})
 	GetFind(c fiber.Ctx, find int64) error
+
+	// (GET /api/finds/{find}/file)
+	FindFile(c fiber.Ctx, find int64, params FindFileParams) error
+
+	// (GET /api/finds/{find}/file/notes)
+	FindFileNotes(c fiber.Ctx, find int64) error
 
 	// (PUT /api/finds/{find}/readings)
 	PutReadings(c fiber.Ctx, find int64) error
@@ -3862,6 +3873,80 @@ func (siw *ServerInterfaceWrapper) GetFind(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.GetFind(c, find)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// FindFile operation middleware
+func (siw *ServerInterfaceWrapper) FindFile(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "find" -------------
+	var find int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "find", c.Params("find"), &find, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindFileParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindFile(c, find, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// FindFileNotes operation middleware
+func (siw *ServerInterfaceWrapper) FindFileNotes(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "find" -------------
+	var find int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "find", c.Params("find"), &find, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindFileNotes(c, find)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -5843,6 +5928,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/entries/:entry/trials/mesh", wrapper.TryMesh)
 
 	router.Get(options.BaseURL+"/api/entries/:entry/trials/guess", wrapper.GuessMesh)
+
+	router.Get(options.BaseURL+"/api/finds/:find/file", wrapper.FindFile)
+
+	router.Get(options.BaseURL+"/api/finds/:find/file/notes", wrapper.FindFileNotes)
 
 	router.Put(options.BaseURL+"/api/finds/:find/readings", wrapper.PutReadings)
 

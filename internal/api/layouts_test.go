@@ -252,3 +252,31 @@ func TestReadingsOfAFind(t *testing.T) {
 		t.Errorf("%d %s", s, b)
 	}
 }
+
+func TestSaveAFindAsAnotherFormat(t *testing.T) {
+	c := start(t)
+	id, path := c.project("save")
+	for _, n := range []string{"hulls.tide", "washes.tide"} {
+		c.addSource(id, n)
+	}
+	c.linked(path)
+	e := c.entries(path, "q=punt.hull").Entries[0]
+	f := call[api.Find](c, "POST", path+"/finds", map[string]any{"entry": e.Id})
+	c.linked(path)
+	formats := call[[]struct {
+		Name, Ending string
+		Notes        []string
+	}](c, "GET", fmt.Sprintf("/api/finds/%d/file/notes", f.Id), nil)
+	if len(formats) < 4 || formats[3].Name != "stl" || !strings.Contains(strings.Join(formats[3].Notes, "; "), "1 picture not written: STL has none") {
+		t.Errorf("%+v", formats)
+	}
+	for name, head := range map[string]string{"glb": "glTF", "obj": "PK", "ply": "ply\n", "stl": "\x00"} {
+		s, b := c.do("GET", fmt.Sprintf("/api/finds/%d/file?format=%s", f.Id, name), nil)
+		if s != 200 || !bytes.HasPrefix(b, []byte(head)) {
+			t.Errorf("%s: %d %.40q", name, s, b)
+		}
+	}
+	if s, b := c.do("GET", fmt.Sprintf("/api/finds/%d/file?format=clay", f.Id), nil); s != 400 {
+		t.Errorf("%d %s", s, b)
+	}
+}

@@ -6,9 +6,19 @@ import (
 	"excavate/core/find"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
+	"excavate/core/format/obj"
+	"excavate/core/format/ply"
+	"excavate/core/format/stl"
 	"excavate/core/layout"
 	"excavate/layouts"
 )
+
+// Formats are the open formats that are read, in the order in which they are
+// tried: those with a mark first.
+var Formats = append(format.Registry(gltf.Readers()), ply.Format(), stl.Format(), obj.Format())
+
+// Writers are the open formats that are written.
+var Writers = format.Writers{gltf.Writer(), obj.Writer(), ply.Writer(), stl.Writer()}
 
 // Library compiles the layouts that ship. Those in more, folders with layouts
 // of the porter's own, are tried first, the last folder before the others.
@@ -22,5 +32,5 @@ func Library(more ...string) (*find.Library, error) {
 			return nil, err
 		}
 	}
-	return &find.Library{Layouts: set, Formats: format.Registry(gltf.Readers())}, nil
+	return &find.Library{Layouts: set, Formats: Formats}, nil
 }

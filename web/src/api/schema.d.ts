@@ -895,6 +895,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/finds/{find}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        /** @description The find in another format; several files come as a ZIP. */
+        get: operations["findFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/finds/{find}/file/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        /** @description What each format that can be written would not carry of the find. */
+        get: operations["findFileNotes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/finds/{find}/readings": {
         parameters: {
             query?: never;
@@ -3854,6 +3892,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeshGuess"];
+                };
+            };
+        };
+    };
+    findFile: {
+        parameters: {
+            query: {
+                format: string;
+            };
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "*/*": string;
+                };
+            };
+        };
+    };
+    findFileNotes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The formats */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        name: string;
+                        title: string;
+                        ending: string;
+                        notes: string[];
+                    }[];
                 };
             };
         };

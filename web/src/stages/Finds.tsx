@@ -6,6 +6,7 @@ import { api, ok, refresh, thumb, useChains, useFinds, useSources, viewUrl } fro
 import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures } from '../parts/bits'
 import { count, metres, plural } from '../parts/format'
+import { SaveAs } from '../parts/SaveAs'
 import { View3D } from '../parts/View3D'
 import { useProjectId } from '../Shell'
 
@@ -67,6 +68,7 @@ export function Finds() {
         {f && (<>
           <div className="body row wrap" style={{ paddingTop: 10 }}>
             <Button variant="contained" disabled={!m} onClick={() => void chain()}>{chains?.some((c) => c.find === f.id) ? 'Go to its chain' : 'Start a chain'}</Button>
+            {m && <SaveAs find={f.id} name={f.name} />}
             <Button onClick={() => void remove()}>Take out</Button>
           </div>
           {m && (<>

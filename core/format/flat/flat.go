@@ -1,0 +1,134 @@
+// Package flat puts a scene into one space, as formats without a hierarchy
+// want it: every part where its node has it, skinned ones in the rest pose.
+package flat
+
+import (
+	"fmt"
+	"strings"
+
+	"excavate/core/scene"
+)
+
+// Piece is one part in world space. UV and colour sets are those of the part.
+type Piece struct {
+	Name               string // of the node, or of its mesh
+	Positions, Normals []float32
+	Part               *scene.Part
+	Triangles          []uint32 // wound counter-clockwise seen from the front, also where a node mirrors
+}
+
+// Pieces are the parts of every node that has a mesh.
+func Pieces(s *scene.Scene) []Piece {
+	var out []Piece
+	world := s.World()
+	for i := range s.Nodes {
+		n := &s.Nodes[i]
+		if n.Mesh < 0 {
+			continue
+		}
+		m := &s.Meshes[n.Mesh]
+		name := n.Name
+		if name == "" {
+			name = m.Name
+		}
+		mirrored := n.Skin < 0 && world[i].Det3() < 0
+		for k := range m.Parts {
+			p := &m.Parts[k]
+			x := Piece{Name: name, Part: p, Triangles: p.Triangles}
+			x.Positions, x.Normals = s.Posed(i, p, world)
+			if mirrored {
+				x.Triangles = make([]uint32, len(p.Triangles))
+				for t := 0; t+2 < len(p.Triangles); t += 3 {
+					x.Triangles[t], x.Triangles[t+1], x.Triangles[t+2] = p.Triangles[t], p.Triangles[t+2], p.Triangles[t+1]
+				}
+			}
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// Has says what a format can carry beside positions and triangles.
+type Has struct {
+	Format    string // as notes name it
+	Names     bool
+	Materials bool
+	Pictures  bool
+	Normals   bool
+	UVs       int // sets
+	Colours   int // sets
+}
+
+// Lost are the notes on what a flat format does not carry of a scene, each
+// with its count.
+func Lost(s *scene.Scene, has Has) []scene.Note {
+	var out []scene.Note
+	lose := func(n int, one, many string) {
+		if n == 0 {
+			return
+		}
+		if n == 1 {
+			many = one
+		}
+		out = append(out, scene.Note{Text: fmt.Sprintf("%d %s not written: %s has none", n, many, has.Format), Loss: true})
+	}
+	uvs, colours, morphs, tangents, skinned, normals := 0, 0, 0, 0, 0, 0
+	for i := range s.Meshes {
+		for k := range s.Meshes[i].Parts {
+			p := &s.Meshes[i].Parts[k]
+			uvs += max(0, len(p.UVs)-has.UVs)
+			colours += max(0, len(p.Colours)-has.Colours)
+			morphs += len(p.Morphs)
+			if p.Tangents != nil {
+				tangents++
+			}
+			if p.Joints != nil {
+				skinned++
+			}
+			if p.Normals != nil && !has.Normals {
+				normals++
+			}
+		}
+	}
+	lose(uvs, "UV set", "UV sets")
+	lose(colours, "colour set", "colour sets")
+	lose(normals, "part's normals", "parts' normals")
+	lose(tangents, "part's tangents", "parts' tangents")
+	lose(morphs, "morph target", "morph targets")
+	lose(skinned, "part's joint weights", "parts' joint weights")
+	lose(len(s.Skins), "skin", "skins")
+	lose(len(s.Motions), "motion", "motions")
+	lose(len(s.Cameras), "camera", "cameras")
+	lose(len(s.Lights), "light", "lights")
+	if !has.Materials {
+		lose(len(s.Materials), "material", "materials")
+	}
+	if !has.Pictures {
+		lose(len(s.Pictures), "picture", "pictures")
+	}
+	if !has.Names {
+		lose(len(s.Meshes), "mesh's name", "meshes' names")
+	}
+	bones := 0
+	for _, b := range s.Bones() {
+		if b {
+			bones++
+		}
+	}
+	lose(bones, "bone", "bones")
+	return out
+}
+
+// FileName is a name as file systems hold it.
+func FileName(name string) string {
+	name = strings.Map(func(r rune) rune {
+		if r < 0x20 || strings.ContainsRune(`/\:*?"<>|`, r) {
+			return '_'
+		}
+		return r
+	}, strings.TrimSpace(name))
+	if name == "" || name == "." || name == ".." {
+		return "model"
+	}
+	return name[:min(len(name), 120)]
+}

@@ -1,0 +1,466 @@
+// Package obj reads and writes Wavefront OBJ with its material library MTL
+// (the format as Wavefront's "Object Files" appendix B1 and "MTL material
+// format" state it, with the usual extensions: colours after a position, and
+// the PBR keys Pr, Pm, map_Pr, map_Pm and norm).
+package obj
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"excavate/core/format"
+	"excavate/core/format/corner"
+	"excavate/core/limit"
+	"excavate/core/scene"
+)
+
+// Format is the reader for the registry.
+func Format() format.Reader {
+	return format.Reader{Name: "obj", Title: "Wavefront OBJ", Probe: Probe, Read: Read}
+}
+
+// Probe looks for a statement of the format among the first lines; comments
+// and blank lines may stand before it.
+func Probe(head []byte) bool {
+	head = format.UTF8(head)
+	seen := false
+	for line := range bytes.Lines(head) {
+		if line[len(line)-1] != '\n' && len(head) >= 512 {
+			break // cut off
+		}
+		word, rest, _ := bytes.Cut(bytes.TrimSpace(line), []byte(" "))
+		rest = bytes.TrimSpace(rest)
+		switch string(word) {
+		case "":
+			continue
+		case "v", "vn", "vt":
+			if n := numbers(rest); n < 2 || string(word) == "v" && n < 3 {
+				return false
+			}
+			return true
+		case "mtllib", "usemtl", "o", "g", "s":
+			if len(rest) == 0 {
+				return false
+			}
+			seen = seen || word[0] == 'm' || word[0] == 'u'
+		default:
+			if word[0] != '#' {
+				return false
+			}
+		}
+	}
+	return seen // a library or a material, and no more was seen
+}
+
+func numbers(b []byte) (n int) {
+	for {
+		_, rest, ok := format.Float(b)
+		if !ok {
+			return n
+		}
+		n, b = n+1, rest
+	}
+}
+
+// reader is the state between the lines of a file.
+type reader struct {
+	format.File
+	src       corner.Source
+	s         *scene.Scene
+	materials map[string]int
+	pictures  map[string]int
+	libs      []string
+	parts     map[partKey]*corner.Part
+	order     []partKey
+	cur       *corner.Part
+	key       partKey
+	smooth    int
+	smoothing map[*corner.Part][]smoothed // of faces without normals
+	corners   []corner.Ref
+	line      int
+	lines     int // statements of lines and points
+	unknown   map[string]int
+	missing   map[string]bool // materials that no library has
+}
+
+type partKey struct {
+	mesh, material string
+}
+
+// smoothed is a run of triangles of one smoothing group, or of one face of
+// group 0, which is flat.
+type smoothed struct{ group, triangles int }
+
+// Read decodes a file.
+func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
+	r := &reader{File: f, s: &scene.Scene{}, materials: map[string]int{}, pictures: map[string]int{}, parts: map[partKey]*corner.Part{}, unknown: map[string]int{}, missing: map[string]bool{}, smoothing: map[*corner.Part][]smoothed{}}
+	data := format.UTF8(f.Data)
+	var joined []byte
+	for len(data) > 0 {
+		if r.line&0xfff == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		r.line++
+		end := bytes.IndexByte(data, '\n')
+		line := data
+		if end < 0 {
+			data = nil
+		} else {
+			line, data = data[:end], data[end+1:]
+		}
+		if n := len(line); n > 0 && line[n-1] == '\r' {
+			line = line[:n-1]
+		}
+		if n := len(line); n > 0 && line[n-1] == '\\' { // it goes on in the next
+			joined = append(append(joined, line[:n-1]...), ' ')
+			continue
+		}
+		if joined != nil {
+			line, joined = append(joined, line...), nil
+		}
+		if err := r.statement(line); err != nil {
+			return nil, err
+		}
+	}
+	return r.finish()
+}
+
+func (r *reader) errorf(msg string, a ...any) error {
+	return format.Errorf(fmt.Sprintf("line %d", r.line), msg, a...)
+}
+
+func (r *reader) statement(line []byte) error {
+	for len(line) > 0 && (line[0] == ' ' || line[0] == '\t') {
+		line = line[1:]
+	}
+	if len(line) == 0 || line[0] == '#' {
+		return nil
+	}
+	if len(line) > 2 && line[0] == 'v' && line[1] == ' ' {
+		return r.position(line[2:])
+	}
+	if len(line) > 2 && line[0] == 'f' && line[1] == ' ' {
+		return r.face(line[2:])
+	}
+	word, rest := line, []byte(nil)
+	if i := bytes.IndexAny(line, " \t"); i >= 0 {
+		word, rest = line[:i], line[i+1:]
+	}
+	switch string(word) {
+	case "v":
+		return r.position(rest)
+	case "vt":
+		err := r.vector(&r.src.UVs, rest, 1, 2, "texture coordinate")
+		if n := len(r.src.UVs); err == nil {
+			r.src.UVs[n-1] = 1 - r.src.UVs[n-1] // OBJ counts v from below
+		}
+		return err
+	case "vn":
+		return r.vector(&r.src.Normals, rest, 3, 3, "normal")
+	case "f", "fo":
+		return r.face(rest)
+	case "l", "p":
+		r.lines++
+	case "o", "g":
+		if name := text(rest); name != "" || string(word) == "g" {
+			r.key.mesh, r.cur = name, nil
+		}
+	case "usemtl":
+		r.key.material, r.cur = text(rest), nil
+	case "mtllib":
+		r.library(text(rest))
+	case "s":
+		r.smooth = 0
+		if n, err := strconv.Atoi(text(rest)); err == nil {
+			r.smooth = n
+		} else if text(rest) != "off" && text(rest) != "" {
+			r.smooth = 1
+		}
+	default:
+		if len(r.unknown) < 64 {
+			r.unknown[string(word)]++
+		}
+	}
+	return nil
+}
+
+func text(b []byte) string { return strings.ToValidUTF8(string(bytes.TrimSpace(b)), "\ufffd") }
+
+func (r *reader) position(b []byte) error {
+	if len(r.src.Positions) >= 3*limit.Vertices {
+		return r.errorf("more than %d positions", limit.Vertices)
+	}
+	var v [8]float32
+	n := 0
+	for n < 8 {
+		x, rest, ok := format.Float(b)
+		if !ok {
+			break
+		}
+		if v[n], ok = format.Finite32(x); !ok {
+			return r.errorf("position %d: %g is no finite number", len(r.src.Positions)/3+1, x)
+		}
+		n, b = n+1, rest
+	}
+	if n < 3 {
+		return r.errorf("a position has three numbers, this has %d", n)
+	}
+	r.src.Positions = append(r.src.Positions, v[:3]...)
+	if n >= 6 { // x y z r g b, or x y z w r g b is not written by anybody
+		if r.src.Colours == nil {
+			r.src.Colours = make([]float32, 0, cap(r.src.Positions)/3*4)
+		}
+		for k := len(r.src.Colours) / 4; k < len(r.src.Positions)/3-1; k++ {
+			r.src.Colours = append(r.src.Colours, 1, 1, 1, 1)
+		}
+		r.src.Colours = append(r.src.Colours, format.Linear(float64(v[3])), format.Linear(float64(v[4])), format.Linear(float64(v[5])), 1)
+	}
+	return nil
+}
+
+// vector reads least to most numbers; those that are missing are 0.
+func (r *reader) vector(to *[]float32, b []byte, least, most int, what string) error {
+	n := 0
+	for n < most {
+		x, rest, ok := format.Float(b)
+		if !ok {
+			break
+		}
+		f, ok := format.Finite32(x)
+		if !ok {
+			return r.errorf("a %s of %g", what, x)
+		}
+		*to = append(*to, f)
+		n, b = n+1, rest
+	}
+	if n < least {
+		return r.errorf("a %s has %d numbers, this has %d", what, least, n)
+	}
+	for ; n < most; n++ {
+		*to = append(*to, 0)
+	}
+	return nil
+}
+
+// index reads a whole number; 0 where none stands.
+func index(b []byte) (v int, rest []byte) {
+	i, neg := 0, false
+	if i < len(b) && b[i] == '-' {
+		neg = true
+		i++
+	}
+	for ; i < len(b) && b[i]-'0' < 10; i++ {
+		if v < 1<<40 {
+			v = 10*v + int(b[i]-'0')
+		}
+	}
+	if neg {
+		v = -v
+	}
+	return v, b[i:]
+}
+
+// resolve counts from the end where an index is below 0.
+func (r *reader) resolve(v, n int, what string) (int32, error) {
+	if v < 0 {
+		v += n + 1
+	}
+	if v < 1 || v > n {
+		return 0, r.errorf("a face uses %s %d, and there are %d", what, v, n)
+	}
+	return int32(v - 1), nil
+}
+
+func (r *reader) face(b []byte) error {
+	r.corners = r.corners[:0]
+	nv, nt, nn := len(r.src.Positions)/3, len(r.src.UVs)/2, len(r.src.Normals)/3
+	normals := true
+	for {
+		for len(b) > 0 && (b[0] == ' ' || b[0] == '\t') {
+			b = b[1:]
+		}
+		if len(b) == 0 || b[0] == '#' {
+			break
+		}
+		c := corner.Ref{T: -1, N: -1}
+		v, rest := index(b)
+		if len(rest) == len(b) {
+			return r.errorf("%q is no corner of a face: write position/texture/normal", short(b))
+		}
+		var err error
+		if c.V, err = r.resolve(v, nv, "position"); err != nil {
+			return err
+		}
+		b = rest
+		if len(b) > 0 && b[0] == '/' {
+			if v, b = index(b[1:]); v != 0 {
+				if c.T, err = r.resolve(v, nt, "texture coordinate"); err != nil {
+					return err
+				}
+			}
+			if len(b) > 0 && b[0] == '/' {
+				if v, b = index(b[1:]); v != 0 {
+					if c.N, err = r.resolve(v, nn, "normal"); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		normals = normals && c.N >= 0
+		r.corners = append(r.corners, c)
+		if len(r.corners) > 1<<20 {
+			return r.errorf("a face of more than %d corners", 1<<20)
+		}
+	}
+	if len(r.corners) < 3 {
+		return r.errorf("a face of %d corners", len(r.corners))
+	}
+	p := r.part()
+	if !normals { // the smoothing group stands in the place of the normal, so that groups share no vertex
+		for i := range r.corners {
+			r.corners[i].N = -1
+		}
+	}
+	was := len(p.Triangles)
+	p.Face(&r.src, r.corners)
+	if added := (len(p.Triangles) - was) / 3; !normals && added > 0 {
+		runs := r.smoothing[p]
+		if k := len(runs) - 1; k >= 0 && r.smooth > 0 && runs[k].group == r.smooth {
+			runs[k].triangles += added
+		} else {
+			runs = append(runs, smoothed{r.smooth, added})
+		}
+		r.smoothing[p] = runs
+	}
+	return nil
+}
+
+func short(b []byte) string { return string(b[:min(len(b), 24)]) }
+
+func (r *reader) part() *corner.Part {
+	if r.cur != nil {
+		return r.cur
+	}
+	p := r.parts[r.key]
+	if p == nil {
+		p = &corner.Part{Material: scene.None}
+		if name := r.key.material; name != "" {
+			k, ok := r.materials[name]
+			if !ok {
+				k = len(r.s.Materials)
+				r.materials[name] = k
+				r.s.Materials = append(r.s.Materials, scene.NewMaterial(name))
+				r.missing[name] = true
+			}
+			p.Material = k
+		}
+		r.parts[r.key] = p
+		r.order = append(r.order, r.key)
+	}
+	r.cur = p
+	return p
+}
+
+// library reads material libraries: one name with blanks, or several names.
+func (r *reader) library(names string) {
+	if r.Companion == nil {
+		r.libs = append(r.libs, names)
+		return
+	}
+	try := func(name string) bool {
+		b, _, err := r.Companion(strings.Trim(name, `"`))
+		if err != nil {
+			return false
+		}
+		r.readMTL(b)
+		return true
+	}
+	if try(names) {
+		return
+	}
+	list := strings.Fields(names)
+	if len(list) < 2 {
+		r.libs = append(r.libs, names)
+		return
+	}
+	for _, n := range list {
+		if !try(n) {
+			r.libs = append(r.libs, n)
+		}
+	}
+}
+
+func (r *reader) finish() (*scene.Scene, error) {
+	if len(r.src.Positions) == 0 {
+		return nil, errors.New("it has no positions")
+	}
+	if r.src.Colours != nil {
+		for k := len(r.src.Colours) / 4; k < len(r.src.Positions)/3; k++ {
+			r.src.Colours = append(r.src.Colours, 1, 1, 1, 1)
+		}
+	}
+	meshes := map[string]int{}
+	note := func(msg string, a ...any) {
+		r.s.Notes = append(r.s.Notes, scene.Note{Text: fmt.Sprintf(msg, a...), Loss: true})
+	}
+	partUV, partNormal := 0, 0
+	for _, key := range r.order {
+		p := r.parts[key]
+		if len(p.Triangles) == 0 {
+			continue
+		}
+		part, lackUV, lackNormal := p.Scene(&r.src)
+		if part.Normals == nil {
+			smoothNormals(&part, r.smoothing[p])
+		}
+		partUV += btoi(lackUV)
+		partNormal += btoi(lackNormal)
+		name := key.mesh
+		if name == "" {
+			name = "mesh"
+		}
+		k, ok := meshes[name]
+		if !ok {
+			k = len(r.s.Meshes)
+			meshes[name] = k
+			r.s.Meshes = append(r.s.Meshes, scene.Mesh{Name: name})
+			n := scene.NewNode(name)
+			n.Mesh = k
+			r.s.Nodes = append(r.s.Nodes, n)
+		}
+		r.s.Meshes[k].Parts = append(r.s.Meshes[k].Parts, part)
+	}
+	if len(r.s.Meshes) == 0 {
+		return nil, fmt.Errorf("it has %d positions and no faces", len(r.src.Positions)/3)
+	}
+	if r.lines > 0 {
+		note("%d lines and points are left out", r.lines)
+	}
+	if partUV > 0 {
+		note("%d parts have texture coordinates at some corners only; the others are 0, 0", partUV)
+	}
+	if partNormal > 0 {
+		note("%d parts have normals at some corners only; all were computed anew", partNormal)
+	}
+	for word, n := range r.unknown {
+		note("%d statements %q are not read", n, word)
+	}
+	for _, l := range r.libs {
+		note("the material library %s was not found", l)
+	}
+	if len(r.missing) > 0 {
+		note("%d materials are in no library and are plain", len(r.missing))
+	}
+	return r.s, r.s.Validate()
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,177 @@
+package obj
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"excavate/core/format"
+	"excavate/core/format/flat"
+	"excavate/core/scene"
+)
+
+// Writer is the writer for the registry.
+func Writer() format.Writer {
+	return format.Writer{Name: "obj", Title: "Wavefront OBJ", Ending: ".obj", Write: Write}
+}
+
+// Write writes a scene as OBJ, MTL and its pictures.
+func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
+	notes := flat.Lost(s, flat.Has{Format: "OBJ", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1})
+	file := flat.FileName(name)
+	var b bytes.Buffer
+	if len(s.Materials) > 0 {
+		fmt.Fprintf(&b, "mtllib %s.mtl\n", file)
+	}
+	names := unique(len(s.Materials), func(i int) string { return s.Materials[i].Name }, "material")
+	var line []byte
+	num := func(v float32) {
+		line = append(line, ' ')
+		line = strconv.AppendFloat(line, float64(v), 'g', -1, 32)
+	}
+	put := func(word string, values ...float32) {
+		line = append(line[:0], word...)
+		for _, v := range values {
+			num(v)
+		}
+		b.Write(append(line, '\n'))
+	}
+	v, t, n := 1, 1, 1
+	for _, p := range flat.Pieces(s) {
+		fmt.Fprintf(&b, "o %s\n", word(p.Name, "mesh"))
+		count := len(p.Positions) / 3
+		var colours []float32
+		if len(p.Part.Colours) > 0 {
+			colours = p.Part.Colours[0].Data
+		}
+		for i := range count {
+			q := p.Positions[3*i : 3*i+3]
+			if colours != nil {
+				c := colours[4*i : 4*i+3]
+				put("v", q[0], q[1], q[2], float32(format.Display(c[0])), float32(format.Display(c[1])), float32(format.Display(c[2])))
+			} else {
+				put("v", q...)
+			}
+		}
+		var uvs []float32
+		if len(p.Part.UVs) > 0 {
+			uvs = p.Part.UVs[0].Data
+			for i := range count {
+				put("vt", uvs[2*i], 1-uvs[2*i+1]) // OBJ counts v from below
+			}
+		}
+		for i := 0; i < len(p.Normals); i += 3 {
+			put("vn", p.Normals[i:i+3]...)
+		}
+		if p.Part.Material >= 0 {
+			fmt.Fprintf(&b, "usemtl %s\n", names[p.Part.Material])
+		}
+		for k := 0; k+2 < len(p.Triangles); k += 3 {
+			line = append(line[:0], 'f')
+			for _, i := range p.Triangles[k : k+3] {
+				line = strconv.AppendInt(append(line, ' '), int64(int(i)+v), 10)
+				if uvs != nil {
+					line = strconv.AppendInt(append(line, '/'), int64(int(i)+t), 10)
+				} else if p.Normals != nil {
+					line = append(line, '/')
+				}
+				if p.Normals != nil {
+					line = strconv.AppendInt(append(line, '/'), int64(int(i)+n), 10)
+				}
+			}
+			b.Write(append(line, '\n'))
+		}
+		v += count
+		if uvs != nil {
+			t += count
+		}
+		n += len(p.Normals) / 3
+	}
+	out := []format.Written{{Name: file + ".obj", Data: b.Bytes()}}
+	if len(s.Materials) > 0 {
+		pictures := pictureNames(s)
+		mtl, more := library(s, names, pictures)
+		notes = append(notes, more...)
+		out = append(out, format.Written{Name: file + ".mtl", Data: mtl})
+		for i := range s.Pictures {
+			if p := &s.Pictures[i]; !p.Missing() {
+				out = append(out, format.Written{Name: pictures[i], Data: p.Data})
+			}
+		}
+	}
+	return out, notes, nil
+}
+
+// word is a name without what ends or breaks a statement.
+func word(name, usual string) string {
+	name = strings.Join(strings.FieldsFunc(name, func(r rune) bool { return r < ' ' }), " ")
+	if name = strings.TrimRight(strings.TrimSpace(name), `\`); name == "" {
+		return usual
+	}
+	return name
+}
+
+func unique(n int, name func(int) string, usual string) []string {
+	out, taken := make([]string, n), map[string]bool{}
+	for i := range out {
+		w := word(name(i), usual)
+		for k := 2; taken[w]; k++ {
+			w = fmt.Sprintf("%s %d", word(name(i), usual), k)
+		}
+		taken[w] = true
+		out[i] = w
+	}
+	return out
+}
+
+func pictureNames(s *scene.Scene) []string {
+	return unique(len(s.Pictures), func(i int) string {
+		p := &s.Pictures[i]
+		name := flat.FileName(p.Name)
+		if at := strings.LastIndexByte(name, '.'); at > 0 {
+			name = name[:at]
+		}
+		if p.MIME == "image/jpeg" {
+			return name + ".jpg"
+		}
+		return name + ".png"
+	}, "picture.png")
+}
+
+func library(s *scene.Scene, names, pictures []string) ([]byte, []scene.Note) {
+	var b bytes.Buffer
+	lost := map[scene.Role]int{}
+	for i := range s.Materials {
+		m := &s.Materials[i]
+		fmt.Fprintf(&b, "newmtl %s\nKd %.6g %.6g %.6g\nd %g\nPr %g\nPm %g\n", names[i], format.Display(m.BaseColour[0]), format.Display(m.BaseColour[1]), format.Display(m.BaseColour[2]), m.BaseColour[3], m.Roughness, m.Metallic)
+		if m.Emissive != [3]float32{} {
+			fmt.Fprintf(&b, "Ke %.6g %.6g %.6g\n", format.Display(m.Emissive[0]), format.Display(m.Emissive[1]), format.Display(m.Emissive[2]))
+		}
+		if m.Unlit {
+			b.WriteString("illum 0\n")
+		}
+		for _, t := range m.Textures {
+			key := map[scene.Role]string{scene.RoleColour: "map_Kd", scene.RoleEmission: "map_Ke", scene.RoleNormal: "norm"}[t.Role]
+			if key == "" {
+				lost[t.Role]++
+				continue
+			}
+			clamp := ""
+			if t.WrapU == scene.Clamp && t.WrapV == scene.Clamp {
+				clamp = "-clamp on "
+			}
+			fmt.Fprintf(&b, "%s %s%s\n", key, clamp, pictures[t.Picture])
+			if t.Role == scene.RoleColour && m.Alpha == scene.Cutout {
+				fmt.Fprintf(&b, "map_d %s\n", pictures[t.Picture])
+			}
+		}
+	}
+	var notes []scene.Note
+	for _, r := range scene.Roles {
+		if n := lost[r]; n > 0 {
+			notes = append(notes, scene.Note{Text: fmt.Sprintf("%d pictures in the role %s not written: MTL has no such role", n, r), Loss: true})
+		}
+	}
+	return b.Bytes(), notes
+}

@@ -1,0 +1,640 @@
+// Package ply reads and writes the Polygon File Format (Greg Turk, "The PLY
+// Polygon File Format", 1994): text, or binary in either byte order, with any
+// properties.
+package ply
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+
+	"excavate/core/format"
+	"excavate/core/format/corner"
+	"excavate/core/format/flat"
+	"excavate/core/limit"
+	"excavate/core/scene"
+)
+
+// Format is the reader for the registry.
+func Format() format.Reader {
+	return format.Reader{Name: "ply", Title: "Polygon file format", Probe: func(head []byte) bool {
+		return bytes.HasPrefix(head, []byte("ply\n")) || bytes.HasPrefix(head, []byte("ply\r"))
+	}, Read: Read}
+}
+
+// types by both of their names.
+var types = map[string]byte{"char": 'b', "int8": 'b', "uchar": 'B', "uint8": 'B', "short": 'h', "int16": 'h', "ushort": 'H', "uint16": 'H',
+	"int": 'i', "int32": 'i', "uint": 'I', "uint32": 'I', "float": 'f', "float32": 'f', "double": 'd', "float64": 'd'}
+
+var sizes = map[byte]int{'b': 1, 'B': 1, 'h': 2, 'H': 2, 'i': 4, 'I': 4, 'f': 4, 'd': 8}
+
+type property struct {
+	name  string
+	count byte // type of a list's count; 0 for a single value
+	typ   byte
+}
+
+type element struct {
+	name  string
+	n     int
+	props []property
+}
+
+type header struct {
+	text     bool
+	order    binary.ByteOrder
+	elements []element
+	body     int // where it ends
+	lines    int
+}
+
+const maxHeader = 1 << 20
+
+func parseHeader(b []byte) (*header, error) {
+	h := &header{}
+	at := 0
+	fail := func(f string, a ...any) (*header, error) {
+		return nil, format.Errorf(fmt.Sprintf("line %d", h.lines), f, a...)
+	}
+	for {
+		rest := b[at:min(len(b), maxHeader)]
+		end := bytes.IndexAny(rest, "\r\n")
+		if end < 0 {
+			return fail("the header has no end_header")
+		}
+		line := string(rest[:end])
+		at += end + 1
+		if rest[end] == '\r' && at < len(b) && b[at] == '\n' {
+			at++
+		}
+		h.lines++
+		f := strings.Fields(line)
+		if len(f) == 0 {
+			continue
+		}
+		switch f[0] {
+		case "ply", "comment", "obj_info":
+		case "format":
+			if len(f) < 2 {
+				return fail("format names ascii, binary_little_endian or binary_big_endian")
+			}
+			switch f[1] {
+			case "ascii":
+				h.text = true
+			case "binary_little_endian":
+				h.order = binary.LittleEndian
+			case "binary_big_endian":
+				h.order = binary.BigEndian
+			default:
+				return fail("the format %q is none of ascii, binary_little_endian, binary_big_endian", f[1])
+			}
+		case "element":
+			if len(f) < 3 {
+				return fail("an element has a name and a count")
+			}
+			n, err := strconv.Atoi(f[2])
+			if err != nil || n < 0 || n > limit.Vertices {
+				return fail("%q elements %s; at most %d are read", f[2], f[1], limit.Vertices)
+			}
+			if len(h.elements) >= 64 {
+				return fail("more than 64 elements")
+			}
+			h.elements = append(h.elements, element{name: f[1], n: n})
+		case "property":
+			if len(h.elements) == 0 || len(f) < 3 {
+				return fail("a property has a type and a name, after its element")
+			}
+			e := &h.elements[len(h.elements)-1]
+			p := property{name: f[len(f)-1]}
+			if f[1] == "list" {
+				if len(f) < 5 || types[f[2]] == 0 || types[f[2]] == 'f' || types[f[2]] == 'd' || types[f[3]] == 0 {
+					return fail("a list property has a type of its count, a type of its values and a name")
+				}
+				p.count, p.typ = types[f[2]], types[f[3]]
+			} else if p.typ = types[f[1]]; p.typ == 0 {
+				return fail("the type %q is not known", f[1])
+			}
+			if len(e.props) >= 256 {
+				return fail("more than 256 properties")
+			}
+			e.props = append(e.props, p)
+		case "end_header":
+			if !h.text && h.order == nil {
+				return fail("the header names no format")
+			}
+			h.body = at
+			return h, nil
+		default:
+			return fail("%q stands in the header", f[0])
+		}
+	}
+}
+
+// values reads the body, number by number.
+type values struct {
+	h    *header
+	b    []byte
+	at   int
+	line int
+}
+
+func (v *values) where() string {
+	if v.h.text {
+		return fmt.Sprintf("line %d", v.line)
+	}
+	return fmt.Sprintf("offset %d", v.at)
+}
+
+func (v *values) next(t byte) (float64, error) {
+	if !v.h.text {
+		n := sizes[t]
+		if v.at+n > len(v.b) {
+			return 0, format.Errorf(v.where(), "the file ends here")
+		}
+		p := v.b[v.at:]
+		v.at += n
+		switch t {
+		case 'b':
+			return float64(int8(p[0])), nil
+		case 'B':
+			return float64(p[0]), nil
+		case 'h':
+			return float64(int16(v.h.order.Uint16(p))), nil
+		case 'H':
+			return float64(v.h.order.Uint16(p)), nil
+		case 'i':
+			return float64(int32(v.h.order.Uint32(p))), nil
+		case 'I':
+			return float64(v.h.order.Uint32(p)), nil
+		case 'f':
+			return float64(math.Float32frombits(v.h.order.Uint32(p))), nil
+		}
+		return math.Float64frombits(v.h.order.Uint64(p)), nil
+	}
+	for v.at < len(v.b) && v.b[v.at] <= ' ' {
+		if v.b[v.at] == '\n' {
+			v.line++
+		}
+		v.at++
+	}
+	x, rest, ok := format.Float(v.b[v.at:])
+	if !ok {
+		if v.at >= len(v.b) {
+			return 0, format.Errorf(v.where(), "the file ends here")
+		}
+		word := string(v.b[v.at:min(len(v.b), v.at+16)])
+		word, _, _ = strings.Cut(word, "\n")
+		return 0, format.Errorf(v.where(), "%q is no number", word)
+	}
+	v.at = len(v.b) - len(rest)
+	return x, nil
+}
+
+// roles of a vertex' properties: where each goes.
+var roles = map[string]int{"x": 0, "y": 1, "z": 2, "nx": 3, "ny": 4, "nz": 5, "red": 6, "green": 7, "blue": 8, "alpha": 9, "r": 6, "g": 7, "b": 8, "a": 9,
+	"diffuse_red": 6, "diffuse_green": 7, "diffuse_blue": 8, "s": 10, "t": 11, "u": 10, "v": 11, "texture_u": 10, "texture_v": 11}
+
+// Read decodes a file.
+func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
+	h, err := parseHeader(f.Data)
+	if err != nil {
+		return nil, err
+	}
+	v := &values{h: h, b: f.Data, at: h.body, line: h.lines + 1}
+	s := &scene.Scene{}
+	var src corner.Source
+	var uvs []float32
+	part := scene.Part{Material: scene.None}
+	tri := part.Triangles
+	loose := 0
+	ignored := map[string]int{}
+	var poly []uint32
+	faces := &corner.Part{}
+	for ei := range h.elements {
+		e := &h.elements[ei]
+		if err := v.room(e); err != nil {
+			return nil, err
+		}
+		switch e.name {
+		case "vertex":
+			if err := v.vertices(ctx, e, &src, &uvs, ignored); err != nil {
+				return nil, err
+			}
+			continue
+		case "face", "tristrips":
+		default:
+			if e.n > 0 {
+				ignored["elements "+e.name] += e.n
+			}
+		}
+		index := -1
+		for k, p := range e.props {
+			if p.count != 0 && (p.name == "vertex_indices" || p.name == "vertex_index") && (e.name == "face" || e.name == "tristrips") {
+				index = k
+			} else if e.name == "face" && e.n > 0 {
+				ignored["properties "+p.name+" of faces"]++
+			}
+		}
+		n := uint32(len(src.Positions) / 3)
+		for i := 0; i < e.n; i++ {
+			if index == 0 && e.name == "face" {
+				rest := *e
+				rest.n -= i
+				if i += v.triangles(&rest, n, &tri); i == e.n {
+					break
+				}
+			}
+			if i&0xfff == 0 && ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			for k, p := range e.props {
+				count := 1
+				if p.count != 0 {
+					c, err := v.next(p.count)
+					if err != nil {
+						return nil, err
+					}
+					if c < 0 || c > limit.Vertices {
+						return nil, format.Errorf(v.where(), "%s %d: a list of %g values", e.name, i, c)
+					}
+					count = int(c)
+				}
+				poly = poly[:0]
+				for range count {
+					x, err := v.next(p.typ)
+					if err != nil {
+						return nil, err
+					}
+					if k != index {
+						continue
+					}
+					if e.name == "tristrips" && x == -1 {
+						poly = append(poly, math.MaxUint32)
+						continue
+					}
+					if x < 0 || x >= float64(n) || x != math.Trunc(x) {
+						return nil, format.Errorf(v.where(), "%s %d uses vertex %g, and there are %d", e.name, i, x, n)
+					}
+					poly = append(poly, uint32(x))
+				}
+				if k != index {
+					continue
+				}
+				switch {
+				case e.name == "tristrips":
+					tri = strips(tri, poly)
+				case len(poly) == 3:
+					tri = append(tri, poly...)
+				case len(poly) > 3:
+					tri = fan(tri, poly, faces, &src)
+				default:
+					loose++
+				}
+			}
+		}
+	}
+	if len(src.Positions) == 0 {
+		return nil, fmt.Errorf("it has no vertices with x, y and z")
+	}
+	part.Positions, part.Normals, part.Triangles = src.Positions, src.Normals, tri
+	if src.Colours != nil {
+		part.Colours = []scene.AttrSet{{Name: "colour", Data: src.Colours}}
+	}
+	if uvs != nil {
+		part.UVs = []scene.AttrSet{{Name: "uv", Data: uvs}}
+	}
+	if len(tri) == 0 {
+		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: %d points without a surface", len(src.Positions)/3), Loss: true})
+	}
+	if loose > 0 {
+		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("%d faces of fewer than three corners are left out", loose), Loss: true})
+	}
+	for what, n := range ignored {
+		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("%d %s are not read", n, what), Loss: true})
+	}
+	s.Meshes = []scene.Mesh{{Name: "mesh", Parts: []scene.Part{part}}}
+	node := scene.NewNode("mesh")
+	node.Mesh = 0
+	s.Nodes = []scene.Node{node}
+	return s, s.Validate()
+}
+
+// room checks a count against the bytes that are left, before anything is
+// made for it.
+func (v *values) room(e *element) error {
+	least := 0
+	for _, p := range e.props {
+		switch {
+		case v.h.text:
+			least += 2
+		case p.count != 0:
+			least += sizes[p.count]
+		default:
+			least += sizes[p.typ]
+		}
+	}
+	if left := len(v.b) - v.at + 1; e.n > 0 && (least == 0 || e.n > left/max(least, 1)) {
+		return format.Errorf(v.where(), "%d elements %s of at least %d bytes do not fit into the %d bytes that are left", e.n, e.name, least, left-1)
+	}
+	return nil
+}
+
+func (v *values) vertices(ctx context.Context, e *element, src *corner.Source, uvs *[]float32, ignored map[string]int) error {
+	var have [12]bool
+	to := make([]int, len(e.props))
+	for i, p := range e.props {
+		k, ok := roles[p.name]
+		if !ok || p.count != 0 || have[k] {
+			to[i] = -1
+			ignored["properties "+p.name+" of vertices"]++
+			continue
+		}
+		to[i], have[k] = k, true
+	}
+	if !have[0] || !have[1] || !have[2] {
+		return format.Errorf(v.where(), "the vertices lack x, y or z")
+	}
+	base := len(src.Positions) / 3
+	src.Positions = make([]float32, 3*e.n, 3*e.n)
+	if base > 0 {
+		return format.Errorf(v.where(), "the vertices stand twice")
+	}
+	if have[3] && have[4] && have[5] {
+		src.Normals = make([]float32, 3*e.n)
+	}
+	if have[6] && have[7] && have[8] {
+		src.Colours = make([]float32, 4*e.n)
+	}
+	if have[10] && have[11] {
+		*uvs = make([]float32, 2*e.n)
+	}
+	if v.fast(e, to, src, *uvs) {
+		return nil
+	}
+	var row [12]float64
+	for i := range e.n {
+		if i&0xfff == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		row[9] = 1
+		for k, p := range e.props {
+			count := 1
+			if p.count != 0 {
+				c, err := v.next(p.count)
+				if err != nil {
+					return err
+				}
+				if c < 0 || c > limit.Vertices {
+					return format.Errorf(v.where(), "vertex %d: a list of %g values", i, c)
+				}
+				count = int(c)
+			}
+			for range count {
+				x, err := v.next(p.typ)
+				if err != nil {
+					return err
+				}
+				if to[k] >= 0 {
+					if to[k] >= 6 && to[k] <= 9 { // colours of whole numbers fill their type
+						switch p.typ {
+						case 'B':
+							x /= 255
+						case 'H':
+							x /= 65535
+						}
+					}
+					row[to[k]] = x
+				}
+			}
+		}
+		for k := range 3 {
+			f, ok := format.Finite32(row[k])
+			if !ok {
+				return format.Errorf(v.where(), "vertex %d lies at %g", i, row[k])
+			}
+			src.Positions[3*i+k] = f
+		}
+		if src.Normals != nil {
+			l := math.Sqrt(row[3]*row[3] + row[4]*row[4] + row[5]*row[5])
+			for k := range 3 {
+				if l > 0 && !math.IsInf(l, 0) {
+					src.Normals[3*i+k] = float32(row[3+k] / l)
+				}
+			}
+		}
+		if src.Colours != nil {
+			for k := range 3 {
+				src.Colours[4*i+k] = format.Linear(row[6+k])
+			}
+			src.Colours[4*i+3] = float32(math.Max(0, math.Min(1, row[9])))
+		}
+		if *uvs != nil {
+			u, ok1 := format.Finite32(row[10])
+			w, ok2 := format.Finite32(1 - row[11]) // t is counted from below
+			if ok1 && ok2 {
+				(*uvs)[2*i], (*uvs)[2*i+1] = u, w
+			}
+		}
+	}
+	return nil
+}
+
+// fast reads the usual binary vertices, floats for positions and normals and
+// bytes for colours, without a detour over float64.
+func (v *values) fast(e *element, to []int, src *corner.Source, uvs []float32) bool {
+	if v.h.text {
+		return false
+	}
+	var off [12]int
+	for i := range off {
+		off[i] = -1
+	}
+	stride := 0
+	for i, p := range e.props {
+		if p.count != 0 {
+			return false
+		}
+		if k := to[i]; k >= 0 {
+			if colour := k >= 6 && k < 10; !colour && p.typ != 'f' || colour && p.typ != 'B' {
+				return false
+			}
+			off[k] = stride
+		}
+		stride += sizes[p.typ]
+	}
+	if v.at+stride*e.n > len(v.b) {
+		return false
+	}
+	little := v.h.order == binary.LittleEndian
+	f32 := func(p []byte) float32 {
+		if little {
+			return math.Float32frombits(binary.LittleEndian.Uint32(p))
+		}
+		return math.Float32frombits(binary.BigEndian.Uint32(p))
+	}
+	for i := range e.n {
+		p := v.b[v.at+i*stride:][:stride]
+		for k := range 3 {
+			x := f32(p[off[k]:])
+			if x-x != 0 {
+				return false // the slow way says which
+			}
+			src.Positions[3*i+k] = x
+		}
+		if src.Normals != nil {
+			x, y, z := f32(p[off[3]:]), f32(p[off[4]:]), f32(p[off[5]:])
+			if l := float32(math.Sqrt(float64(x*x + y*y + z*z))); l > 0 && l-l == 0 {
+				src.Normals[3*i], src.Normals[3*i+1], src.Normals[3*i+2] = x/l, y/l, z/l
+			}
+		}
+		if src.Colours != nil {
+			c := src.Colours[4*i : 4*i+4]
+			c[0], c[1], c[2], c[3] = format.Bytes8[p[off[6]]], format.Bytes8[p[off[7]]], format.Bytes8[p[off[8]]], 1
+			if off[9] >= 0 {
+				c[3] = float32(p[off[9]]) / 255
+			}
+		}
+	}
+	for i := 0; uvs != nil && i < e.n; i++ {
+		p := v.b[v.at+i*stride:]
+		if x, y := f32(p[off[10]:]), f32(p[off[11]:]); x-x == 0 && y-y == 0 {
+			uvs[2*i], uvs[2*i+1] = x, 1-y
+		}
+	}
+	v.at += stride * e.n
+	return true
+}
+
+// triangles reads the usual binary faces, a byte that counts and whole numbers
+// of 32 bits, as long as they are triangles; it returns how many it read.
+func (v *values) triangles(e *element, vertices uint32, tri *[]uint32) (n int) {
+	if v.h.text || len(e.props) != 1 || sizes[e.props[0].count] != 1 || e.props[0].typ != 'i' && e.props[0].typ != 'I' {
+		return 0
+	}
+	little := v.h.order == binary.LittleEndian
+	for ; n < e.n && v.at+13 <= len(v.b) && v.b[v.at] == 3; n++ {
+		p := v.b[v.at+1 : v.at+13]
+		var a, b, c uint32
+		if little {
+			a, b, c = binary.LittleEndian.Uint32(p), binary.LittleEndian.Uint32(p[4:]), binary.LittleEndian.Uint32(p[8:])
+		} else {
+			a, b, c = binary.BigEndian.Uint32(p), binary.BigEndian.Uint32(p[4:]), binary.BigEndian.Uint32(p[8:])
+		}
+		if a >= vertices || b >= vertices || c >= vertices {
+			return n // the slow way says which
+		}
+		*tri = append(*tri, a, b, c)
+		v.at += 13
+	}
+	return n
+}
+
+// strips appends the triangles of strips that are cut by MaxUint32.
+func strips(tri, idx []uint32) []uint32 {
+	run := 0
+	for i, x := range idx {
+		if x == math.MaxUint32 {
+			run = 0
+			continue
+		}
+		if run++; run < 3 {
+			continue
+		}
+		a, b := idx[i-2], idx[i-1]
+		if a == b || b == x || a == x {
+			continue
+		}
+		if run%2 == 0 {
+			a, b = b, a
+		}
+		tri = append(tri, a, b, x)
+	}
+	return tri
+}
+
+func fan(tri, poly []uint32, p *corner.Part, src *corner.Source) []uint32 {
+	refs := make([]corner.Ref, len(poly))
+	p.Triangles = p.Triangles[:0]
+	at := map[uint32]uint32{}
+	for i, v := range poly {
+		refs[i] = corner.Ref{V: int32(v), T: -1, N: -1}
+		at[p.Vertex(refs[i])] = v
+	}
+	p.Face(src, refs)
+	for _, k := range p.Triangles {
+		tri = append(tri, at[k])
+	}
+	return tri
+}
+
+// Writer is the writer for the registry.
+func Writer() format.Writer {
+	return format.Writer{Name: "ply", Title: "Polygon file format", Ending: ".ply", Write: Write}
+}
+
+// Write writes a scene as one binary little-endian PLY.
+func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
+	notes := flat.Lost(s, flat.Has{Format: "PLY", Normals: true, UVs: 1, Colours: 1})
+	pieces := flat.Pieces(s)
+	n, tris := 0, 0
+	normals, uvs, colours := len(pieces) > 0, len(pieces) > 0, false
+	for _, p := range pieces {
+		n += len(p.Positions) / 3
+		tris += len(p.Triangles) / 3
+		normals = normals && p.Normals != nil
+		uvs = uvs && len(p.Part.UVs) > 0
+		colours = colours || len(p.Part.Colours) > 0
+	}
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "ply\nformat binary_little_endian 1.0\nelement vertex %d\nproperty float x\nproperty float y\nproperty float z\n", n)
+	if normals {
+		b.WriteString("property float nx\nproperty float ny\nproperty float nz\n")
+	}
+	if uvs {
+		b.WriteString("property float s\nproperty float t\n")
+	}
+	if colours {
+		b.WriteString("property uchar red\nproperty uchar green\nproperty uchar blue\nproperty uchar alpha\n")
+	}
+	fmt.Fprintf(&b, "element face %d\nproperty list uchar int vertex_indices\nend_header\n", tris)
+	out := b.Bytes()
+	f32 := func(v ...float32) {
+		for _, x := range v {
+			out = binary.LittleEndian.AppendUint32(out, math.Float32bits(x))
+		}
+	}
+	for _, p := range pieces {
+		for i := range len(p.Positions) / 3 {
+			f32(p.Positions[3*i : 3*i+3]...)
+			if normals {
+				f32(p.Normals[3*i : 3*i+3]...)
+			}
+			if uvs {
+				u := p.Part.UVs[0].Data[2*i:]
+				f32(u[0], 1-u[1])
+			}
+			if colours {
+				c := []float32{1, 1, 1, 1}
+				if len(p.Part.Colours) > 0 {
+					c = p.Part.Colours[0].Data[4*i : 4*i+4]
+				}
+				out = append(out, format.Display8(c[0]), format.Display8(c[1]), format.Display8(c[2]), byte(math.Round(255*float64(max(0, min(1, c[3]))))))
+			}
+		}
+	}
+	base := uint32(0)
+	for _, p := range pieces {
+		for k := 0; k+2 < len(p.Triangles); k += 3 {
+			out = append(out, 3)
+			for _, i := range p.Triangles[k : k+3] {
+				out = binary.LittleEndian.AppendUint32(out, i+base)
+			}
+		}
+		base += uint32(len(p.Positions) / 3)
+	}
+	return []format.Written{{Name: flat.FileName(name) + ".ply", Data: out}}, notes, nil
+}

@@ -1,0 +1,89 @@
+package api
+
+import (
+	"archive/zip"
+	"bytes"
+	"fmt"
+	"mime"
+
+	"excavate/core/scene"
+	"excavate/internal/project"
+	"excavate/internal/shipped"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// foundScene is a find's scene and name.
+func (s *Server) foundScene(c fiber.Ctx, id int64) (*scene.Scene, string, error) {
+	f, err := s.svc.Store.GetFind(c.Context(), id)
+	if f, err = project.Known(f, err, "find", id); err != nil {
+		return nil, "", err
+	}
+	if f.Scene == "" {
+		return nil, "", bad(409, "%s is not decoded yet", f.Name)
+	}
+	sc, err := s.svc.SceneOf(f.Scene)
+	return sc, f.Name, err
+}
+
+func (s *Server) FindFile(c fiber.Ctx, id int64, p FindFileParams) error {
+	w := shipped.Writers.Named(p.Format)
+	if w == nil {
+		return bad(400, "%q is no format that is written", p.Format)
+	}
+	sc, name, err := s.foundScene(c, id)
+	if err != nil {
+		return err
+	}
+	files, _, err := w.Write(sc, name)
+	if err != nil {
+		return bad(422, "%v", err)
+	}
+	data, file := files[0].Data, files[0].Name
+	if len(files) > 1 {
+		var buf bytes.Buffer
+		z := zip.NewWriter(&buf)
+		for _, f := range files {
+			to, err := z.Create(f.Name)
+			if err != nil {
+				return err
+			}
+			if _, err := to.Write(f.Data); err != nil {
+				return err
+			}
+		}
+		if err := z.Close(); err != nil {
+			return err
+		}
+		data, file = buf.Bytes(), file+".zip"
+	}
+	c.Set("Content-Type", "application/octet-stream")
+	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": file}))
+	return c.Send(data)
+}
+
+func (s *Server) FindFileNotes(c fiber.Ctx, id int64) error {
+	sc, name, err := s.foundScene(c, id)
+	if err != nil {
+		return err
+	}
+	type row struct {
+		Name   string   `json:"name"`
+		Title  string   `json:"title"`
+		Ending string   `json:"ending"`
+		Notes  []string `json:"notes"`
+	}
+	out := []row{}
+	for _, w := range shipped.Writers {
+		x := row{w.Name, w.Title, w.Ending, []string{}}
+		_, notes, err := w.Write(sc, name)
+		if err != nil {
+			x.Notes = append(x.Notes, fmt.Sprintf("cannot be written: %v", err))
+		}
+		for _, n := range notes {
+			x.Notes = append(x.Notes, n.Text)
+		}
+		out = append(out, x)
+	}
+	return c.JSON(out)
+}
