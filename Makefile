@@ -53,6 +53,7 @@ fuzz:
 	$(FUZZ) ./core/source -fuzz FuzzOpen
 	$(FUZZ) ./core/codec -fuzz FuzzFamilies
 	$(FUZZ) ./core/pixel -fuzz FuzzDecode
+	$(FUZZ) ./core/pixel -fuzz FuzzContainer
 	$(FUZZ) ./core/trial -fuzz FuzzTrials
 	$(FUZZ) ./core/naming -fuzz FuzzParse
 	$(FUZZ) ./core/terms -fuzz FuzzRead

@@ -141,6 +141,11 @@ func TestFirstLayout(t *testing.T) {
 	p.says(`[data-find="mill"]`, "complete")
 	p.drew(300)
 	p.says(`[data-figure="Height"]`, "6.48 m")
+	// Saved as another format, which says what it does not carry.
+	p.clickText("Save as…")
+	p.wait(`[data-format="obj"]`)
+	p.says(`[data-format="obj"]`, "declares no axes and no unit")
+	p.says(`[data-format="stl"]`, "1 UV set not written")
 }
 
 // TestTheLayoutEditor types wrong things, takes them back, and looks at old

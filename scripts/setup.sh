@@ -10,8 +10,8 @@ need=()
 command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || need+=(mariadb-server)
 if [ "${1:-demo}" = test ]; then
   command -v chromium >/dev/null || need+=(chromium)
-  # Archives that other programs wrote, and other programs to read ours.
-  for pair in unzip:unzip zip:zip 7z:p7zip-full xz:xz-utils zstd:zstd bzip2:bzip2; do
+  # Archives and pictures that other programs wrote, and programs to read ours.
+  for pair in ppmtotga:netpbm unzip:unzip zip:zip 7z:p7zip-full xz:xz-utils zstd:zstd bzip2:bzip2; do
     command -v "${pair%%:*}" >/dev/null || need+=("${pair#*:}")
   done
 fi

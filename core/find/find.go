@@ -77,6 +77,9 @@ func (l *Library) KindOf(head []byte) (kind Kind, format string) {
 	if enc := TextEncoding(head); enc != "" {
 		return Text, enc
 	}
+	if pixel.IsTGA(head) {
+		return Picture, "tga"
+	}
 	return Data, ""
 }
 

@@ -19,6 +19,13 @@ import (
 // other formats that can be decoded come back as PNG. from is the format that
 // was found.
 func Encoded(data []byte) (out []byte, mime, from string, w, h int, err error) {
+	if img, from, _, err := container(data); from != "" {
+		if err != nil {
+			return nil, "", from, 0, 0, fmt.Errorf("%s picture: %w", from, err)
+		}
+		out, err = PNG(img)
+		return out, "image/png", from, img.Rect.Dx(), img.Rect.Dy(), err
+	}
 	cfg, from, err := image.DecodeConfig(bytes.NewReader(data))
 	if err != nil {
 		return nil, "", "", 0, 0, fmt.Errorf("not a picture that can be decoded: %w", err)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"excavate/core/geom"
 	"excavate/core/scene"
 )
 
@@ -116,6 +117,18 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 		}
 	}
 	lose(bones, "bone", "bones")
+	missing := 0
+	for i := range s.Pictures {
+		if has.Pictures && s.Pictures[i].Missing() {
+			missing++
+		}
+	}
+	if missing > 0 {
+		out = append(out, scene.Note{Text: fmt.Sprintf("%d pictures that were not found are not in the file", missing), Loss: true})
+	}
+	if s.Basis != (geom.Basis{}) {
+		out = append(out, scene.Note{Text: fmt.Sprintf("%s declares no axes and no unit; its numbers are %s", has.Format, s.Basis)})
+	}
 	return out
 }
 
