@@ -50,6 +50,8 @@ fuzz:
 	$(FUZZ) ./core/layout -fuzz FuzzCompile
 	$(FUZZ) ./core/format/gltf -fuzz FuzzRead
 	$(FUZZ) ./core/format -fuzz FuzzFlat
+	$(FUZZ) ./core/format/x3d -fuzz FuzzRead
+	$(FUZZ) ./core/document -fuzz FuzzRead
 	$(FUZZ) ./core/source -fuzz FuzzOpen
 	$(FUZZ) ./core/codec -fuzz FuzzFamilies
 	$(FUZZ) ./core/pixel -fuzz FuzzDecode

@@ -1,4 +1,4 @@
-// OBJ, PLY and STL by software that is not ours: three's loaders and
+// OBJ, PLY, STL and VRML by software that is not ours: three's loaders and
 // exporters. `read FILES` prints one JSON object a file; `write DIR` writes
 // files for our readers.
 import { mkdirSync, readFileSync, writeFileSync } from 'node:fs'
@@ -7,9 +7,12 @@ import { fileURLToPath, pathToFileURL } from 'node:url'
 const web = fileURLToPath(new URL('../web/', import.meta.url))
 const from = (p) => import(pathToFileURL(web + 'node_modules/three/' + p).href)
 const THREE = await from('build/three.module.js')
+// Pictures need a browser; here they are only asked for.
+THREE.TextureLoader.prototype.load = function () { return new THREE.Texture() }
 const loaders = {
   obj: async (b) => new (await from('examples/jsm/loaders/OBJLoader.js')).OBJLoader().parse(b.toString('utf8')),
   ply: async (b) => new THREE.Mesh(new (await from('examples/jsm/loaders/PLYLoader.js')).PLYLoader().parse(b.buffer.slice(b.byteOffset, b.byteOffset + b.byteLength))),
+  wrl: async (b) => new (await from('examples/jsm/loaders/VRMLLoader.js')).VRMLLoader().parse(b.toString('utf8'), ''),
   stl: async (b) => new THREE.Mesh(new (await from('examples/jsm/loaders/STLLoader.js')).STLLoader().parse(b.buffer.slice(b.byteOffset, b.byteOffset + b.byteLength))),
 }
 const figures = (o) => {

@@ -12,7 +12,7 @@ import (
 	"fmt"
 	"time"
 
-	"excavate/core/limit"
+	"excavate/core/document"
 	"excavate/core/scene"
 	"excavate/core/step"
 
@@ -44,15 +44,12 @@ const MaxSteps = 200
 
 // Parse reads a chain document in YAML and checks every step's parameters.
 func Parse(doc []byte) (*Chain, error) {
-	if len(doc) > limit.DocumentBytes {
-		return nil, fmt.Errorf("chain: %d bytes, at most %d are read", len(doc), limit.DocumentBytes)
-	}
 	var y struct {
 		Chain string     `yaml:"chain"`
 		Steps []yamlStep `yaml:"steps"`
 	}
-	if err := yaml.UnmarshalWithOptions(doc, &y, yaml.Strict(), yaml.DisallowUnknownField()); err != nil {
-		return nil, fmt.Errorf("chain: %s", yaml.FormatError(err, false, false))
+	if err := document.Read(doc, &y); err != nil {
+		return nil, fmt.Errorf("chain: %w", err)
 	}
 	c := &Chain{Name: y.Chain}
 	for i, s := range y.Steps {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"excavate/core/document"
 	"excavate/core/limit"
 
 	"github.com/goccy/go-yaml/ast"
@@ -48,7 +49,8 @@ func (n *node) get(key string) *node {
 	return nil
 }
 
-func parseYAML(name string, doc []byte) (*node, error) {
+func parseYAML(name string, doc []byte) (n *node, err error) {
+	defer document.Guard(&err)
 	if len(doc) > limit.DocumentBytes {
 		return nil, &Error{Layout: name, Msg: fmt.Sprintf("the document has %d bytes, at most %d are read", len(doc), limit.DocumentBytes)}
 	}

@@ -13,6 +13,8 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+
+	"excavate/core/document"
 )
 
 // Where an affix stands in a name.
@@ -85,18 +87,18 @@ func isNumber(s string) bool {
 	return s != "" && len(s) <= 2 && strings.Trim(s, "0123456789") == ""
 }
 
-// document is the rules as a file.
-type document struct {
+// file is the rules as a document.
+type file struct {
 	Rules Rules `yaml:"name rules"`
 }
 
 // YAML is the rules as a document that Parse reads.
-func (rs Rules) YAML() ([]byte, error) { return yaml.Marshal(document{rs}) }
+func (rs Rules) YAML() ([]byte, error) { return yaml.Marshal(file{rs}) }
 
 // Parse reads such a document.
 func Parse(b []byte) (Rules, error) {
-	var d document
-	if err := yaml.UnmarshalWithOptions(b, &d, yaml.Strict()); err != nil {
+	var d file
+	if err := document.Read(b, &d); err != nil {
 		return nil, fmt.Errorf("the name rules cannot be read: %w", err)
 	}
 	return d.Rules, d.Rules.Check()

@@ -13,11 +13,9 @@ import (
 	"strings"
 
 	"excavate/core/chain"
+	"excavate/core/document"
 	"excavate/core/geom"
-	"excavate/core/limit"
 	"excavate/core/scene"
-
-	"github.com/goccy/go-yaml"
 )
 
 // Sheet is a target sheet. A rule that is left out is not rehearsed.
@@ -65,12 +63,9 @@ type Pictures struct {
 
 // Parse reads a sheet in YAML.
 func Parse(doc []byte) (*Sheet, error) {
-	if len(doc) > limit.DocumentBytes {
-		return nil, fmt.Errorf("target sheet: %d bytes, at most %d are read", len(doc), limit.DocumentBytes)
-	}
 	var s Sheet
-	if err := yaml.UnmarshalWithOptions(doc, &s, yaml.Strict(), yaml.DisallowUnknownField()); err != nil {
-		return nil, fmt.Errorf("target sheet: %s", yaml.FormatError(err, false, false))
+	if err := document.Read(doc, &s); err != nil {
+		return nil, fmt.Errorf("target sheet: %w", err)
 	}
 	if s.Name == "" {
 		return nil, fmt.Errorf("target sheet: the key target, its name, is missing")

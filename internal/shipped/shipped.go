@@ -3,19 +3,22 @@
 package shipped
 
 import (
+	"slices"
+
 	"excavate/core/find"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
 	"excavate/core/format/obj"
 	"excavate/core/format/ply"
 	"excavate/core/format/stl"
+	"excavate/core/format/x3d"
 	"excavate/core/layout"
 	"excavate/layouts"
 )
 
 // Formats are the open formats that are read, in the order in which they are
 // tried: those with a mark first.
-var Formats = append(format.Registry(gltf.Readers()), ply.Format(), stl.Format(), obj.Format())
+var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), format.Registry{ply.Format(), stl.Format(), obj.Format()})
 
 // Writers are the open formats that are written.
 var Writers = format.Writers{gltf.Writer(), obj.Writer(), ply.Writer(), stl.Writer()}

@@ -8,15 +8,16 @@ import (
 	"excavate/core/scene"
 )
 
-// Ref is one corner: indices into Positions, UVs and Normals; -1 is none.
-type Ref struct{ V, T, N int32 }
+// Ref is one corner: indices into Positions, UVs, Normals and Colours; -1 is
+// none.
+type Ref struct{ V, T, N, C int32 }
 
 // Source is what corners index. UVs, Normals and Colours may be nil.
 type Source struct {
 	Positions []float32 // 3 each
 	UVs       []float32 // 2 each
 	Normals   []float32 // 3 each
-	Colours   []float32 // 4 each, as many as positions
+	Colours   []float32 // 4 each
 }
 
 // Part gathers the faces of one part.
@@ -33,7 +34,7 @@ type Part struct {
 }
 
 func hash(r Ref) uint32 {
-	h := uint32(r.V)*2654435761 ^ uint32(r.T)*2246822519 ^ uint32(r.N)*3266489917
+	h := uint32(r.V)*2654435761 ^ uint32(r.T)*2246822519 ^ uint32(r.N)*3266489917 ^ uint32(r.C)*668265263
 	return h ^ h>>15
 }
 
@@ -117,7 +118,11 @@ func (p *Part) Scene(src *Source) (out scene.Part, lackUV, lackNormal bool) {
 	if src.Colours != nil {
 		d := make([]float32, 4*n)
 		for i, r := range p.refs {
-			copy(d[4*i:], src.Colours[4*r.V:4*r.V+4])
+			if r.C < 0 {
+				d[4*i], d[4*i+1], d[4*i+2], d[4*i+3] = 1, 1, 1, 1
+				continue
+			}
+			copy(d[4*i:], src.Colours[4*r.C:4*r.C+4])
 		}
 		out.Colours = []scene.AttrSet{{Name: "colour", Data: d}}
 	}

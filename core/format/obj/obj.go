@@ -79,7 +79,7 @@ type reader struct {
 	cur       *corner.Part
 	key       partKey
 	smooth    int
-	smoothing map[*corner.Part][]smoothed // of faces without normals
+	smoothing map[*corner.Part][]corner.Run // of faces without normals
 	corners   []corner.Ref
 	line      int
 	lines     int // statements of lines and points
@@ -91,13 +91,9 @@ type partKey struct {
 	mesh, material string
 }
 
-// smoothed is a run of triangles of one smoothing group, or of one face of
-// group 0, which is flat.
-type smoothed struct{ group, triangles int }
-
 // Read decodes a file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	r := &reader{File: f, s: &scene.Scene{}, materials: map[string]int{}, pictures: map[string]int{}, parts: map[partKey]*corner.Part{}, unknown: map[string]int{}, missing: map[string]bool{}, smoothing: map[*corner.Part][]smoothed{}}
+	r := &reader{File: f, s: &scene.Scene{}, materials: map[string]int{}, pictures: map[string]int{}, parts: map[partKey]*corner.Part{}, unknown: map[string]int{}, missing: map[string]bool{}, smoothing: map[*corner.Part][]corner.Run{}}
 	data := format.UTF8(f.Data)
 	var joined []byte
 	for len(data) > 0 {
@@ -295,6 +291,7 @@ func (r *reader) face(b []byte) error {
 		if c.V, err = r.resolve(v, nv, "position"); err != nil {
 			return err
 		}
+		c.C = c.V // colours stand with the positions
 		b = rest
 		if len(b) > 0 && b[0] == '/' {
 			if v, b = index(b[1:]); v != 0 {
@@ -329,10 +326,10 @@ func (r *reader) face(b []byte) error {
 	p.Face(&r.src, r.corners)
 	if added := (len(p.Triangles) - was) / 3; !normals && added > 0 {
 		runs := r.smoothing[p]
-		if k := len(runs) - 1; k >= 0 && r.smooth > 0 && runs[k].group == r.smooth {
-			runs[k].triangles += added
+		if k := len(runs) - 1; k >= 0 && r.smooth > 0 && runs[k].Group == r.smooth {
+			runs[k].Triangles += added
 		} else {
-			runs = append(runs, smoothed{r.smooth, added})
+			runs = append(runs, corner.Run{Group: r.smooth, Triangles: added})
 		}
 		r.smoothing[p] = runs
 	}
@@ -415,7 +412,7 @@ func (r *reader) finish() (*scene.Scene, error) {
 		}
 		part, lackUV, lackNormal := p.Scene(&r.src)
 		if part.Normals == nil {
-			smoothNormals(&part, r.smoothing[p])
+			corner.SmoothNormals(&part, r.smoothing[p])
 		}
 		partUV += btoi(lackUV)
 		partNormal += btoi(lackNormal)

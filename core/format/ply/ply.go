@@ -561,7 +561,7 @@ func fan(tri, poly []uint32, p *corner.Part, src *corner.Source) []uint32 {
 	p.Triangles = p.Triangles[:0]
 	at := map[uint32]uint32{}
 	for i, v := range poly {
-		refs[i] = corner.Ref{V: int32(v), T: -1, N: -1}
+		refs[i] = corner.Ref{V: int32(v), T: -1, N: -1, C: -1}
 		at[p.Vertex(refs[i])] = v
 	}
 	p.Face(src, refs)

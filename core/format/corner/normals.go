@@ -1,4 +1,4 @@
-package obj
+package corner
 
 import (
 	"math"
@@ -7,19 +7,23 @@ import (
 	"excavate/core/scene"
 )
 
-// smoothNormals computes normals where a file has none. Vertices of a
+// Run is a row of triangles of one smoothing group, or of one face of group 0,
+// which is flat.
+type Run struct{ Group, Triangles int }
+
+// SmoothNormals computes normals where a file has none. Vertices of a
 // smoothing group share one, weighted by the angles at it (Thürmer and
 // Wüthrich, "Computing Vertex Normals from Polygonal Facets", 1998), so that it
 // does not depend on how polygons are cut; group 0 is flat. A vertex that
 // lies in several groups is split.
-func smoothNormals(p *scene.Part, runs []smoothed) {
+func SmoothNormals(p *scene.Part, runs []Run) {
 	groups := make([]int, 0, len(p.Triangles)/3) // of each triangle; below 0 for a flat face
 	for i, r := range runs {
-		g := r.group
+		g := r.Group
 		if g == 0 {
 			g = -1 - i
 		}
-		for range r.triangles {
+		for range r.Triangles {
 			groups = append(groups, g)
 		}
 	}

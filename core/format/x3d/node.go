@@ -1,0 +1,621 @@
+// Package x3d reads X3D (ISO/IEC 19775-1; XML encoding ISO/IEC 19776-1,
+// classic encoding 19776-2) and VRML97 (ISO/IEC 14772-1): shapes with their
+// transforms, faces and primitives, colours, normals, textures, DEF and USE,
+// Switch and LOD, and PROTO in the classic encoding.
+package x3d
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"excavate/core/format"
+	"excavate/core/limit"
+)
+
+// node is one node of either encoding.
+type node struct {
+	typ, def string
+	line     int
+	fields   map[string]*value
+	kids     []*node // of the XML encoding, in whatever field they belong to
+}
+
+// value is what a field holds; which of them, its type decides.
+type value struct {
+	nums  []float64
+	words []string // strings, and TRUE and FALSE
+	nodes []*node
+}
+
+func (n *node) nums(field string) []float64 {
+	if v := n.fields[field]; v != nil {
+		return v.nums
+	}
+	return nil
+}
+
+func (n *node) num(field string, usual float64) float64 {
+	if v := n.nums(field); len(v) > 0 {
+		return v[0]
+	}
+	return usual
+}
+
+func (n *node) vec(field string, usual ...float64) []float64 {
+	if v := n.nums(field); len(v) >= len(usual) {
+		return v[:len(usual)]
+	}
+	return usual
+}
+
+func (n *node) flag(field string, usual bool) bool {
+	if v := n.fields[field]; v != nil && len(v.words) > 0 {
+		return strings.EqualFold(v.words[0], "true")
+	}
+	return usual
+}
+
+func (n *node) text(field string) string {
+	if v := n.fields[field]; v != nil && len(v.words) > 0 {
+		return v.words[0]
+	}
+	return ""
+}
+
+// child is the node of a field; in XML the first of one of the types.
+func (n *node) child(field string, types ...string) *node {
+	if v := n.fields[field]; v != nil && len(v.nodes) > 0 {
+		return v.nodes[0]
+	}
+	for _, k := range n.kids {
+		for _, t := range types {
+			if k.typ == t {
+				return k
+			}
+		}
+	}
+	return nil
+}
+
+// children are all nodes below.
+func (n *node) children(fields ...string) []*node {
+	var out []*node
+	for _, f := range fields {
+		if v := n.fields[f]; v != nil {
+			out = append(out, v.nodes...)
+		}
+	}
+	return append(out, n.kids...)
+}
+
+const (
+	mostDepth = 128
+	mostNodes = 1 << 20
+)
+
+// classic parses VRML97 and the classic encoding.
+type classic struct {
+	b      []byte
+	at     int
+	line   int
+	defs   map[string]*node
+	protos map[string]*proto
+	is     map[string]*value // of the prototype that is expanded: its fields
+	nodes  int
+	notes  map[string]int
+	depth  int
+}
+
+// proto is a prototype: the fields of its interface with their usual values,
+// and where its body stands.
+type proto struct {
+	fields map[string]*value
+	body   []byte
+	line   int
+}
+
+func (p *classic) errorf(msg string, a ...any) error {
+	return format.Errorf(fmt.Sprintf("line %d", p.line), msg, a...)
+}
+
+func (p *classic) space() {
+	for p.at < len(p.b) {
+		switch c := p.b[p.at]; {
+		case c == '\n':
+			p.line++
+			p.at++
+		case c <= ' ' || c == ',':
+			p.at++
+		case c == '#':
+			for p.at < len(p.b) && p.b[p.at] != '\n' {
+				p.at++
+			}
+		default:
+			return
+		}
+	}
+}
+
+// word reads an identifier or a mark; empty at the end.
+func (p *classic) word() string {
+	p.space()
+	if p.at >= len(p.b) {
+		return ""
+	}
+	start := p.at
+	switch c := p.b[p.at]; c {
+	case '{', '}', '[', ']', '"':
+		p.at++
+		return p.b2s(start)
+	}
+	for p.at < len(p.b) && p.b[p.at] > ' ' && !strings.ContainsRune("{}[]\",#", rune(p.b[p.at])) {
+		p.at++
+	}
+	if p.at == start {
+		p.at++
+	}
+	return p.b2s(start)
+}
+
+func (p *classic) b2s(start int) string { return string(p.b[start:p.at]) }
+
+func (p *classic) peek() byte {
+	p.space()
+	if p.at < len(p.b) {
+		return p.b[p.at]
+	}
+	return 0
+}
+
+func (p *classic) quoted() (string, error) {
+	var out []byte
+	for p.at < len(p.b) {
+		c := p.b[p.at]
+		p.at++
+		switch c {
+		case '"':
+			return strings.ToValidUTF8(string(out), "\ufffd"), nil
+		case '\\':
+			if p.at < len(p.b) {
+				c = p.b[p.at]
+				p.at++
+			}
+		case '\n':
+			p.line++
+		}
+		out = append(out, c)
+	}
+	return "", p.errorf("a text has no end")
+}
+
+// scene reads the statements of a file, a prototype or a list, to its end.
+func (p *classic) scene(end string) ([]*node, error) {
+	var out []*node
+	for {
+		w := p.word()
+		switch w {
+		case end:
+			return out, nil
+		case "":
+			return nil, p.errorf("the file ends before a %s", end)
+		case "PROTO":
+			if err := p.prototype(); err != nil {
+				return nil, err
+			}
+		case "EXTERNPROTO":
+			p.word()
+			if err := p.skip("[", "]"); err != nil {
+				return nil, err
+			}
+			if p.peek() == '[' {
+				if err := p.skip("[", "]"); err != nil {
+					return nil, err
+				}
+			} else if p.word() == `"` {
+				if _, err := p.quoted(); err != nil {
+					return nil, err
+				}
+			}
+			p.notes["EXTERNPROTO"]++
+		case "ROUTE":
+			p.word()
+			p.word()
+			p.word()
+			p.notes["ROUTE"]++
+		case "PROFILE", "COMPONENT", "IMPORT", "EXPORT":
+			p.word()
+		case "META":
+			for range 2 {
+				if p.word() == `"` {
+					if _, err := p.quoted(); err != nil {
+						return nil, err
+					}
+				}
+			}
+		case "UNIT":
+			p.word()
+			p.word()
+			p.word()
+			p.notes["UNIT"]++
+		default:
+			n, err := p.node(w)
+			if err != nil {
+				return nil, err
+			}
+			if n != nil {
+				out = append(out, n)
+			}
+		}
+	}
+}
+
+func (p *classic) skip(open, close string) error {
+	if w := p.word(); w != open {
+		return p.errorf("%q stands where a %s is wanted", w, open)
+	}
+	for deep := 1; deep > 0; {
+		switch w := p.word(); w {
+		case open:
+			deep++
+		case close:
+			deep--
+		case `"`:
+			if _, err := p.quoted(); err != nil {
+				return err
+			}
+		case "":
+			return p.errorf("the file ends before a %s", close)
+		}
+	}
+	return nil
+}
+
+func (p *classic) prototype() error {
+	name := p.word()
+	pr := &proto{fields: map[string]*value{}}
+	if w := p.word(); w != "[" {
+		return p.errorf("the prototype %s has no [", name)
+	}
+	for {
+		kind := p.word()
+		if kind == "]" {
+			break
+		}
+		switch kind {
+		case "":
+			return p.errorf("the file ends in the prototype %s", name)
+		case "eventIn", "eventOut", "inputOnly", "outputOnly":
+			p.word()
+			p.word()
+			continue
+		}
+		typ, field := p.word(), p.word()
+		v, err := p.value(typ)
+		if err != nil {
+			return err
+		}
+		pr.fields[field] = v
+	}
+	p.space()
+	start, line := p.at, p.line
+	if err := p.skip("{", "}"); err != nil {
+		return err
+	}
+	pr.body, pr.line = p.b[start+1:p.at-1], line
+	if len(p.protos) >= 4096 {
+		return p.errorf("more than 4096 prototypes")
+	}
+	p.protos[name] = pr
+	return nil
+}
+
+// node reads a node whose first word was read.
+func (p *classic) node(w string) (*node, error) {
+	switch w {
+	case "NULL":
+		return nil, nil
+	case "USE":
+		name := p.word()
+		n := p.defs[name]
+		if n == nil {
+			return nil, p.errorf("USE names %s, which is not defined before it", name)
+		}
+		return n, nil
+	}
+	def := ""
+	if w == "DEF" {
+		def, w = p.word(), p.word()
+	}
+	if p.nodes++; p.nodes > mostNodes {
+		return nil, p.errorf("more than %d nodes", mostNodes)
+	}
+	if p.depth++; p.depth > mostDepth {
+		return nil, p.errorf("nodes nest more than %d deep", mostDepth)
+	}
+	defer func() { p.depth-- }()
+	n := &node{typ: w, def: def, line: p.line, fields: map[string]*value{}}
+	if c := p.peek(); c != '{' {
+		return nil, p.errorf("%q is no node: a { is wanted", w)
+	}
+	if w == "Script" {
+		p.notes[w]++
+		return nil, p.skip("{", "}")
+	}
+	p.word()
+	for {
+		f := p.word()
+		if f == "}" {
+			break
+		}
+		switch f {
+		case "":
+			return nil, p.errorf("the file ends within %s", w)
+		case "ROUTE":
+			p.word()
+			p.word()
+			p.word()
+			continue
+		case "PROTO":
+			if err := p.prototype(); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		v, err := p.value("")
+		if err != nil {
+			return nil, err
+		}
+		if v != nil {
+			n.fields[f] = v
+		}
+	}
+	if pr := p.protos[w]; pr != nil {
+		m, err := p.expand(pr, n)
+		if err != nil {
+			return nil, err
+		}
+		if m != nil && def != "" {
+			p.defs[def] = m
+		}
+		return m, nil
+	}
+	if def != "" {
+		p.defs[def] = n
+	}
+	return n, nil
+}
+
+// expand makes a prototype's nodes with the fields of an instance; the first
+// is what it stands for.
+func (p *classic) expand(pr *proto, n *node) (*node, error) {
+	in := &classic{b: pr.body, line: pr.line, defs: map[string]*node{}, protos: p.protos, is: map[string]*value{}, notes: p.notes, nodes: p.nodes, depth: p.depth}
+	for k, v := range pr.fields {
+		in.is[k] = v
+	}
+	for k, v := range n.fields {
+		in.is[k] = v
+	}
+	in.b = append(append([]byte{}, in.b...), " }"...)
+	list, err := in.scene("}")
+	p.nodes = in.nodes
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return list[0], nil
+}
+
+// value reads a field's value. typ is known in an interface only; without it
+// what stands there decides.
+func (p *classic) value(typ string) (*value, error) {
+	v := &value{}
+	switch c := p.peek(); {
+	case c == '[':
+		p.word()
+		for {
+			switch c := p.peek(); {
+			case c == ']':
+				p.word()
+				return v, nil
+			case c == 0:
+				return nil, p.errorf("the file ends within a list")
+			case c == '"':
+				p.word()
+				s, err := p.quoted()
+				if err != nil {
+					return nil, err
+				}
+				v.words = append(v.words, s)
+			default:
+				if ok, err := p.number(v); err != nil {
+					return nil, err
+				} else if ok {
+					continue
+				}
+				w := p.word()
+				if w == "TRUE" || w == "FALSE" {
+					v.words = append(v.words, w)
+					continue
+				}
+				n, err := p.node(w)
+				if err != nil {
+					return nil, err
+				}
+				if n != nil {
+					v.nodes = append(v.nodes, n)
+				}
+			}
+		}
+	case c == '"':
+		p.word()
+		s, err := p.quoted()
+		v.words = []string{s}
+		return v, err
+	case c == 0 || c == '}':
+		return nil, p.errorf("a value is missing")
+	}
+	for {
+		ok, err := p.number(v)
+		if err != nil {
+			return nil, err
+		}
+		if !ok {
+			break
+		}
+	}
+	if len(v.nums) > 0 {
+		return v, nil
+	}
+	switch w := p.word(); w {
+	case "TRUE", "FALSE":
+		v.words = []string{w}
+	case "IS":
+		return p.is[p.word()], nil
+	default:
+		n, err := p.node(w)
+		if err != nil {
+			return nil, err
+		}
+		if n != nil {
+			v.nodes = []*node{n}
+		}
+	}
+	return v, nil
+}
+
+// number reads one number if one stands here.
+func (p *classic) number(v *value) (bool, error) {
+	c := p.peek()
+	if c != '-' && c != '+' && c != '.' && (c < '0' || c > '9') {
+		return false, nil
+	}
+	rest := p.b[p.at:]
+	if len(rest) > 2 && rest[0] == '0' && (rest[1] == 'x' || rest[1] == 'X') { // pixels
+		w := p.word()
+		var x uint64
+		if _, err := fmt.Sscanf(w[2:], "%x", &x); err != nil {
+			return false, p.errorf("%q is no number", w)
+		}
+		v.nums = append(v.nums, float64(x))
+		return true, nil
+	}
+	x, after, ok := format.Float(rest)
+	if !ok {
+		return false, p.errorf("%q is no number", string(rest[:min(len(rest), 16)]))
+	}
+	if len(v.nums) >= 8*limit.Vertices {
+		return false, p.errorf("more than %d numbers", 8*limit.Vertices)
+	}
+	v.nums = append(v.nums, x)
+	p.at = len(p.b) - len(after)
+	return true, nil
+}
+
+// parseXML reads the XML encoding.
+func parseXML(b []byte) (roots []*node, metres float64, notes map[string]int, err error) {
+	metres, notes = 1, map[string]int{}
+	d := xml.NewDecoder(bytes.NewReader(b))
+	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
+	defs := map[string]*node{}
+	var stack []*node
+	count := 0
+	where := func() string { line, _ := d.InputPos(); return fmt.Sprintf("line %d", line) }
+	for {
+		t, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return roots, metres, notes, nil
+		}
+		if err != nil {
+			return nil, 0, nil, format.Errorf(where(), "%v", err)
+		}
+		switch t := t.(type) {
+		case xml.StartElement:
+			if count++; count > mostNodes || len(stack) > mostDepth {
+				return nil, 0, nil, format.Errorf(where(), "more than %d elements, or more than %d deep", mostNodes, mostDepth)
+			}
+			line, _ := d.InputPos()
+			n := &node{typ: t.Name.Local, line: line, fields: map[string]*value{}}
+			use := ""
+			for _, a := range t.Attr {
+				switch a.Name.Local {
+				case "DEF":
+					n.def = a.Value
+				case "USE":
+					use = a.Value
+				default:
+					n.fields[a.Name.Local] = attribute(a.Value)
+				}
+			}
+			if use != "" {
+				old := defs[use]
+				if old == nil {
+					return nil, 0, nil, format.Errorf(where(), "USE names %s, which is not defined before it", use)
+				}
+				n = old
+			} else if n.def != "" {
+				defs[n.def] = n
+			}
+			switch n.typ {
+			case "unit":
+				if n.text("category") == "length" {
+					metres = n.num("conversionFactor", 1)
+				}
+			case "ROUTE", "ProtoDeclare", "ExternProtoDeclare", "ProtoInstance", "Script":
+				notes[n.typ]++
+				if err := d.Skip(); err != nil {
+					return nil, 0, nil, format.Errorf(where(), "%v", err)
+				}
+				continue
+			}
+			if len(stack) > 0 {
+				top := stack[len(stack)-1]
+				if slices.Contains(stack, n) {
+					return nil, 0, nil, format.Errorf(where(), "USE %s stands within what it names", use)
+				}
+				top.kids = append(top.kids, n)
+			} else {
+				roots = append(roots, n)
+			}
+			stack = append(stack, n)
+			if use != "" { // what stands within a USE is not read
+				if err := d.Skip(); err != nil {
+					return nil, 0, nil, format.Errorf(where(), "%v", err)
+				}
+				stack = stack[:len(stack)-1]
+			}
+		case xml.EndElement:
+			stack = stack[:len(stack)-1]
+		}
+	}
+}
+
+// attribute reads an attribute's text as numbers and as strings, for whichever
+// its field wants.
+func attribute(s string) *value {
+	v := &value{}
+	b := []byte(s)
+	for len(b) > 0 {
+		for len(b) > 0 && (b[0] <= ' ' || b[0] == ',') {
+			b = b[1:]
+		}
+		x, rest, ok := format.Float(b)
+		if !ok {
+			break
+		}
+		v.nums, b = append(v.nums, x), rest
+	}
+	if strings.Contains(s, `"`) {
+		for i, part := range strings.Split(s, `"`) {
+			if i%2 == 1 {
+				v.words = append(v.words, part)
+			}
+		}
+	} else {
+		v.words = []string{strings.TrimSpace(s)}
+	}
+	return v
+}

@@ -1,0 +1,771 @@
+package x3d
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math"
+	"sort"
+
+	"excavate/core/format"
+	"excavate/core/format/corner"
+	"excavate/core/geom"
+	"excavate/core/limit"
+	"excavate/core/scene"
+)
+
+// Formats are the readers for the registry.
+func Formats() []format.Reader {
+	return []format.Reader{
+		{Name: "vrml", Title: "VRML97", Probe: func(head []byte) bool {
+			head = format.UTF8(head)
+			return bytes.HasPrefix(head, []byte("#VRML V2.0")) || bytes.HasPrefix(head, []byte("#X3D V"))
+		}, Read: readClassic},
+		{Name: "x3d", Title: "X3D", Probe: func(head []byte) bool {
+			head = bytes.TrimLeft(format.UTF8(head), " \t\r\n")
+			return bytes.HasPrefix(head, []byte("<X3D")) || bytes.HasPrefix(head, []byte("<?xml")) && (bytes.Contains(head, []byte("<X3D")) || bytes.Contains(head, []byte("<!DOCTYPE X3D")))
+		}, Read: readXML},
+	}
+}
+
+func readClassic(ctx context.Context, f format.File) (*scene.Scene, error) {
+	p := &classic{b: append(append([]byte{}, format.UTF8(f.Data)...), "\n}"...), line: 1, defs: map[string]*node{}, protos: map[string]*proto{}, notes: map[string]int{}}
+	roots, err := p.scene("}")
+	if err != nil {
+		return nil, err
+	}
+	if p.space(); p.at < len(p.b) {
+		return nil, p.errorf("a } closes nothing")
+	}
+	return build(ctx, roots, 1, p.notes)
+}
+
+func readXML(ctx context.Context, f format.File) (*scene.Scene, error) {
+	roots, metres, notes, err := parseXML(format.UTF8(f.Data))
+	if err != nil {
+		return nil, err
+	}
+	return build(ctx, roots, metres, notes)
+}
+
+// builder puts shapes into a scene. Transforms are applied to what they hold:
+// theirs may shear, which nodes cannot.
+type builder struct {
+	ctx       context.Context
+	s         *scene.Scene
+	materials map[materialKey]int
+	pictures  map[string]int
+	notes     map[string]int
+	visits    int
+	shapes    int
+	corners   int
+	names     map[string]int
+}
+
+type materialKey struct{ appearance *node }
+
+// What USE can make of little is bounded: nodes visited, shapes, and corners of
+// faces in all.
+const (
+	mostVisits  = 1 << 20
+	mostShapes  = 1 << 16
+	mostCorners = 64 << 20
+)
+
+func build(ctx context.Context, roots []*node, metres float64, notes map[string]int) (*scene.Scene, error) {
+	b := &builder{ctx: ctx, s: &scene.Scene{}, materials: map[materialKey]int{}, pictures: map[string]int{}, notes: notes, names: map[string]int{}}
+	// X3D 4.3.5 and 4.3.6: metres, right-handed, Y up; a viewer looks along -Z.
+	b.s.Basis = geom.GLTF
+	if metres > 0 && metres-metres == 0 {
+		b.s.Basis.MetresPerUnit = metres
+	}
+	for _, n := range roots {
+		if err := b.visit(n, geom.Identity, 0); err != nil {
+			return nil, err
+		}
+	}
+	if len(b.s.Meshes) == 0 {
+		return nil, fmt.Errorf("it has no shape with a surface")
+	}
+	kinds := make([]string, 0, len(b.notes))
+	for k := range b.notes {
+		kinds = append(kinds, k)
+	}
+	sort.Strings(kinds)
+	for _, k := range kinds {
+		b.s.Notes = append(b.s.Notes, scene.Note{Text: fmt.Sprintf("%d %s left out", b.notes[k], k), Loss: true})
+	}
+	return b.s, b.s.Validate()
+}
+
+func (b *builder) visit(n *node, m geom.Mat4, deep int) error {
+	if b.visits++; b.visits > mostVisits {
+		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d nodes, counting each use", mostVisits)
+	}
+	if b.visits&0xfff == 0 && b.ctx.Err() != nil {
+		return b.ctx.Err()
+	}
+	if deep > mostDepth {
+		return format.Errorf(fmt.Sprintf("line %d", n.line), "nodes nest more than %d deep", mostDepth)
+	}
+	all := func(list []*node, m geom.Mat4) error {
+		for _, k := range list {
+			if err := b.visit(k, m, deep+1); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	switch n.typ {
+	case "X3D", "Scene", "Group", "StaticGroup", "Anchor", "Collision", "Billboard", "Layer", "LayerSet", "Viewport":
+		return all(n.children("children"), m)
+	case "head", "Header", "meta", "component", "unit", "WorldInfo", "NavigationInfo", "MetadataString", "MetadataSet":
+		return nil
+	case "Transform":
+		return all(n.children("children"), m.Mul(transform(n)))
+	case "Switch":
+		list := n.children("choice", "children")
+		if k := int(n.num("whichChoice", -1)); k >= 0 && k < len(list) {
+			if len(list) > 1 {
+				b.notes["other choices of a Switch"] += len(list) - 1
+			}
+			return b.visit(list[k], m, deep+1)
+		}
+		b.notes["choices of a Switch that shows none"] += len(list)
+		return nil
+	case "LOD":
+		list := n.children("level", "children")
+		if len(list) > 1 {
+			b.notes["coarser levels of detail"] += len(list) - 1
+		}
+		if len(list) > 0 {
+			return b.visit(list[0], m, deep+1)
+		}
+		return nil
+	case "Shape":
+		return b.shape(n, m)
+	}
+	b.notes[n.typ+" nodes"]++
+	return nil
+}
+
+// transform is X3D 10.4.4: T C R SR S -SR -C.
+func transform(n *node) geom.Mat4 {
+	v3 := func(f string, x float64) geom.Vec3 { v := n.vec(f, x, x, x); return geom.Vec3{v[0], v[1], v[2]} }
+	turn := func(f string, sign float64) geom.Mat4 {
+		r := n.vec(f, 0, 0, 1, 0)
+		axis := geom.Vec3{r[0], r[1], r[2]}
+		if axis.Len() == 0 {
+			return geom.Identity
+		}
+		return geom.TRS(geom.Vec3{}, geom.AxisAngle(axis.Norm(), sign*r[3]), geom.Vec3{1, 1, 1})
+	}
+	move := func(t geom.Vec3) geom.Mat4 { return geom.TRS(t, geom.Quat{0, 0, 0, 1}, geom.Vec3{1, 1, 1}) }
+	c := v3("center", 0)
+	scale := geom.TRS(geom.Vec3{}, geom.Quat{0, 0, 0, 1}, v3("scale", 1))
+	return move(v3("translation", 0).Add(c)).Mul(turn("rotation", 1)).Mul(turn("scaleOrientation", 1)).Mul(scale).Mul(turn("scaleOrientation", -1)).Mul(move(c.Mul(-1)))
+}
+
+var geometries = []string{"IndexedFaceSet", "IndexedTriangleSet", "TriangleSet", "IndexedTriangleStripSet", "TriangleStripSet", "IndexedTriangleFanSet", "TriangleFanSet", "IndexedQuadSet", "QuadSet",
+	"Box", "Sphere", "Cone", "Cylinder", "ElevationGrid", "Extrusion", "Text", "PointSet", "IndexedLineSet", "LineSet"}
+
+func (b *builder) shape(n *node, m geom.Mat4) error {
+	g := n.child("geometry", geometries...)
+	if g == nil {
+		return nil
+	}
+	if b.shapes++; b.shapes > mostShapes {
+		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d shapes, counting each use", mostShapes)
+	}
+	f, err := faces(g)
+	if err != nil {
+		return err
+	}
+	if f == nil {
+		b.notes[g.typ+" nodes"]++
+		return nil
+	}
+	for _, face := range f.faces {
+		b.corners += len(face)
+	}
+	if b.corners > mostCorners {
+		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d corners of faces, counting each use", mostCorners)
+	}
+	part, err := f.part()
+	if err != nil || len(part.Triangles) == 0 {
+		return err
+	}
+	part.Material = b.material(n.child("appearance", "Appearance"))
+	// Into world space.
+	nm := m.NormalMatrix()
+	each := func(d []float32, f func(geom.Vec3) geom.Vec3) error {
+		for i := 0; i+2 < len(d); i += 3 {
+			v := f(geom.Vec3{float64(d[i]), float64(d[i+1]), float64(d[i+2])})
+			for k := range 3 {
+				x, ok := format.Finite32(v[k])
+				if !ok {
+					return format.Errorf(fmt.Sprintf("line %d", g.line), "a place of %g", v[k])
+				}
+				d[i+k] = x
+			}
+		}
+		return nil
+	}
+	if err := each(part.Positions, m.Point); err != nil {
+		return err
+	}
+	if err := each(part.Normals, func(v geom.Vec3) geom.Vec3 { return nm.Dir(v).Norm() }); err != nil {
+		return err
+	}
+	if m.Det3() < 0 {
+		for i := 0; i+2 < len(part.Triangles); i += 3 {
+			part.Triangles[i+1], part.Triangles[i+2] = part.Triangles[i+2], part.Triangles[i+1]
+		}
+	}
+	if !f.solid && part.Material >= 0 {
+		b.s.Materials[part.Material].TwoSided = true
+	}
+	name := n.def
+	if name == "" {
+		name = g.def
+	}
+	if name == "" {
+		name = "shape"
+	}
+	if b.names[name]++; b.names[name] > 1 {
+		name = fmt.Sprintf("%s %d", name, b.names[name])
+	}
+	node := scene.NewNode(name)
+	node.Mesh = len(b.s.Meshes)
+	b.s.Meshes = append(b.s.Meshes, scene.Mesh{Name: name, Parts: []scene.Part{*part}})
+	b.s.Nodes = append(b.s.Nodes, node)
+	return nil
+}
+
+func (b *builder) material(a *node) int {
+	if a == nil {
+		return scene.None
+	}
+	if k, ok := b.materials[materialKey{a}]; ok {
+		return k
+	}
+	name := a.def
+	m := scene.NewMaterial(name)
+	colour := func(n *node, field string, usual float64) (c [3]float32) {
+		for k, v := range n.vec(field, usual, usual, usual) {
+			c[k] = format.Linear(v)
+		}
+		return c
+	}
+	mat := a.child("material", "Material", "PhysicalMaterial", "UnlitMaterial", "TwoSidedMaterial")
+	switch {
+	case mat == nil:
+		m.Unlit = true // X3D 12.2.2: no material, no lighting
+	case mat.typ == "PhysicalMaterial":
+		c := colour(mat, "baseColor", 1)
+		copy(m.BaseColour[:3], c[:])
+		m.Metallic, m.Roughness = float32(mat.num("metallic", 1)), float32(mat.num("roughness", 1))
+		m.Emissive = colour(mat, "emissiveColor", 0)
+	case mat.typ == "UnlitMaterial":
+		c := colour(mat, "emissiveColor", 1)
+		copy(m.BaseColour[:3], c[:])
+		m.Unlit = true
+	default:
+		c := colour(mat, "diffuseColor", 0.8)
+		copy(m.BaseColour[:3], c[:])
+		m.Emissive = colour(mat, "emissiveColor", 0)
+		// The exponent of the highlight is 128 * shininess.
+		m.Roughness = float32(math.Pow(2/(128*math.Max(0, math.Min(1, mat.num("shininess", 0.2)))+2), 0.25))
+	}
+	if mat != nil {
+		if name == "" {
+			m.Name = mat.def
+		}
+		if t := mat.num("transparency", 0); t > 0 {
+			m.Alpha, m.BaseColour[3] = scene.Blend, float32(math.Max(0, 1-t))
+		}
+	}
+	if t := a.child("texture", "ImageTexture", "PixelTexture", "MovieTexture", "MultiTexture"); t != nil {
+		url := t.text("url")
+		if t.typ != "ImageTexture" || url == "" {
+			b.notes[t.typ+" nodes"]++
+		} else {
+			k, ok := b.pictures[url]
+			if !ok {
+				k = len(b.s.Pictures)
+				b.pictures[url] = k
+				b.s.Pictures = append(b.s.Pictures, scene.Picture{Name: base(url), Ref: url})
+			}
+			x := scene.Texture{Role: scene.RoleColour, Picture: k, Scale: 1}
+			if !t.flag("repeatS", true) {
+				x.WrapU = scene.Clamp
+			}
+			if !t.flag("repeatT", true) {
+				x.WrapV = scene.Clamp
+			}
+			m.Textures = append(m.Textures, x)
+			if mat != nil && mat.typ == "Material" { // a picture in colour takes the place of the diffuse colour
+				m.BaseColour[0], m.BaseColour[1], m.BaseColour[2] = 1, 1, 1
+			}
+			if m.Name == "" {
+				m.Name = base(url)
+			}
+		}
+	}
+	if a.child("textureTransform", "TextureTransform") != nil {
+		b.notes["TextureTransform nodes"]++
+	}
+	if m.Name == "" {
+		m.Name = fmt.Sprintf("material %d", len(b.s.Materials)+1)
+	}
+	k := len(b.s.Materials)
+	b.materials[materialKey{a}] = k
+	b.s.Materials = append(b.s.Materials, m)
+	return k
+}
+
+func base(url string) string {
+	for i := len(url) - 1; i >= 0; i-- {
+		if url[i] == '/' || url[i] == '\\' {
+			return url[i+1:]
+		}
+	}
+	return url
+}
+
+// faceSet is a geometry as faces whose corners have an index for each
+// attribute.
+type faceSet struct {
+	line   int
+	src    corner.Source
+	faces  [][]corner.Ref
+	ccw    bool
+	solid  bool
+	crease float64
+}
+
+// faces reads a geometry; nil is one without a surface that is read.
+func faces(g *node) (*faceSet, error) {
+	f := &faceSet{line: g.line, ccw: g.flag("ccw", true), solid: g.flag("solid", true), crease: g.num("creaseAngle", 0)}
+	switch g.typ {
+	case "Box", "Sphere", "Cone", "Cylinder":
+		f.primitive(g)
+		return f, nil
+	case "ElevationGrid":
+		return f, f.elevation(g)
+	case "Extrusion", "Text", "PointSet", "IndexedLineSet", "LineSet":
+		return nil, nil
+	}
+	coord := g.child("coord", "Coordinate", "CoordinateDouble")
+	if coord == nil {
+		return f, nil
+	}
+	var err error
+	if f.src.Positions, err = f.floats(coord.nums("point"), 3); err != nil {
+		return nil, err
+	}
+	if t := g.child("texCoord", "TextureCoordinate"); t != nil {
+		if f.src.UVs, err = f.floats(t.nums("point"), 2); err != nil {
+			return nil, err
+		}
+		for i := 1; i < len(f.src.UVs); i += 2 {
+			f.src.UVs[i] = 1 - f.src.UVs[i] // t is counted from below
+		}
+	}
+	if n := g.child("normal", "Normal"); n != nil {
+		if f.src.Normals, err = f.floats(n.nums("vector"), 3); err != nil {
+			return nil, err
+		}
+		for i := 0; i+2 < len(f.src.Normals); i += 3 {
+			v := geom.Vec3{float64(f.src.Normals[i]), float64(f.src.Normals[i+1]), float64(f.src.Normals[i+2])}.Norm()
+			for k := range 3 {
+				f.src.Normals[i+k] = float32(v[k])
+			}
+		}
+	}
+	if c := g.child("color", "Color", "ColorRGBA"); c != nil {
+		each := 3
+		if c.typ == "ColorRGBA" {
+			each = 4
+		}
+		d := c.nums("color")
+		for i := 0; i+each <= len(d); i += each {
+			a := float32(1)
+			if each == 4 {
+				a = float32(math.Max(0, math.Min(1, d[i+3])))
+			}
+			f.src.Colours = append(f.src.Colours, format.Linear(d[i]), format.Linear(d[i+1]), format.Linear(d[i+2]), a)
+		}
+	}
+	if g.typ == "IndexedFaceSet" {
+		return f, f.indexed(g)
+	}
+	return f, f.triangles(g)
+}
+
+func (f *faceSet) errorf(msg string, a ...any) error {
+	return format.Errorf(fmt.Sprintf("line %d", f.line), msg, a...)
+}
+
+func (f *faceSet) floats(d []float64, each int) ([]float32, error) {
+	out := make([]float32, len(d)/each*each)
+	for i := range out {
+		x, ok := format.Finite32(d[i])
+		if !ok {
+			return nil, f.errorf("a number of %g", d[i])
+		}
+		out[i] = x
+	}
+	return out, nil
+}
+
+func (f *faceSet) index(v float64, n int, what string) (int32, error) {
+	if v < 0 || v >= float64(n) || v != math.Trunc(v) {
+		return 0, f.errorf("a face uses %s %g, and there are %d", what, v, n)
+	}
+	return int32(v), nil
+}
+
+// indexed reads an IndexedFaceSet (X3D 13.3.6).
+func (f *faceSet) indexed(g *node) error {
+	index := g.nums("coordIndex")
+	tex, normal, colour := g.nums("texCoordIndex"), g.nums("normalIndex"), g.nums("colorIndex")
+	perVertex, colourPerVertex := g.flag("normalPerVertex", true), g.flag("colorPerVertex", true)
+	nv, nt, nn, nc := len(f.src.Positions)/3, len(f.src.UVs)/2, len(f.src.Normals)/3, len(f.src.Colours)/4
+	var face []corner.Ref
+	count := 0
+	flush := func() {
+		if len(face) >= 3 {
+			f.faces = append(f.faces, face)
+		}
+		face = nil
+		count++
+	}
+	pick := func(list []float64, at int, usual int32, n int, what string) (int32, error) {
+		if n == 0 {
+			return -1, nil
+		}
+		if len(list) == 0 {
+			if int(usual) >= n {
+				return 0, f.errorf("%s %d is wanted, and there are %d", what, usual, n)
+			}
+			return usual, nil
+		}
+		if at >= len(list) {
+			return 0, f.errorf("the indices of %ss end before those of coordinates", what)
+		}
+		return f.index(list[at], n, what)
+	}
+	for i, v := range index {
+		if v < 0 {
+			flush()
+			continue
+		}
+		c := corner.Ref{T: -1, N: -1, C: -1}
+		var err error
+		if c.V, err = f.index(v, nv, "coordinate"); err != nil {
+			return err
+		}
+		if c.T, err = pick(tex, i, c.V, nt, "texture coordinate"); err != nil {
+			return err
+		}
+		at, usual := i, c.V
+		if !perVertex {
+			at, usual = count, int32(count)
+		}
+		if c.N, err = pick(normal, at, usual, nn, "normal"); err != nil {
+			return err
+		}
+		at, usual = i, c.V
+		if !colourPerVertex {
+			at, usual = count, int32(count)
+		}
+		if c.C, err = pick(colour, at, usual, nc, "colour"); err != nil {
+			return err
+		}
+		face = append(face, c)
+	}
+	flush()
+	return nil
+}
+
+// triangles reads the sets of triangles, strips, fans and quads (X3D 11.4).
+func (f *faceSet) triangles(g *node) error {
+	var order [][]float64 // rows of indices
+	each := 3
+	switch g.typ {
+	case "IndexedTriangleSet", "IndexedQuadSet":
+		order = [][]float64{g.nums("index")}
+	case "IndexedTriangleStripSet", "IndexedTriangleFanSet":
+		var row []float64
+		for _, v := range append(g.nums("index"), -1) {
+			if v >= 0 {
+				row = append(row, v)
+				continue
+			}
+			order, row = append(order, row), nil
+		}
+	case "TriangleStripSet", "TriangleFanSet":
+		at := 0.0
+		field := "stripCount"
+		if g.typ == "TriangleFanSet" {
+			field = "fanCount"
+		}
+		for _, n := range g.nums(field) {
+			if n < 0 || at+n > float64(len(f.src.Positions)/3) {
+				return f.errorf("a strip of %g vertices from %g on, and there are %d", n, at, len(f.src.Positions)/3)
+			}
+			var row []float64
+			for k := range int(n) {
+				row = append(row, at+float64(k))
+			}
+			at += n
+			order = append(order, row)
+		}
+	default:
+		row := make([]float64, len(f.src.Positions)/3)
+		for i := range row {
+			row[i] = float64(i)
+		}
+		order = [][]float64{row}
+	}
+	if g.typ == "QuadSet" || g.typ == "IndexedQuadSet" {
+		each = 4
+	}
+	has := func(d []float32, n int, k int32) int32 {
+		if int(k) < len(d)/n {
+			return k
+		}
+		return -1
+	}
+	ref := func(v float64) (corner.Ref, error) {
+		k, err := f.index(v, len(f.src.Positions)/3, "coordinate")
+		return corner.Ref{V: k, T: has(f.src.UVs, 2, k), N: has(f.src.Normals, 3, k), C: has(f.src.Colours, 4, k)}, err
+	}
+	for _, row := range order {
+		refs := make([]corner.Ref, len(row))
+		for i, v := range row {
+			var err error
+			if refs[i], err = ref(v); err != nil {
+				return err
+			}
+		}
+		switch g.typ {
+		case "IndexedTriangleStripSet", "TriangleStripSet":
+			for i := 2; i < len(refs); i++ {
+				a, b := refs[i-2], refs[i-1]
+				if i%2 == 1 {
+					a, b = b, a
+				}
+				f.faces = append(f.faces, []corner.Ref{a, b, refs[i]})
+			}
+		case "IndexedTriangleFanSet", "TriangleFanSet":
+			for i := 2; i < len(refs); i++ {
+				f.faces = append(f.faces, []corner.Ref{refs[0], refs[i-1], refs[i]})
+			}
+		default:
+			for i := 0; i+each <= len(refs); i += each {
+				f.faces = append(f.faces, refs[i:i+each])
+			}
+		}
+	}
+	return nil
+}
+
+// part makes a part of the faces, with normals where there are none.
+func (f *faceSet) part() (*scene.Part, error) {
+	if len(f.src.Normals) == 0 && f.crease > 0 && f.crease < math.Pi {
+		f.creased()
+	}
+	p := &corner.Part{Material: scene.None}
+	var runs []corner.Run
+	group := 0
+	if f.crease >= math.Pi {
+		group = 1
+	}
+	for _, face := range f.faces {
+		if !f.ccw {
+			for a, b := 0, len(face)-1; a < b; a, b = a+1, b-1 {
+				face[a], face[b] = face[b], face[a]
+			}
+		}
+		was := len(p.Triangles)
+		p.Face(&f.src, face)
+		runs = append(runs, corner.Run{Group: group, Triangles: (len(p.Triangles) - was) / 3})
+	}
+	if len(f.src.Colours) == 0 {
+		f.src.Colours = nil
+	}
+	out, _, _ := p.Scene(&f.src)
+	if out.Normals == nil {
+		corner.SmoothNormals(&out, runs)
+	}
+	return &out, nil
+}
+
+// creased makes normals that are smooth across edges whose faces meet at less
+// than the crease angle (X3D 11.2.3).
+func (f *faceSet) creased() {
+	at := func(v int32) geom.Vec3 {
+		p := f.src.Positions[3*v:]
+		return geom.Vec3{float64(p[0]), float64(p[1]), float64(p[2])}
+	}
+	normals := make([]geom.Vec3, len(f.faces))
+	around := map[int32][]int32{} // faces of each coordinate
+	for i, face := range f.faces {
+		var n geom.Vec3
+		for k := range face {
+			a, b := at(face[k].V).Sub(at(face[0].V)), at(face[(k+1)%len(face)].V).Sub(at(face[0].V))
+			n = n.Add(a.Cross(b))
+		}
+		normals[i] = n.Norm()
+		for _, c := range face {
+			around[c.V] = append(around[c.V], int32(i))
+		}
+	}
+	cos := math.Cos(f.crease)
+	seen := map[[3]float32]int32{}
+	for i, face := range f.faces {
+		for k := range face {
+			var n geom.Vec3
+			list := around[face[k].V]
+			for _, o := range list[:min(len(list), 256)] {
+				if normals[o].Dot(normals[i]) >= cos-1e-9 {
+					n = n.Add(normals[o])
+				}
+			}
+			n = n.Norm()
+			key := [3]float32{float32(n[0]), float32(n[1]), float32(n[2])}
+			j, ok := seen[key]
+			if !ok {
+				j = int32(len(f.src.Normals) / 3)
+				seen[key] = j
+				f.src.Normals = append(f.src.Normals, key[:]...)
+			}
+			face[k].N = j
+		}
+	}
+}
+
+// add adds a vertex with a UV, counted from above.
+func (f *faceSet) add(x, y, z, u, v float64) corner.Ref {
+	k := int32(len(f.src.Positions) / 3)
+	f.src.Positions = append(f.src.Positions, float32(x), float32(y), float32(z))
+	f.src.UVs = append(f.src.UVs, float32(u), float32(v))
+	return corner.Ref{V: k, T: k, N: -1, C: -1}
+}
+
+// primitive makes a Box, Sphere, Cone or Cylinder (X3D 13.3).
+func (f *faceSet) primitive(g *node) {
+	const round = 32
+	f.crease = math.Pi / 3
+	circle := func(i int) (s, c float64) { return math.Sincos(2 * math.Pi * float64(i) / round) }
+	switch g.typ {
+	case "Box":
+		s := g.vec("size", 2, 2, 2)
+		for axis := range 3 {
+			for _, side := range []float64{-1, 1} {
+				a, b := (axis+1)%3, (axis+2)%3
+				var face []corner.Ref
+				for _, c := range [][2]float64{{-1, -1}, {1, -1}, {1, 1}, {-1, 1}} {
+					var p [3]float64
+					p[axis], p[a], p[b] = side*s[axis]/2, side*c[0]*s[a]/2, c[1]*s[b]/2
+					face = append(face, f.add(p[0], p[1], p[2], (c[0]+1)/2, (1-c[1])/2))
+				}
+				f.faces = append(f.faces, face)
+			}
+		}
+	case "Sphere":
+		r := g.num("radius", 1)
+		const rings = 16
+		f.crease = math.Pi
+		var grid [rings + 1][round + 1]corner.Ref
+		for y := range rings + 1 {
+			sy, cy := math.Sincos(math.Pi * float64(y) / rings)
+			for x := range round + 1 {
+				s, c := circle(x)
+				grid[y][x] = f.add(-r*sy*s, r*cy, -r*sy*c, float64(x)/round, float64(y)/rings)
+			}
+		}
+		for y := range rings {
+			for x := range round {
+				a, b, c, d := grid[y][x], grid[y+1][x], grid[y+1][x+1], grid[y][x+1]
+				switch y {
+				case 0:
+					f.faces = append(f.faces, []corner.Ref{a, b, c})
+				case rings - 1:
+					f.faces = append(f.faces, []corner.Ref{a, b, d})
+				default:
+					f.faces = append(f.faces, []corner.Ref{a, b, c, d})
+				}
+			}
+		}
+	case "Cone", "Cylinder":
+		h, r := g.num("height", 2), g.num("radius", 1)
+		top := r
+		bottom, lid, side := g.flag("bottom", true), g.flag("top", true), g.flag("side", true)
+		if g.typ == "Cone" {
+			r, top, lid = g.num("bottomRadius", 1), 0, false
+		}
+		var lower, upper [round + 1]corner.Ref
+		for x := range round + 1 {
+			s, c := circle(x)
+			lower[x] = f.add(-r*s, -h/2, -r*c, float64(x)/round, 1)
+			upper[x] = f.add(-top*s, h/2, -top*c, float64(x)/round, 0)
+		}
+		for x := 0; side && x < round; x++ {
+			if top == 0 {
+				f.faces = append(f.faces, []corner.Ref{lower[x], lower[x+1], upper[x]})
+			} else {
+				f.faces = append(f.faces, []corner.Ref{lower[x], lower[x+1], upper[x+1], upper[x]})
+			}
+		}
+		disc := func(y, r float64, up bool) {
+			var face []corner.Ref
+			for x := range round {
+				s, c := circle(x)
+				face = append(face, f.add(-r*s, y, -r*c, 0.5-s/2, 0.5-c/2))
+			}
+			if !up {
+				for a, b := 0, len(face)-1; a < b; a, b = a+1, b-1 {
+					face[a], face[b] = face[b], face[a]
+				}
+			}
+			f.faces = append(f.faces, face)
+		}
+		if bottom {
+			disc(-h/2, r, false)
+		}
+		if lid {
+			disc(h/2, top, true)
+		}
+	}
+}
+
+// elevation reads an ElevationGrid (X3D 13.3.4).
+func (f *faceSet) elevation(g *node) error {
+	nx, nz := int(g.num("xDimension", 0)), int(g.num("zDimension", 0))
+	sx, sz := g.num("xSpacing", 1), g.num("zSpacing", 1)
+	h := g.nums("height")
+	if nx < 2 || nz < 2 {
+		return nil
+	}
+	if nx > limit.Vertices || nz > limit.Vertices/nx || len(h) < nx*nz {
+		return f.errorf("a grid of %d x %d heights has %d", nx, nz, len(h))
+	}
+	refs := make([]corner.Ref, nx*nz)
+	for i := range refs {
+		if _, ok := format.Finite32(h[i]); !ok {
+			return f.errorf("a height of %g", h[i])
+		}
+		x, z := i%nx, i/nx
+		refs[i] = f.add(float64(x)*sx, h[i], float64(z)*sz, float64(x)/float64(nx-1), 1-float64(z)/float64(nz-1))
+	}
+	for z := range nz - 1 {
+		for x := range nx - 1 {
+			a := z*nx + x
+			f.faces = append(f.faces, []corner.Ref{refs[a], refs[a+nx], refs[a+nx+1], refs[a+1]})
+		}
+	}
+	return nil
+}

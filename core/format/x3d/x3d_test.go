@@ -1,0 +1,297 @@
+package x3d
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"excavate/core/format"
+	"excavate/core/geom"
+	"excavate/core/scene"
+	"excavate/standin/console"
+)
+
+func read(text string) (*scene.Scene, error) {
+	for _, r := range Formats() {
+		if r.Probe([]byte(text)[:min(len(text), 512)]) {
+			return r.Read(context.Background(), format.File{Data: []byte(text)})
+		}
+	}
+	return nil, fmt.Errorf("no reader knows %.40q", text)
+}
+
+func must(t *testing.T, text string) *scene.Scene {
+	t.Helper()
+	s, err := read(text)
+	if err != nil {
+		t.Fatalf("%v in %s", err, text)
+	}
+	return s
+}
+
+const vrml = "#VRML V2.0 utf8\n"
+
+// volume is that of all meshes by the divergence theorem; it is above 0 where
+// faces look outwards.
+func volume(s *scene.Scene) (v float64) {
+	for i := range s.Meshes {
+		for k := range s.Meshes[i].Parts {
+			p := &s.Meshes[i].Parts[k]
+			at := func(t int) geom.Vec3 {
+				q := p.Positions[3*p.Triangles[t]:]
+				return geom.Vec3{float64(q[0]), float64(q[1]), float64(q[2])}
+			}
+			for t := 0; t+2 < len(p.Triangles); t += 3 {
+				v += at(t).Dot(at(t+1).Cross(at(t+2))) / 6
+			}
+		}
+	}
+	return v
+}
+
+func said(s *scene.Scene, text string) bool {
+	for _, n := range s.Notes {
+		if strings.Contains(n.Text, text) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestPrimitivesFaceOutwards(t *testing.T) {
+	for _, c := range []struct {
+		vrml, xml string
+		volume    float64
+	}{
+		{"Box { size 1 2 3 }", `<Box size="1 2 3"/>`, 6},
+		{"Box { }", `<Box/>`, 8},
+		{"Sphere { radius 2 }", `<Sphere radius="2"/>`, 4.0 / 3 * math.Pi * 8},
+		{"Cone { bottomRadius 1 height 3 }", `<Cone bottomRadius="1" height="3"/>`, math.Pi},
+		{"Cylinder { radius 1 height 3 }", `<Cylinder radius="1" height="3"/>`, 3 * math.Pi},
+	} {
+		for _, text := range []string{vrml + "Shape { geometry " + c.vrml + " }", "<X3D><Scene><Shape>" + c.xml + "</Shape></Scene></X3D>"} {
+			s := must(t, text)
+			if v := volume(s); math.Abs(v/c.volume-1) > 0.03 {
+				t.Errorf("%s: a volume of %g, want %g", c.vrml, v, c.volume)
+			}
+			if len(s.Meshes[0].Parts[0].UVs) != 1 || s.Basis != geom.GLTF {
+				t.Errorf("%s: %+v", c.vrml, s.Basis)
+			}
+		}
+	}
+}
+
+func TestTransformsAndUse(t *testing.T) {
+	s := must(t, vrml+`
+# a box moved, turned and squeezed, and used again
+Transform { translation 1 2 3 rotation 0 0 1 1.5707963 scale 1 2 1 center 0 0 0
+  children [ DEF crate Shape { appearance DEF oak Appearance { material Material { diffuseColor 1 0 0 transparency 0.5 } } geometry Box { size 2 1 1 } } ] }
+Transform { translation 10 0 0 scale -1 1 1 children USE crate }
+Switch { whichChoice 1 choice [ Shape { geometry Sphere {} } USE crate ] }
+LOD { range [ 10 ] level [ Shape { geometry Cone {} } Shape { geometry Box {} } ] }
+PointLight { on TRUE location 0 0 0 }
+Shape { geometry PointSet { coord Coordinate { point [ 0 0 0 ] } } }
+`)
+	if len(s.Meshes) != 4 || s.Nodes[0].Name != "crate" || s.Nodes[1].Name != "crate 2" || len(s.Materials) != 1 || s.Materials[0].Name != "oak" || s.Materials[0].Alpha != scene.Blend {
+		t.Fatalf("%+v %+v", s.Nodes, s.Materials)
+	}
+	one := &scene.Scene{Meshes: s.Meshes[:1], Nodes: s.Nodes[:1], Materials: s.Materials}
+	b := one.Bounds() // the 2 of the box lies along Y after the turn, the 1 that is doubled along X
+	for k, want := range [][2]float64{{0, 2}, {1, 3}, {2.5, 3.5}} {
+		if math.Abs(b.Min[k]-want[0]) > 1e-6 || math.Abs(b.Max[k]-want[1]) > 1e-6 {
+			t.Errorf("%v", b)
+		}
+	}
+	if v := volume(&scene.Scene{Meshes: s.Meshes[1:2]}); math.Abs(v-2) > 1e-6 {
+		t.Errorf("what is mirrored has a volume of %g", v)
+	}
+	for _, want := range []string{"1 PointLight nodes", "1 PointSet nodes", "1 other choices of a Switch", "1 coarser levels"} {
+		if !said(s, want) {
+			t.Errorf("%q is not among %+v", want, s.Notes)
+		}
+	}
+	// A centre, a scale orientation: the corner of a box by hand.
+	s = must(t, vrml+`Transform { center 1 0 0 scale 2 1 1 scaleOrientation 0 0 1 0.78539816 children Shape { geometry IndexedFaceSet { coord Coordinate { point [ 2 0 0, 1 1 0, 1 0 1 ] } coordIndex [ 0 1 2 -1 ] } } }`)
+	// (2,0,0)-C = (1,0,0): halves along the two diagonals, the first doubled.
+	if p := s.Meshes[0].Parts[0].Positions; math.Abs(float64(p[0])-2.5) > 1e-5 || math.Abs(float64(p[1])-0.5) > 1e-5 {
+		t.Errorf("%v", p)
+	}
+}
+
+func TestFaceSets(t *testing.T) {
+	square := `coord Coordinate { point [ 0 0 0, 1 0 0, 1 1 0, 0 1 0 ] } `
+	s := must(t, vrml+`Shape { geometry IndexedFaceSet { `+square+`
+  coordIndex [ 0, 1, 2, -1, 0, 2, 3 ]
+  texCoord TextureCoordinate { point [ 0 0, 1 1 ] } texCoordIndex [ 0 1 1 -1 0 1 0 -1 ]
+  color Color { color [ 1 0 0, 0 1 0 ] } colorPerVertex FALSE
+  normal Normal { vector [ 0 0 2 ] } normalIndex [ 0 0 ] normalPerVertex FALSE
+  solid FALSE } appearance Appearance { texture ImageTexture { url [ "planks.png" "other.png" ] repeatS FALSE } } }`)
+	p := &s.Meshes[0].Parts[0]
+	if len(p.Triangles) != 6 || p.Vertices() != 6 || fmt.Sprint(p.UVs[0].Data[:4]) != "[0 1 1 0]" || fmt.Sprint(p.Colours[0].Data[:4]) != "[1 0 0 1]" || fmt.Sprint(p.Normals[:3]) != "[0 0 1]" {
+		t.Errorf("%d vertices, %v %v %v", p.Vertices(), p.UVs, p.Colours, p.Normals)
+	}
+	if s.Pictures[0].Ref != "planks.png" || s.Materials[0].Textures[0].WrapU != scene.Clamp || !s.Materials[0].TwoSided {
+		t.Errorf("%+v %+v", s.Pictures, s.Materials)
+	}
+	// Turned round.
+	s = must(t, vrml+`Shape { geometry IndexedFaceSet { `+square+` coordIndex [ 0 1 2 3 ] ccw FALSE } }`)
+	if n := s.Meshes[0].Parts[0].Normals; n[2] != -1 {
+		t.Errorf("normals %v", n)
+	}
+	// A roof of 60 degrees between its sides: creased, and smooth.
+	roof := `coord Coordinate { point [ 0 0 0, 0 1 0, 1 0 0, 1 1 0, -0.5 0 0.8660254, -0.5 1 0.8660254 ] } coordIndex [ 0 2 3 1 -1 0 1 5 4 -1 ] `
+	for crease, want := range map[string]int{"creaseAngle 0.5": 8, "creaseAngle 1.2": 6, "creaseAngle 3.2": 6, "": 8} {
+		s = must(t, vrml+`Shape { geometry IndexedFaceSet { `+roof+crease+` } }`)
+		if n := s.Meshes[0].Parts[0].Vertices(); n != want {
+			t.Errorf("%q: %d vertices, want %d", crease, n, want)
+		}
+	}
+	for xml, want := range map[string]int{
+		`<IndexedTriangleSet index="0 1 2 0 2 3">`: 2, `<TriangleSet>`: 1, `<IndexedTriangleStripSet index="0 1 3 2 -1 0 1 2">`: 3, `<TriangleStripSet stripCount="4">`: 2, `<IndexedTriangleFanSet index="0 1 2 3 -1">`: 2, `<TriangleFanSet fanCount="4">`: 2, `<QuadSet>`: 2,
+	} {
+		name, _, _ := strings.Cut(strings.Trim(xml, "<>"), " ")
+		s = must(t, `<X3D><Scene><Shape>`+xml+`<Coordinate point="0 0 0 1 0 0 1 1 0 0 1 0"/></`+name+`></Shape></Scene></X3D>`)
+		if n := len(s.Meshes[0].Parts[0].Triangles) / 3; n != want {
+			t.Errorf("%s: %d triangles, want %d", xml, n, want)
+		}
+	}
+	s = must(t, `<?xml version="1.0"?><X3D><head><unit category="length" conversionFactor="0.01"/></head><Scene><Shape DEF="tide"><ElevationGrid xDimension="3" zDimension="2" height="0 1 0 0 1 0"/></Shape></Scene></X3D>`)
+	if len(s.Meshes[0].Parts[0].Triangles) != 12 || s.Basis.MetresPerUnit != 0.01 || s.Meshes[0].Parts[0].Normals[1] <= 0 {
+		t.Errorf("%+v", s.Meshes[0])
+	}
+}
+
+func TestPrototypes(t *testing.T) {
+	s := must(t, vrml+`
+PROTO Post [ field SFFloat height 2 exposedField SFColor paint 1 1 1 eventIn SFBool show ] {
+  Shape { appearance Appearance { material Material { diffuseColor IS paint } } geometry Cylinder { height IS height } }
+}
+Post { height 4 paint 0 1 0 }
+Transform { translation 5 0 0 children [ Post { } ] }
+`)
+	if len(s.Meshes) != 2 || s.Materials[0].BaseColour[1] != 1 || s.Materials[0].BaseColour[0] != 0 {
+		t.Fatalf("%+v", s.Materials)
+	}
+	one := &scene.Scene{Meshes: s.Meshes[:1], Nodes: s.Nodes[:1], Materials: s.Materials}
+	if b := one.Bounds(); b.Size()[1] != 4 {
+		t.Errorf("%v", b)
+	}
+}
+
+// TestTheConsolesFrames reads a frame in both encodings, and has three read the
+// one that it can.
+func TestTheConsolesFrames(t *testing.T) {
+	c := console.New()
+	srv := httptest.NewServer(c.Handler())
+	defer srv.Close()
+	get := func(path string) []byte {
+		res, err := http.Get(srv.URL + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		var b bytes.Buffer
+		b.ReadFrom(res.Body)
+		return b.Bytes()
+	}
+	if res, err := http.Post(srv.URL+"/control", "application/json", strings.NewReader(`{"do":"pause"}`)); err != nil {
+		t.Fatal(err)
+	} else {
+		res.Body.Close()
+	}
+	var offers []struct{ ID, Name string }
+	if err := json.Unmarshal(get("/offers"), &offers); err != nil {
+		t.Fatal(err)
+	}
+	scenes := map[string]*scene.Scene{}
+	dir := t.TempDir()
+	for _, o := range offers {
+		if ext := filepath.Ext(o.Name); ext == ".wrl" || ext == ".x3d" {
+			b := get("/offers/" + o.ID)
+			scenes[ext] = must(t, string(b))
+			if err := os.WriteFile(filepath.Join(dir, "frame"+ext), b, 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	a, b := scenes[".wrl"], scenes[".x3d"]
+	if a == nil || b == nil || a.Stats().Triangles != b.Stats().Triangles || len(a.Meshes) < 200 || len(a.Pictures) != 8 || a.Pictures[0].Ref != b.Pictures[0].Ref || fmt.Sprint(a.Bounds()) != fmt.Sprint(b.Bounds()) {
+		t.Fatalf("%+v %+v", a.Stats(), b.Stats())
+	}
+	out, err := exec.Command("node", "../../../e2e/flat.mjs", "read", filepath.Join(dir, "frame.wrl")).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	var theirs struct {
+		Triangles int
+		Min, Max  []float64
+	}
+	if err := json.Unmarshal(out, &theirs); err != nil {
+		t.Fatal(err)
+	}
+	box := a.Bounds()
+	for k := range 3 {
+		if math.Abs(theirs.Min[k]-box.Min[k]) > 1e-6 || math.Abs(theirs.Max[k]-box.Max[k]) > 1e-6 {
+			t.Errorf("three finds it from %v to %v, we from %v to %v", theirs.Min, theirs.Max, box.Min, box.Max)
+		}
+	}
+	if theirs.Triangles != a.Stats().Triangles {
+		t.Errorf("three finds %d triangles, we %d", theirs.Triangles, a.Stats().Triangles)
+	}
+}
+
+func TestBadInput(t *testing.T) {
+	laughs := vrml
+	for i := range 40 {
+		of := "Shape { geometry Box {} }"
+		if i > 0 {
+			of = fmt.Sprintf("USE l%d USE l%d", i-1, i-1)
+		}
+		laughs += fmt.Sprintf("DEF l%d Group { children [ %s ] }\n", i, of)
+	}
+	for _, c := range []struct{ text, want string }{
+		{vrml + "Shape {", "line 3: "},
+		{vrml + "Shape { geometry Box { size 1 2", "line"},
+		{vrml + "}", "closes nothing"},
+		{vrml + "Group { children USE nobody }", "line 2: USE names nobody"},
+		{vrml + "\nShape { geometry IndexedFaceSet { coord Coordinate { point [ 0 0 0 ] } coordIndex [ 0 1 2 ] } }", "line 3: a face uses coordinate 1, and there are 1"},
+		{vrml + "Shape { geometry IndexedFaceSet { coord Coordinate { point [ 0 0 1e99 ] } coordIndex [ 0 0 0 ] } }", "a number of 1e+99"},
+		{vrml + `WorldInfo { title "never ends`, "a text has no end"},
+		{vrml + strings.Repeat("Group { children ", 500), "nest more than"},
+		{vrml + "Group {}", "no shape"},
+		{laughs, "more than"},
+		{`<X3D><Scene><Group DEF="a"><Group USE="a"/></Group></Scene></X3D>`, "stands within what it names"},
+		{`<X3D><Scene><Shape><Box></Shape></Scene></X3D>`, "line 1"},
+		{`<X3D><Scene><Shape USE="x"/></Scene></X3D>`, "USE names x"},
+		{`<!DOCTYPE X3D [<!ENTITY a "aaaa">]><X3D><Scene><Shape DEF="&a;"><Box/></Shape></Scene></X3D>`, ""},
+	} {
+		_, err := read(c.text)
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%.60q: %v, want %q", c.text, err, c.want)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(vrml + "DEF a Transform { translation 1 2 3 children [ Shape { geometry IndexedFaceSet { coord Coordinate { point [ 0 0 0, 1 0 0, 1 1 0 ] } coordIndex [ 0 1 2 -1 ] creaseAngle 1 } } USE b ] }")
+	f.Add(vrml + "PROTO P [ field SFFloat h 2 ] { Shape { geometry Cone { height IS h } } } P { h 3 } P { }")
+	f.Add(`<X3D><Scene><Transform translation="1 2 3"><Shape DEF="a"><IndexedFaceSet coordIndex="0 1 2"><Coordinate point="0 0 0 1 0 0 1 1 0"/></IndexedFaceSet></Shape></Transform><Shape USE="a"/></Scene></X3D>`)
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, r := range Formats() {
+			if s, err := r.Read(context.Background(), format.File{Data: []byte(text)}); err == nil {
+				if err := s.Validate(); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+	})
+}
