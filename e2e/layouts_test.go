@@ -274,3 +274,35 @@ func TestTheConsolesModel(t *testing.T) {
 	p.click(`[aria-label="last_bytes"] [value="colour"]`)
 	p.until(`document.querySelector('[aria-label="last_bytes"] [value="colour"]')?.getAttribute('aria-pressed') === 'true'`)
 }
+
+// TestTheGallery finds every model at once, and filters and sorts what was
+// found.
+func TestTheGallery(t *testing.T) {
+	p := start(t)
+	p.mountFile("lantern.cart")
+	p.try(p.Go("/p/1/finds"))
+	p.wait(`[data-find="ferry_keeper"]`)
+	p.clickText("Decode every model")
+	p.until(`document.querySelector('[data-finds]').dataset.finds === '6' && document.querySelectorAll('[data-state="ready"]').length === 6`)
+	names := `[...document.querySelectorAll('[data-find]')].sort((a, b) => a.getBoundingClientRect().top - b.getBoundingClientRect().top).map(e => e.dataset.find).join()`
+	p.click(`[role="combobox"][aria-label="Sort finds"]`)
+	p.click(`[role="option"][data-value="name"]`)
+	p.try(p.Gone(`[role="option"][data-value="name"]`))
+	p.until(names + ` === 'ferry_keeper,heron,lamp post,punt,stilt_house,walker'`)
+	p.click(`[role="combobox"][aria-label="Show"]`)
+	p.click(`[role="option"][data-value="incomplete"]`)
+	p.try(p.Gone(`[role="option"][data-value="incomplete"]`))
+	p.until(names + ` === 'ferry_keeper,lamp post,walker'`)
+	p.says(`[data-finds]`, "3 of 6")
+	p.try(p.Type(`input[aria-label="Filter finds"]`, "walk"))
+	p.until(names + ` === 'walker' && location.search.includes('only=incomplete')`)
+	p.until(`document.querySelector('.pane.r h2').innerText === 'walker'`)
+	p.drew(100)
+	// The address keeps it; the keyboard walks along.
+	p.try(p.Go(mustEval(p, `location.pathname + '?by=name'`)))
+	p.wait(`[data-find="walker"][aria-selected="true"]`)
+	p.until(`(document.querySelector('[role="listbox"]').focus(), true)`)
+	p.keys(kb.ArrowUp)
+	p.wait(`[data-find="stilt_house"][aria-selected="true"]`)
+	p.until(`document.querySelector('.pane.r h2').innerText === 'stilt_house'`)
+}

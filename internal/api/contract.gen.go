@@ -57,6 +57,27 @@ func (e BandState) Valid() bool {
 	}
 }
 
+// Defines values for BriefState.
+const (
+	BriefStateDecoding BriefState = "decoding"
+	BriefStateFailed   BriefState = "failed"
+	BriefStateReady    BriefState = "ready"
+)
+
+// Valid indicates whether the value is a known member of the BriefState enum.
+func (e BriefState) Valid() bool {
+	switch e {
+	case BriefStateDecoding:
+		return true
+	case BriefStateFailed:
+		return true
+	case BriefStateReady:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeliveryState.
 const (
 	DeliveryStateFailed DeliveryState = "failed"
@@ -654,6 +675,29 @@ type Bookmark struct {
 	Note string `json:"note"`
 	Size int64  `json:"size"`
 }
+
+// Brief defines model for Brief.
+type Brief struct {
+	Bones  int     `json:"bones"`
+	Error  *string `json:"error,omitempty"`
+	Format *string `json:"format,omitempty"`
+
+	// Height metres
+	Height    *float64   `json:"height,omitempty"`
+	Id        int64      `json:"id"`
+	Missing   int        `json:"missing"`
+	Motions   int        `json:"motions"`
+	Name      string     `json:"name"`
+	Path      string     `json:"path"`
+	Pictures  int        `json:"pictures"`
+	Scene     *string    `json:"scene,omitempty"`
+	Source    string     `json:"source"`
+	State     BriefState `json:"state"`
+	Triangles int        `json:"triangles"`
+}
+
+// BriefState defines model for Brief.State.
+type BriefState string
 
 // Chain defines model for Chain.
 type Chain struct {
@@ -1954,6 +1998,9 @@ type ExtractJSONRequestBody = ExtractionStart
 // CreateFindJSONRequestBody defines body for CreateFind for application/json ContentType.
 type CreateFindJSONRequestBody CreateFindJSONBody
 
+// FindAllJSONRequestBody defines body for FindAll for application/json ContentType.
+type FindAllJSONRequestBody = Filter
+
 // CreateLayoutJSONRequestBody defines body for CreateLayout for application/json ContentType.
 type CreateLayoutJSONRequestBody CreateLayoutJSONBody
 
@@ -2178,6 +2225,12 @@ type ServerInterface interface {
 
 	// (POST /api/projects/{project}/finds)
 	CreateFind(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/gallery)
+	ListGallery(c fiber.Ctx, project ProjectID) error
+
+	// (POST /api/projects/{project}/gallery)
+	FindAll(c fiber.Ctx, project ProjectID) error
 
 	// (GET /api/projects/{project}/jobs)
 	ListJobs(c fiber.Ctx, project ProjectID) error
@@ -4714,6 +4767,64 @@ func (siw *ServerInterfaceWrapper) CreateFind(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListGallery operation middleware
+func (siw *ServerInterfaceWrapper) ListGallery(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListGallery(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// FindAll operation middleware
+func (siw *ServerInterfaceWrapper) FindAll(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindAll(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListJobs operation middleware
 func (siw *ServerInterfaceWrapper) ListJobs(c fiber.Ctx) error {
 
@@ -5928,6 +6039,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/entries/:entry/trials/mesh", wrapper.TryMesh)
 
 	router.Get(options.BaseURL+"/api/entries/:entry/trials/guess", wrapper.GuessMesh)
+
+	router.Get(options.BaseURL+"/api/projects/:project/gallery", wrapper.ListGallery)
+
+	router.Post(options.BaseURL+"/api/projects/:project/gallery", wrapper.FindAll)
 
 	router.Get(options.BaseURL+"/api/finds/:find/file", wrapper.FindFile)
 

@@ -280,3 +280,43 @@ func TestSaveAFindAsAnotherFormat(t *testing.T) {
 		t.Errorf("%d %s", s, b)
 	}
 }
+
+func TestEveryModelBecomesAFind(t *testing.T) {
+	c := start(t)
+	id, path := c.project("gallery")
+	if s, b := c.do("POST", path+"/gallery", map[string]any{}); s != 409 {
+		t.Errorf("without a model: %d %s", s, b)
+	}
+	for _, n := range []string{"hulls.tide", "washes.tide", "lantern.cart"} {
+		c.addSource(id, n)
+	}
+	c.linked(path)
+	// One was found before, and is found once only.
+	e := c.entries(path, "q=punt.hull").Entries[0]
+	call[api.Find](c, "POST", path+"/finds", map[string]any{"entry": e.Id})
+	if n := call[struct{ Models int }](c, "POST", path+"/gallery", map[string]any{}); n.Models != 6 {
+		t.Errorf("%+v", n)
+	}
+	c.linked(path)
+	list := call[[]api.Brief](c, "GET", path+"/gallery", nil)
+	if len(list) != 6 {
+		t.Fatalf("%+v", list)
+	}
+	missing := 0
+	for _, x := range list {
+		if x.State != "ready" || x.Triangles == 0 || *x.Scene == "" || x.Name == "" {
+			t.Errorf("%+v", x)
+		}
+		missing += x.Missing
+	}
+	if missing < 3 { // a picture of the keeper, and those of the console's memory
+		t.Errorf("%d pictures are missing", missing)
+	}
+	if n := call[struct{ Models int }](c, "POST", path+"/gallery", map[string]any{"q": "heron"}); n.Models != 1 {
+		t.Errorf("%+v", n)
+	}
+	c.linked(path)
+	if list = call[[]api.Brief](c, "GET", path+"/gallery", nil); len(list) != 6 {
+		t.Errorf("%d finds after another run", len(list))
+	}
+}

@@ -564,7 +564,7 @@ func TestDevicesBecomeSources(t *testing.T) {
 		l := call[[]api.Source](c, "GET", path+"/sources", nil)
 		return len(l) == 2 && l[1].KindsKnown
 	})
-	vrm := c.entries(path, "kind=model").Entries
+	vrm := c.entries(path, "kind=model&q=*.vrm").Entries
 	if len(vrm) != 1 {
 		t.Fatalf("%+v", vrm)
 	}

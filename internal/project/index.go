@@ -31,6 +31,8 @@ func (s *Service) doIndex(ctx context.Context, t *work.Task) (err error) {
 	if err := t.Args(&a); err != nil {
 		return err
 	}
+	// One at a time for a source: two would write over each other's kinds.
+	defer s.turn(a.ID)()
 	row, err := s.Store.GetSource(ctx, a.ID)
 	if errors.Is(err, errNoRows) {
 		return nil // taken out meanwhile
@@ -72,6 +74,20 @@ func (s *Service) doIndex(ctx context.Context, t *work.Task) (err error) {
 		}
 	}
 	return nil
+}
+
+// turn waits until nobody else indexes a source, and returns what ends one's
+// own turn.
+func (s *Service) turn(id int64) func() {
+	s.mu.Lock()
+	m := s.turns[id]
+	if m == nil {
+		m = &sync.Mutex{}
+		s.turns[id] = m
+	}
+	s.mu.Unlock()
+	m.Lock()
+	return m.Unlock
 }
 
 // unlessGone forgets an error of work on a source that was taken out

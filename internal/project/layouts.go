@@ -216,6 +216,7 @@ func (s *Service) isLayout(name string) bool {
 
 // recogniseIn looks at one source and returns how many entries changed.
 func (s *Service) recogniseIn(ctx context.Context, t *work.Task, lib *find.Library, row db.Source, src *source.Source, known map[string]bool) (int, error) {
+	defer s.turn(row.ID)()
 	var all, changed []db.Entry
 	if err := s.Store.ListEntries(ctx, row.ID, func(e *db.Entry) { all = append(all, *e) }); err != nil {
 		return 0, err

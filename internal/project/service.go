@@ -44,6 +44,7 @@ type Service struct {
 	mu      sync.Mutex
 	open    map[int64]opened // mounted sources
 	libs    map[int64]library
+	turns   map[int64]*sync.Mutex // of sources that are indexed
 	scenes  *sceneCache
 	shelf   *shelf
 	clients map[int64]*device.Client
@@ -111,6 +112,7 @@ func (s *Service) Tidy() {
 func (s *Service) Start() *Service {
 	s.open = map[int64]opened{}
 	s.libs = map[int64]library{}
+	s.turns = map[int64]*sync.Mutex{}
 	s.scenes = newSceneCache(s.Blobs)
 	s.shelf = newShelf(s.Store)
 	s.clients = map[int64]*device.Client{}
@@ -123,6 +125,7 @@ func (s *Service) Start() *Service {
 	s.Pool.Handle("extract", s.doExtract)
 	s.Pool.Handle("pull", s.doPull)
 	s.Pool.Handle("decode", s.doDecode)
+	s.Pool.Handle("findall", s.doFindAll)
 	s.Pool.Handle("run", s.doRun)
 	s.Pool.Handle("deliver", s.doDeliver)
 	return s

@@ -129,6 +129,7 @@ export const theme = createTheme({
         '.notice': { margin: '10px 18px', padding: '8px 12px', border: '1px solid var(--ochreL)', background: 'var(--ochreT)', color: 'var(--ochre)', fontSize: 13 },
         // the byte workbench
         '.bench': { display: 'grid', gridTemplateRows: 'auto auto minmax(0,1fr)', height: '100%' },
+        '.card.fixed': { position: 'absolute', top: 0, left: 0, right: 0, height: 90, overflow: 'hidden' }, '.form.narrow': { paddingTop: 10, paddingBottom: 10, '& .pair': { marginTop: 6, gap: 6 } },
         '.cols-layout': { gridTemplateColumns: 'minmax(300px, 5fr) minmax(260px, 4fr) 588px', gridRow: 3 },
         '.editor': { flex: 1, minHeight: 0, overflow: 'hidden' }, '.fault.low': { margin: 0, borderWidth: '1px 0 0', maxHeight: 120, overflow: 'auto' },
         '.tree': { flex: 1, minHeight: 0, overflow: 'auto', padding: '6px 0' },

@@ -32,6 +32,8 @@ export const useSources = (id: number) => useQuery({ queryKey: ['p', id, 'source
 export const useLibrary = (on: boolean) => useQuery({ queryKey: ['library'], enabled: on, queryFn: () => ok(api.GET('/api/library')) })
 export const useFinds = (id: number) => useQuery({ queryKey: ['p', id, 'finds'], queryFn: () => ok(api.GET('/api/projects/{project}/finds', P(id))) })
 export const useChains = (id: number) => useQuery({ queryKey: ['p', id, 'chains'], queryFn: () => ok(api.GET('/api/projects/{project}/chains', P(id))) })
+export const useGallery = (id: number) => useQuery({ queryKey: ['p', id, 'gallery'], placeholderData: (x) => x, queryFn: () => ok(api.GET('/api/projects/{project}/gallery', P(id))) })
+export const useFind = (id: number, find?: number) => useQuery({ queryKey: ['p', id, 'find', find], enabled: !!find, placeholderData: (x, q) => (q?.queryKey[3] === find ? x : undefined), queryFn: () => ok(api.GET('/api/finds/{find}', { params: { path: { find: find! } } })) })
 export const useBands = (id: number, chain?: number) => useQuery({ queryKey: ['p', id, 'bands', chain], enabled: !!chain, placeholderData: (x) => x, queryFn: () => ok(api.GET('/api/chains/{chain}/bands', C(chain!))) })
 export const useRehearsal = (id: number, chain?: number) => useQuery({ queryKey: ['p', id, 'rehearsal', chain], enabled: !!chain, queryFn: () => ok(api.GET('/api/chains/{chain}/rehearsal', C(chain!))) })
 export const useDeliveries = (id: number) => useQuery({ queryKey: ['p', id, 'deliveries'], queryFn: () => ok(api.GET('/api/projects/{project}/deliveries', P(id))) })

@@ -895,6 +895,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project}/gallery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description All finds, with what the gallery shows of each. */
+        get: operations["listGallery"];
+        put?: never;
+        /** @description Makes finds of all models that fit a filter, in the background. */
+        post: operations["findAll"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/finds/{find}/file": {
         parameters: {
             query?: never;
@@ -2170,6 +2190,28 @@ export interface components {
             about: string;
             choices: string[];
             chosen: string;
+        };
+        Brief: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            source: string;
+            path: string;
+            /** @enum {string} */
+            state: "decoding" | "ready" | "failed";
+            error?: string;
+            scene?: string;
+            format?: string;
+            triangles: number;
+            bones: number;
+            pictures: number;
+            missing: number;
+            motions: number;
+            /**
+             * Format: double
+             * @description metres
+             */
+            height?: number;
         };
         Find: {
             /** Format: int64 */
@@ -3892,6 +3934,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeshGuess"];
+                };
+            };
+        };
+    };
+    listGallery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The finds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Brief"][];
+                };
+            };
+        };
+    };
+    findAll: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Filter"];
+            };
+        };
+        responses: {
+            /** @description They are being decoded */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        models: number;
+                    };
                 };
             };
         };

@@ -2,7 +2,7 @@ import { Button, Menu, MenuItem, ToggleButton, ToggleButtonGroup } from '@mui/ma
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
-import { api, ok, refresh, thumb, useBands, useChains, useFinds, useSteps, viewUrl, type S } from '../api/client'
+import { api, ok, refresh, thumb, useBands, useChains, useFind, useSteps, viewUrl, type S } from '../api/client'
 import { Fault } from '../parts/bits'
 import { count, metres, seconds } from '../parts/format'
 import { SchemaForm, type Schema } from '../parts/SchemaForm'
@@ -43,7 +43,7 @@ export function useChosenChain(stage: string) {
 export function Chain() {
   const { project, chain, chains, error } = useChosenChain('chain')
   const { data: sample } = useBands(project, chain?.id)
-  const { data: finds } = useFinds(project)
+  const { data: find } = useFind(project, chain?.find)
   const { data: kinds } = useSteps()
   const edit = useEdits(project, chain)
   const [params, setParams] = useSearchParams()
@@ -84,7 +84,7 @@ export function Chain() {
   const move = (by: number) => { const s = [...steps]; s.splice(i + by, 0, ...s.splice(i, 1)); set({ band: String(at + by) }); void edit.put(s) }
   const addStep = (name: string) => { setMenu(null); const s = [...steps]; s.splice(at, 0, { step: name }); set({ band: String(at + 1), with: undefined }); void edit.put(s) }
   const kind = kinds?.find((k) => k.name === band?.step?.step)
-  const motions = finds?.find((f) => f.id === chain?.find)?.model?.motions ?? []
+  const motions = find?.model?.motions ?? []
   const waiting = bands.some((b) => b.state === 'waiting')
   return (
     <div className="cols cols-chain">

@@ -2,7 +2,7 @@ import { Button } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { api, ok, refresh, useDeliveries, useFinds, useRehearsal, useSources } from '../api/client'
+import { api, ok, refresh, useDeliveries, useFind, useRehearsal, useSources } from '../api/client'
 import { Fault } from '../parts/bits'
 import { bytes, plural } from '../parts/format'
 import { useChosenChain } from './Chain'
@@ -13,13 +13,12 @@ export function Delivery() {
   const { project, chain, chains, error } = useChosenChain('delivery')
   const { data: list, error: fail } = useDeliveries(project)
   const { data: r } = useRehearsal(project, chain?.id)
-  const { data: finds } = useFinds(project)
+  const { data: find } = useFind(project, chain?.find)
   const { data: sources } = useSources(project)
   const q = useQueryClient()
   const [fault, setFault] = useState<unknown>()
   const [open, setOpen] = useState(0)
   if (chains?.length === 0) return <div className="empty"><b>Nothing to deliver yet</b>Start a chain for an asset in <Link to={`/p/${project}/finds`}>Finds</Link>.</div>
-  const find = finds?.find((f) => f.id === chain?.find)
   const make = async () => {
     setFault(undefined)
     try { setOpen((await ok(api.POST('/api/chains/{chain}/deliveries', { params: { path: { chain: chain!.id } } }))).id) } catch (e) { setFault(e) }

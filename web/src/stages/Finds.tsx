@@ -1,11 +1,12 @@
 import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
-import { Link, useNavigate, useParams } from 'react-router'
-import { api, ok, refresh, thumb, useChains, useFinds, useSources, viewUrl } from '../api/client'
+import { useState } from 'react'
+import { useNavigate, useParams } from 'react-router'
+import { api, ok, refresh, useChains, useFind, useSources, viewUrl } from '../api/client'
 import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures } from '../parts/bits'
-import { count, metres, plural } from '../parts/format'
+import { count, metres } from '../parts/format'
+import { Gallery } from './Gallery'
 import { SaveAs } from '../parts/SaveAs'
 import { View3D } from '../parts/View3D'
 import { useProjectId } from '../Shell'
@@ -13,14 +14,12 @@ import { useProjectId } from '../Shell'
 export function Finds() {
   const project = useProjectId()
   const chosen = Number(useParams().find ?? 0)
-  const { data: finds, error, isFetching } = useFinds(project)
+  const { data: f, error } = useFind(project, chosen)
   const { data: chains } = useChains(project)
   const { data: sources } = useSources(project)
   const go = useNavigate()
   const q = useQueryClient()
   const [fault, setFault] = useState<unknown>()
-  const f = finds?.find((x) => x.id === chosen)
-  useEffect(() => { if (finds?.length && !f && !isFetching) go(`/p/${project}/finds/${finds[0].id}`, { replace: true }) }, [finds, f, isFetching, go, project])
   const m = f?.model
   const from = sources?.find((x) => x.label === f?.sourceLabel)
   const chain = async () => {
@@ -43,28 +42,13 @@ export function Finds() {
   }
   return (
     <div className="cols cols-finds">
-      <div className="pane">
-        <div className="head"><h2>Finds</h2><span className="soft small">{finds && plural(finds.length, 'asset')}</span></div>
-        <Fault error={error} />
-        {finds?.map((x) => (
-          <button key={x.id} className={`card ${x.id === chosen ? 'on' : ''}`} onClick={() => go(`/p/${project}/finds/${x.id}`)} data-find={x.name} data-state={x.state}>
-            {x.model ? <img className="thumb" src={thumb(x.model.scene)} alt="" /> : <span className="thumb" />}
-            <span className="grow">
-              <b className="clip">{x.name}</b>
-              <small className="clip">{x.sourceLabel}</small>
-              {x.model && <small>{count(x.model.stats.triangles)} triangles{x.model.stats.height != null && ` · ${metres(x.model.stats.height)}`}</small>}
-              {x.state === 'decoding' ? <small>being decoded</small> : x.state === 'failed' ? <small className="bad">cannot be decoded</small> : x.model!.stats.missing > 0 ? <small className="warn">{plural(x.model!.stats.missing, 'picture')} missing</small> : <small className="ok">complete</small>}
-            </span>
-          </button>
-        ))}
-        {finds?.length === 0 && <div className="empty"><b>Nothing found yet</b>Choose a model in <Link to={`/p/${project}/sources`}>Sources</Link> and make it a find.</div>}
-      </div>
+      <Gallery project={project} chosen={chosen} />
       {m ? (
         <View3D panes={[{ url: viewUrl(m.scene), title: f.name, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : 'unit unknown'} · ${count(m.stats.triangles)} triangles`, axes: <>{m.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{m.basis.text.split(', ').slice(2).join(' · ')}</> }]} motions={m.motions} bones={m.stats.bones} />
       ) : <div className="view"><div className="veil">{f?.state === 'decoding' ? 'The model is being decoded…' : ''}</div></div>}
       <div className="pane r">
         <div className="head"><h2>{f?.name ?? 'Evidence'}</h2>{m && <span className="tag">{m.format}</span>}</div>
-        <Fault error={fault ?? f?.error} />
+        <Fault error={fault ?? error ?? f?.error} />
         {f && (<>
           <div className="body row wrap" style={{ paddingTop: 10 }}>
             <Button variant="contained" disabled={!m} onClick={() => void chain()}>{chains?.some((c) => c.find === f.id) ? 'Go to its chain' : 'Start a chain'}</Button>

@@ -2,7 +2,7 @@ import { Button } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { api, ok, refresh, useFinds, useRehearsal, useTargets, viewUrl, type S } from '../api/client'
+import { api, ok, refresh, useFind, useRehearsal, useTargets, viewUrl, type S } from '../api/client'
 import { Fault, Pictures } from '../parts/bits'
 import { count, plural, seconds } from '../parts/format'
 import { View3D } from '../parts/View3D'
@@ -13,8 +13,8 @@ const words: Record<S['Finding']['severity'], [string, string]> = { stops: ['b',
 export function Rehearsal() {
   const { project, chain, chains, error } = useChosenChain('rehearsal')
   const { data: r, error: fail } = useRehearsal(project, chain?.id)
+  const { data: find } = useFind(project, chain?.find)
   const { data: targets } = useTargets()
-  const { data: finds } = useFinds(project)
   const q = useQueryClient()
   const [fault, setFault] = useState<unknown>()
   if (chains?.length === 0) return <div className="empty"><b>Nothing to rehearse yet</b>Start a chain for an asset in <Link to={`/p/${project}/finds`}>Finds</Link>.</div>
@@ -26,7 +26,7 @@ export function Rehearsal() {
     try { await ok(api.PUT('/api/chains/{chain}/steps', { params: { path: { chain: chain!.id } }, body: { revision: chain!.revision, steps } })) } catch (e) { setFault(e) }
     void refresh(q, project)
   }
-  const model = finds?.find((f) => f.id === chain?.find)?.model
+  const model = find?.model
   const missing = model?.pictures.filter((p) => p.missing) ?? []
   return (
     <div className="cols cols-rehearsal">

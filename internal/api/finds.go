@@ -87,3 +87,29 @@ func (s *Server) FindFileNotes(c fiber.Ctx, id int64) error {
 	}
 	return c.JSON(out)
 }
+
+func (s *Server) ListGallery(c fiber.Ctx, id ProjectID) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	list, err := s.svc.Gallery(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	return c.JSON(list)
+}
+
+func (s *Server) FindAll(c fiber.Ctx, id ProjectID) error {
+	if _, err := s.project(c, id); err != nil {
+		return err
+	}
+	f, err := body[project.Filter](c)
+	if err != nil {
+		return err
+	}
+	n, err := s.svc.FindAll(c.Context(), id, f)
+	if err != nil {
+		return err
+	}
+	return c.Status(202).JSON(map[string]int{"models": n})
+}
