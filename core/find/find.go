@@ -150,7 +150,9 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 		if s, err = r.Read(ctx, f); err != nil {
 			return nil, r.Name, err
 		}
-		format = r.Name
+		if format = r.Name; s.Avatar != nil {
+			format = "vrm"
+		}
 	} else {
 		kind, name := l.KindOf(head)
 		if name == "" || kind == Text {
@@ -264,7 +266,7 @@ func (l *Library) Around(in Input) layout.Surroundings {
 }
 
 func formatFile(l *Library, in Input) format.File {
-	f := format.File{Name: in.Name, Data: in.Data}
+	f := format.File{Name: in.Name, Data: in.Data, Readings: in.Readings}
 	f.Companion = func(ref string) ([]byte, string, error) {
 		b, where, err := l.companion(in, ref)
 		if err == nil {

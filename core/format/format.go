@@ -14,6 +14,9 @@ import (
 type File struct {
 	Name string // for messages
 	Data []byte
+	// Readings choose where the file leaves it open, by the names of the scene's
+	// choices.
+	Readings map[string]string
 	// Companion returns the bytes of a file that this one names, relative to
 	// itself, and where they were found. Nil if there is nowhere to look.
 	Companion func(ref string) (data []byte, found string, err error)

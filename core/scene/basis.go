@@ -70,6 +70,11 @@ func (s *Scene) InBasis(to geom.Basis) (*Scene, error) {
 		}
 		out.Motions[i].Channels = ch
 	}
+	out.Avatar = s.Avatar.inBasis(&c)
+	out.Lights = slices.Clone(s.Lights)
+	for i := range out.Lights {
+		out.Lights[i].Range *= float32(c.Scale)
+	}
 	out.Cameras = slices.Clone(s.Cameras)
 	for i := range out.Cameras {
 		k := &out.Cameras[i]

@@ -16,7 +16,7 @@ import (
 // is the scene's digest, and it is private to one version of Excavate: caches
 // hold it, deliveries do not.
 
-const codecMagic = "EXSC0001"
+const codecMagic = "EXSC0002"
 
 // bulk visits every flat slice. The order is part of the stored form.
 func (s *Scene) bulk(f32 func(*[]float32), u32 func(*[]uint32), u16 func(*[]uint16), b func(*[]byte)) {
@@ -29,6 +29,8 @@ func (s *Scene) bulk(f32 func(*[]float32), u32 func(*[]uint32), u16 func(*[]uint
 			u16(&p.Joints)
 			f32(&p.Weights)
 			u32(&p.Triangles)
+			u32(&p.Lines)
+			u32(&p.Points)
 			for k := range p.UVs {
 				f32(&p.UVs[k].Data)
 			}

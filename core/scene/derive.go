@@ -97,7 +97,14 @@ func apply(m *geom.Mat4, p *Part, from, to int, positions, normals []float32) {
 // Bounds is the box of all meshes in world space at rest, in the scene's own
 // axes and unit. Empty if there is no vertex.
 func (s *Scene) Bounds() geom.Box {
-	box := geom.EmptyBox()
+	box, _ := s.extent()
+	return box
+}
+
+// extent is the box of all meshes in world space at rest, and the area of
+// their surfaces.
+func (s *Scene) extent() (box geom.Box, area float64) {
+	box = geom.EmptyBox()
 	world := s.World()
 	for i := range s.Nodes {
 		if s.Nodes[i].Mesh < 0 {
@@ -105,13 +112,22 @@ func (s *Scene) Bounds() geom.Box {
 		}
 		parts := s.Meshes[s.Nodes[i].Mesh].Parts
 		for j := range parts {
-			pos, _ := s.Posed(i, &parts[j], world)
-			for v := 0; v+2 < len(pos); v += 3 {
-				box.Add(geom.Vec3{float64(pos[v]), float64(pos[v+1]), float64(pos[v+2])})
+			p := parts[j]
+			p.Normals = nil
+			pos, _ := s.Posed(i, &p, world)
+			at := func(v int) geom.Vec3 {
+				return geom.Vec3{float64(pos[3*v]), float64(pos[3*v+1]), float64(pos[3*v+2])}
+			}
+			for v := range len(pos) / 3 {
+				box.Add(at(v))
+			}
+			for t := 0; t+2 < len(p.Triangles); t += 3 {
+				a := at(int(p.Triangles[t]))
+				area += at(int(p.Triangles[t+1])).Sub(a).Cross(at(int(p.Triangles[t+2])).Sub(a)).Len() / 2
 			}
 		}
 	}
-	return box
+	return box, area
 }
 
 // Bones tells for each node whether a skin uses it.
@@ -173,8 +189,11 @@ type Stats struct {
 	Morphs     int         `json:"morphs"`
 	UVSets     int         `json:"uvSets"`     // the most that any part has
 	ColourSets int         `json:"colourSets"` // the most that any part has
-	Normals    bool        `json:"normals"`    // stored for every part
-	Min        [3]float64  `json:"min"`        // world space, rest pose, own unit
+	Lines      int         `json:"lines"`
+	Points     int         `json:"points"`
+	Area       float64     `json:"area"`    // of all surfaces in world space at rest, in the file's unit squared
+	Normals    bool        `json:"normals"` // stored for every part
+	Min        [3]float64  `json:"min"`     // world space, rest pose, own unit
 	Max        [3]float64  `json:"max"`
 	Size       *[3]float64 `json:"size"`   // metres along the scene's X, Y, Z; nil where the unit is unknown
 	Height     *float64    `json:"height"` // metres along up; nil where up or the unit is unknown
@@ -191,6 +210,8 @@ func (s *Scene) Stats() Stats {
 			st.Parts++
 			st.Triangles += len(p.Triangles) / 3
 			st.Vertices += p.Vertices()
+			st.Lines += len(p.Lines) / 2
+			st.Points += len(p.Points)
 			st.UVSets = max(st.UVSets, len(p.UVs))
 			st.ColourSets = max(st.ColourSets, len(p.Colours))
 			morphs = max(morphs, len(p.Morphs))
@@ -222,8 +243,8 @@ func (s *Scene) Stats() Stats {
 			st.Lights++
 		}
 	}
-	box := s.Bounds()
-	if box.Empty() {
+	var box geom.Box
+	if box, st.Area = s.extent(); box.Empty() {
 		return st
 	}
 	st.Min, st.Max = box.Min, box.Max
@@ -306,6 +327,9 @@ func (s *Scene) Validate() error {
 			}
 		}
 	}
+	if err := s.Avatar.validate(s); err != nil {
+		return fmt.Errorf("avatar: %w", err)
+	}
 	return s.Basis.Validate()
 }
 
@@ -336,12 +360,18 @@ func (p *Part) validate(materials int) error {
 			return err
 		}
 	}
-	if len(p.Triangles)%3 != 0 {
-		return fmt.Errorf("%d indices are not whole triangles", len(p.Triangles))
-	}
-	for i, v := range p.Triangles {
-		if int(v) >= n {
-			return fmt.Errorf("triangle %d: vertex %d of %d", i/3, v, n)
+	for _, list := range []struct {
+		what, many string
+		of         []uint32
+		per        int
+	}{{"triangle", "triangles", p.Triangles, 3}, {"line", "lines", p.Lines, 2}, {"point", "points", p.Points, 1}} {
+		if len(list.of)%list.per != 0 {
+			return fmt.Errorf("%d indices are not whole %s", len(list.of), list.many)
+		}
+		for i, v := range list.of {
+			if int(v) >= n {
+				return fmt.Errorf("%s %d: vertex %d of %d", list.what, i/list.per, v, n)
+			}
 		}
 	}
 	for i, v := range p.Positions {

@@ -52,6 +52,7 @@ func (s *Scene) KeepNodes(keep []bool) (out *Scene, dropped []int) {
 			o.Motions = append(o.Motions, m)
 		}
 	}
+	o.Avatar = s.Avatar.moved(at)
 	// Cameras and lights that no node holds any more.
 	o.Cameras = nil
 	o.Lights = nil

@@ -7,7 +7,11 @@
 // that it changes and shares the rest; Validate states the invariants.
 package scene
 
-import "excavate/core/geom"
+import (
+	"math"
+
+	"excavate/core/geom"
+)
 
 // Scene is one decoded asset.
 type Scene struct {
@@ -23,6 +27,17 @@ type Scene struct {
 	Lights    []Light    `json:"lights"`
 	Notes     []Note     `json:"notes"`
 	Terms     Terms      `json:"terms"`
+	Avatar    *Avatar    `json:"avatar,omitempty"`  // what makes the scene a person's avatar, where it is one
+	Choices   []Choice   `json:"choices,omitempty"` // what the file left to whoever reads it
+}
+
+// Choice is a reading of the file that could have been another: which of a
+// product's variants, which scene.
+type Choice struct {
+	Name    string   `json:"name"`
+	About   string   `json:"about"`
+	Options []string `json:"options"` // the first is meant unless another is chosen
+	Chosen  string   `json:"chosen"`
 }
 
 // Terms says whose the asset is and what may be done with it, as far as the
@@ -73,7 +88,8 @@ type Mesh struct {
 	Parts []Part `json:"parts"`
 }
 
-// Part is a triangle list with its vertex attributes. With n vertices the
+// Part is a triangle list with its vertex attributes; it may hold lines and
+// points over the same vertices, which only some formats and no target know. With n vertices the
 // flat slices hold: Positions and Normals 3n, Tangents 4n (x, y, z, sign),
 // each UV set 2n, each colour set 4n (linear RGBA), Joints and Weights
 // Influences*n. Nil means that the file has none.
@@ -86,9 +102,16 @@ type Part struct {
 	Joints     []uint16      `json:"-"` // index into the skin's joints
 	Weights    []float32     `json:"-"`
 	Triangles  []uint32      `json:"-"` // three vertex indices each, wound counter-clockwise seen from the front
+	Lines      []uint32      `json:"-"` // two vertex indices each
+	Points     []uint32      `json:"-"` // a vertex index each
 	UVs        []AttrSet     `json:"uvs"`
 	Colours    []AttrSet     `json:"colours"`
 	Morphs     []MorphTarget `json:"morphs"`
+}
+
+// Empty tells whether the part shows nothing.
+func (p *Part) Empty() bool {
+	return p.Vertices() == 0 || len(p.Triangles)+len(p.Lines)+len(p.Points) == 0
 }
 
 // Vertices is the number of vertices.
@@ -131,6 +154,21 @@ type Material struct {
 	TwoSided   bool       `json:"twoSided"`
 	Unlit      bool       `json:"unlit"`
 	Textures   []Texture  `json:"textures"`
+	Layers     *Layers    `json:"layers,omitempty"`
+	Toon       *Toon      `json:"toon,omitempty"`
+}
+
+// Layers is what the KHR_materials extensions of glTF 2.0 add to a surface,
+// under their names. Only formats that know them carry them.
+type Layers struct {
+	IOR                *float32    `json:"ior,omitempty"`
+	Clearcoat          *float32    `json:"clearcoat,omitempty"`
+	ClearcoatRoughness *float32    `json:"clearcoatRoughness,omitempty"`
+	Specular           *float32    `json:"specular,omitempty"`
+	SpecularColour     *[3]float32 `json:"specularColour,omitempty"` // linear
+	Transmission       *float32    `json:"transmission,omitempty"`
+	SheenColour        *[3]float32 `json:"sheenColour,omitempty"` // linear
+	SheenRoughness     *float32    `json:"sheenRoughness,omitempty"`
 }
 
 // NewMaterial has the default values of glTF 2.0 but for a dull, non-metal
@@ -142,17 +180,41 @@ func NewMaterial(name string) Material {
 // Role is the job of a picture in a material.
 type Role string
 
-// The picture roles of the metallic-roughness model.
+// The picture roles of the metallic-roughness model, then those of the layers
+// above it.
 const (
 	RoleColour    Role = "colour"
 	RoleMetalRgh  Role = "metallic-roughness"
 	RoleNormal    Role = "normal"
 	RoleOcclusion Role = "occlusion"
 	RoleEmission  Role = "emission"
+
+	RoleClearcoat          Role = "clearcoat"
+	RoleClearcoatRoughness Role = "clearcoat roughness"
+	RoleClearcoatNormal    Role = "clearcoat normal"
+	RoleSpecular           Role = "specular"
+	RoleSpecularColour     Role = "specular colour"
+	RoleTransmission       Role = "transmission"
+	RoleSheenColour        Role = "sheen colour"
+	RoleSheenRoughness     Role = "sheen roughness"
+
+	RoleShade   Role = "toon shade" // of toon surfaces
+	RoleShift   Role = "toon shading shift"
+	RoleMatcap  Role = "toon matcap"
+	RoleRim     Role = "toon rim"
+	RoleOutline Role = "toon outline width"
 )
 
 // Roles lists every role in the order in which materials show them.
-var Roles = []Role{RoleColour, RoleMetalRgh, RoleNormal, RoleOcclusion, RoleEmission}
+var Roles = []Role{RoleColour, RoleMetalRgh, RoleNormal, RoleOcclusion, RoleEmission, RoleClearcoat, RoleClearcoatRoughness, RoleClearcoatNormal,
+	RoleSpecular, RoleSpecularColour, RoleTransmission, RoleSheenColour, RoleSheenRoughness,
+	RoleShade, RoleShift, RoleMatcap, RoleRim, RoleOutline}
+
+// Colour tells whether the role's texels are colours as screens show them, not
+// plain numbers.
+func (r Role) Colour() bool {
+	return r == RoleColour || r == RoleEmission || r == RoleSpecularColour || r == RoleSheenColour || r == RoleShade || r == RoleMatcap || r == RoleRim
+}
 
 // Texture binds a picture to a role.
 type Texture struct {
@@ -163,6 +225,23 @@ type Texture struct {
 	WrapU   Wrap    `json:"wrapU"`
 	WrapV   Wrap    `json:"wrapV"`
 	Nearest bool    `json:"nearest"`
+	// Transform moves the UVs before the picture is looked up.
+	Transform *UVTransform `json:"transform,omitempty"`
+}
+
+// UVTransform is that of KHR_texture_transform: scale, then rotate
+// counter-clockwise about the origin, then offset. V counts from above.
+type UVTransform struct {
+	Offset   [2]float32 `json:"offset"`
+	Rotation float32    `json:"rotation"` // radians
+	Scale    [2]float32 `json:"scale"`
+}
+
+// Apply maps a UV.
+func (t *UVTransform) Apply(u, v float32) (float32, float32) {
+	sin, cos := math.Sincos(float64(t.Rotation))
+	x, y := float64(u*t.Scale[0]), float64(v*t.Scale[1])
+	return float32(x*cos+y*sin) + t.Offset[0], float32(y*cos-x*sin) + t.Offset[1]
 }
 
 // Wrap says what happens outside 0..1.
@@ -277,7 +356,10 @@ type Light struct {
 	Name      string     `json:"name"`
 	Type      string     `json:"type"` // directional, point, spot
 	Colour    [3]float32 `json:"colour"`
-	Intensity float32    `json:"intensity"`
+	Intensity float32    `json:"intensity"`       // candela, of directional ones lux
+	Range     float32    `json:"range,omitempty"` // 0 is without end
+	Inner     float32    `json:"inner,omitempty"` // spot: radians from the axis where the light begins to fall off
+	Outer     float32    `json:"outer,omitempty"` // spot: radians from the axis where it ends
 }
 
 // Note says what a reader or writer could not carry over, or had to assume.

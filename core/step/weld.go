@@ -152,7 +152,19 @@ func Weld(p *scene.Part, distance, angle float64) Welded {
 		}
 		out.Triangles = append(out.Triangles, a, b, c)
 	}
+	out.Lines, out.Points = renumbered(p.Lines, target), renumbered(p.Points, target)
 	return Welded{Part: &out, Flat: flat, Seams: seams}
+}
+
+func renumbered(v, target []uint32) []uint32 {
+	if v == nil {
+		return nil
+	}
+	out := make([]uint32, len(v))
+	for i, k := range v {
+		out[i] = target[k]
+	}
+	return out
 }
 
 func pick[T any](v []T, from []uint32, n int) []T {

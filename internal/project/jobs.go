@@ -110,6 +110,9 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 		return nil, nil, err
 	}
 	m := NewModel(sc, digest, as)
+	for _, c := range sc.Choices {
+		m.Readings = append(m.Readings, Reading{Name: c.Name, About: c.About, Choices: c.Options, Chosen: c.Chosen})
+	}
 	if l := lib.Layouts.Find(data[:min(len(data), layout.HeadBytes)]); l != nil {
 		for _, r := range l.Readings() {
 			x := Reading{Name: r.Name, About: r.About, Choices: r.Choices, Chosen: r.Choices[0]}

@@ -21,7 +21,7 @@ import (
 var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), format.Registry{ply.Format(), stl.Format(), obj.Format()})
 
 // Writers are the open formats that are written.
-var Writers = format.Writers{gltf.Writer(), obj.Writer(), ply.Writer(), stl.Writer()}
+var Writers = format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate"), obj.Writer(), ply.Writer(), stl.Writer()}
 
 // Library compiles the layouts that ship. Those in more, folders with layouts
 // of the porter's own, are tried first, the last folder before the others.

@@ -31,6 +31,22 @@ type docExtensions struct {
 	Lights *struct {
 		Lights []light `json:"lights"`
 	} `json:"KHR_lights_punctual,omitempty"`
+	Variants *struct {
+		Variants []struct {
+			Name string `json:"name"`
+		} `json:"variants"`
+	} `json:"KHR_materials_variants,omitempty"`
+	VRM0    json.RawMessage `json:"VRM,omitempty"`
+	VRM     json.RawMessage `json:"VRMC_vrm,omitempty"`
+	Springs json.RawMessage `json:"VRMC_springBone,omitempty"`
+}
+
+// xVariants of a primitive, KHR_materials_variants.
+type xVariants struct {
+	Mappings []struct {
+		Material int   `json:"material"`
+		Variants []int `json:"variants"`
+	} `json:"mappings"`
 }
 
 type asset struct {
@@ -217,7 +233,13 @@ type light struct {
 	Type      string      `json:"type"`
 	Colour    *[3]float32 `json:"color,omitempty"`
 	Intensity *float32    `json:"intensity,omitempty"`
-	Spot      *struct{}   `json:"spot,omitempty"`
+	Range     float32     `json:"range,omitempty"`
+	Spot      *spot       `json:"spot,omitempty"`
+}
+
+type spot struct {
+	Inner float32  `json:"innerConeAngle,omitempty"`
+	Outer *float32 `json:"outerConeAngle,omitempty"`
 }
 
 type accessor struct {

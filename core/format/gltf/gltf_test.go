@@ -35,12 +35,16 @@ func full() *scene.Scene {
 	cam.Camera, light.Light = 0, 0
 	s.Nodes = []scene.Node{root, child, body, cam, light}
 	s.Cameras = []scene.Camera{{Name: "cam", FovY: 0.8, Near: 0.1, Far: 50}}
-	s.Lights = []scene.Light{{Name: "lamp", Type: "point", Colour: [3]float32{1, 0.5, 0}, Intensity: 3}}
+	s.Lights = []scene.Light{{Name: "lamp", Type: "spot", Colour: [3]float32{1, 0.5, 0}, Intensity: 3, Range: 8, Inner: 0.25, Outer: 0.5}}
 	s.Pictures = []scene.Picture{{Name: "p", MIME: "image/png", Data: tinyPNG(), Width: 4, Height: 2, Found: "inside the file"}}
 	m := scene.NewMaterial("m")
 	m.Alpha, m.Cutoff, m.TwoSided, m.Unlit = scene.Cutout, 0.25, true, true
 	m.BaseColour = [4]float32{1, 0.5, 0.25, 1}
-	m.Textures = []scene.Texture{{Role: scene.RoleColour, Scale: 1, WrapU: scene.Clamp, WrapV: scene.Mirror}, {Role: scene.RoleNormal, Scale: 0.5, UVSet: 1}}
+	m.Textures = []scene.Texture{{Role: scene.RoleColour, Scale: 1, WrapU: scene.Clamp, WrapV: scene.Mirror}, {Role: scene.RoleNormal, Scale: 0.5, UVSet: 1,
+		Transform: &scene.UVTransform{Offset: [2]float32{0.5, 0}, Rotation: 0.25, Scale: [2]float32{2, 1}}}, {Role: scene.RoleClearcoatNormal, Scale: 1}, {Role: scene.RoleSheenColour, Scale: 1}}
+	k := func(f float32) *float32 { return &f }
+	m.Emissive = [3]float32{2, 4, 1}
+	m.Layers = &scene.Layers{IOR: k(1.3), Clearcoat: k(0.5), ClearcoatRoughness: k(0.25), Specular: k(0.75), SpecularColour: &[3]float32{1, 0.5, 0.5}, Transmission: k(0.125), SheenColour: &[3]float32{0, 0.5, 1}, SheenRoughness: k(0.5)}
 	s.Materials = []scene.Material{m}
 	s.Meshes = []scene.Mesh{{Name: "body", Parts: []scene.Part{{
 		Material: 0, Influences: 8,
@@ -179,8 +183,11 @@ func TestWhatOthersWrite(t *testing.T) {
 	if math.Abs(box.Max[1]-30) > 1e-5 || math.Abs(box.Min[0]+2) > 1e-5 || box.Max[2] != 44 {
 		t.Errorf("bounds %v", box)
 	}
-	if len(s.Notes) != 2 || !s.Notes[0].Loss {
-		t.Errorf("points and a node outside the scene were left out with %v", s.Notes)
+	if len(s.Notes) != 1 || !s.Notes[0].Loss {
+		t.Errorf("a node outside the scene was left out with %v", s.Notes)
+	}
+	if st := s.Stats(); st.Points != 4 || st.Lines != 0 || len(s.Meshes[0].Parts) != 2 {
+		t.Errorf("%d points, %d lines in %d parts", st.Points, st.Lines, len(s.Meshes[0].Parts))
 	}
 	if s.Terms.Owner != "someone" {
 		t.Errorf("owner %q", s.Terms.Owner)
@@ -274,6 +281,7 @@ func TestAnotherBasisIsSaid(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
+	f.Add(glb(vrm0, nil))
 	b, _, _ := gltf.Write(full(), gltf.Options{})
 	f.Add(b)
 	f.Add([]byte(`{"asset":{"version":"2.0"},"nodes":[{}]}`))

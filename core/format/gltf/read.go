@@ -34,7 +34,9 @@ func Readers() []format.Reader {
 // known are the extensions whose data is read, or may be left out without
 // changing geometry; anything else that a file requires is an error.
 var known = map[string]bool{"KHR_lights_punctual": true, "KHR_materials_unlit": true, "KHR_mesh_quantization": true, "KHR_texture_transform": true,
-	"KHR_materials_emissive_strength": true, "EXT_texture_webp": true}
+	"KHR_materials_emissive_strength": true, "EXT_texture_webp": true, "KHR_materials_ior": true, "KHR_materials_clearcoat": true,
+	"KHR_materials_specular": true, "KHR_materials_transmission": true, "KHR_materials_sheen": true, "KHR_materials_pbrSpecularGlossiness": true,
+	"KHR_materials_variants": true, "KHR_texture_basisu": true, "VRM": true, "VRMC_vrm": true, "VRMC_springBone": true, "VRMC_materials_mtoon": true}
 
 type reader struct {
 	ctx     context.Context
@@ -46,11 +48,13 @@ type reader struct {
 	s       *scene.Scene
 	counts  map[string]int // losses by text
 	order   []string
+	variant int   // chosen of KHR_materials_variants, or -1
+	at      []int // the scene's node of each of the document's, or None
 }
 
 // Read decodes a GLB or glTF file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, counts: map[string]int{}}
+	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, counts: map[string]int{}, variant: -1}
 	text, base := f.Data, int64(0)
 	if bytes.HasPrefix(f.Data, []byte("glTF")) {
 		var err error
@@ -87,7 +91,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if i := strings.LastIndexAny(r.s.Name, "/\\"); i >= 0 {
 		r.s.Name = r.s.Name[i+1:]
 	}
-	for _, step := range []func() error{r.pictures, r.materials, r.meshes, r.nodes, r.skins, r.animations} {
+	for _, step := range []func() error{r.variants, r.pictures, r.materials, r.meshes, r.nodes, r.skins, r.animations, r.avatar} {
 		if err := step(); err != nil {
 			return nil, err
 		}
@@ -477,6 +481,13 @@ func (r *reader) texture(role scene.Role, ti *textureInfo, where string) (*scene
 			src = x.Source
 		}
 	}
+	// Basis Universal cannot be decoded; where there is a plain picture too, that one.
+	if raw, ok := t.Extensions["KHR_texture_basisu"]; ok && src == nil {
+		var x struct{ Source *int }
+		if json.Unmarshal(raw, &x) == nil && x.Source != nil {
+			src = x.Source
+		}
+	}
 	if src == nil {
 		r.lose("a texture without a picture that can be decoded")
 		return nil, nil
@@ -494,8 +505,21 @@ func (r *reader) texture(role scene.Role, ti *textureInfo, where string) (*scene
 	if ti.Strength != nil {
 		out.Scale = *ti.Strength
 	}
-	if len(ti.Extensions["KHR_texture_transform"]) > 0 {
-		r.lose("a texture transform was left out")
+	if raw := ti.Extensions["KHR_texture_transform"]; len(raw) > 0 {
+		var x xTransform
+		if err := decode(raw, &x, at); err != nil {
+			return nil, err
+		}
+		out.Transform = &scene.UVTransform{Offset: *or(x.Offset, [2]float32{}), Rotation: x.Rotation, Scale: *or(x.Scale, [2]float32{1, 1})}
+		if x.TexCoord != nil {
+			out.UVSet = *x.TexCoord
+		}
+		if out.UVSet < 0 || out.UVSet > 7 {
+			return nil, format.Errorf(at, "UV set %d", out.UVSet)
+		}
+		if *out.Transform == (scene.UVTransform{Scale: [2]float32{1, 1}}) {
+			out.Transform = nil
+		}
 	}
 	if t.Sampler != nil && *t.Sampler >= 0 && *t.Sampler < len(r.doc.Samplers) {
 		s := r.doc.Samplers[*t.Sampler]
@@ -545,14 +569,6 @@ func (r *reader) materials() error {
 			m.Cutoff = *g.AlphaCutoff
 		}
 		m.TwoSided = g.DoubleSided
-		for name := range g.Extensions {
-			switch name {
-			case "KHR_materials_unlit":
-				m.Unlit = true
-			default:
-				r.lose("material data %s was left out", name)
-			}
-		}
 		for _, t := range []struct {
 			role scene.Role
 			ti   *textureInfo
@@ -564,6 +580,9 @@ func (r *reader) materials() error {
 			if tx != nil {
 				m.Textures = append(m.Textures, *tx)
 			}
+		}
+		if err := r.layers(&m, g.Extensions, where); err != nil {
+			return err
 		}
 		r.s.Materials = append(r.s.Materials, m)
 	}
@@ -594,13 +613,23 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 	if pr.Mode != nil {
 		mode = *pr.Mode
 	}
-	if mode < 4 || mode > 6 {
-		r.lose("a mesh part of points or lines was left out")
-		return nil, nil
+	if mode < 0 || mode > 6 {
+		return nil, format.Errorf(at, "mode %d; there are 0 to 6", mode)
 	}
 	p := &scene.Part{Material: scene.None}
 	if pr.Material != nil {
 		p.Material = *pr.Material
+	}
+	if raw := pr.Extensions["KHR_materials_variants"]; len(raw) > 0 && r.variant >= 0 {
+		var x xVariants
+		if err := decode(raw, &x, at+".extensions.KHR_materials_variants"); err != nil {
+			return nil, err
+		}
+		for _, m := range x.Mappings {
+			if slices.Contains(m.Variants, r.variant) {
+				p.Material = m.Material
+			}
+		}
 	}
 	ai, ok := pr.Attributes["POSITION"]
 	if !ok {
@@ -724,10 +753,61 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 			idx[k] = uint32(k)
 		}
 	}
-	if p.Triangles = triangles(idx, mode); mode == 4 && len(idx)%3 != 0 {
-		r.lose("%d indices beyond the last whole triangle were left out", len(idx)%3)
+	switch mode {
+	case 0:
+		p.Points = idx
+	case 1, 2, 3:
+		p.Lines = lines(idx, mode)
+	default:
+		if p.Triangles = triangles(idx, mode); mode == 4 && len(idx)%3 != 0 {
+			r.lose("%d indices beyond the last whole triangle were left out", len(idx)%3)
+		}
 	}
 	return p, nil
+}
+
+// variants offers the choice of KHR_materials_variants.
+func (r *reader) variants() error {
+	x := r.doc.Extensions
+	if x == nil || x.Variants == nil || len(x.Variants.Variants) == 0 {
+		return nil
+	}
+	c := scene.Choice{Name: "variant", About: "which of the file's material variants", Options: []string{"as the file shows it"}}
+	for _, v := range x.Variants.Variants {
+		c.Options = append(c.Options, v.Name)
+	}
+	r.variant = r.choose(c) - 1
+	return nil
+}
+
+// choose adds a choice to the scene and returns which option was asked for.
+func (r *reader) choose(c scene.Choice) int {
+	k := max(slices.Index(c.Options, r.file.Readings[c.Name]), 0)
+	c.Chosen = c.Options[k]
+	r.s.Choices = append(r.s.Choices, c)
+	return k
+}
+
+// whichScene offers the choice between the file's scenes.
+func (r *reader) whichScene(usual int) int {
+	if len(r.doc.Scenes) < 2 || usual < 0 || usual >= len(r.doc.Scenes) {
+		return usual
+	}
+	c := scene.Choice{Name: "scene", About: "which of the file's scenes"}
+	which := []int{usual}
+	for i := range r.doc.Scenes {
+		if i != usual {
+			which = append(which, i)
+		}
+	}
+	for _, i := range which {
+		name := r.doc.Scenes[i].Name
+		if name == "" || slices.Contains(c.Options, name) {
+			name = fmt.Sprintf("scene %d %s", i, name)
+		}
+		c.Options = append(c.Options, strings.TrimSpace(name))
+	}
+	return which[r.choose(c)]
 }
 
 // place names the byte of an accessor's element, in a GLB its offset in the
@@ -747,6 +827,21 @@ func (r *reader) place(i int, k int64) string {
 		return fmt.Sprintf("offset %d", r.binAt+at)
 	}
 	return fmt.Sprintf("buffers[%d] offset %d", v.Buffer, at)
+}
+
+// lines makes lists of loops and strips, section 3.7.2.1.
+func lines(idx []uint32, mode int) []uint32 {
+	if mode == 1 {
+		return idx[:len(idx)/2*2]
+	}
+	var out []uint32
+	for i := 1; i < len(idx); i++ {
+		out = append(out, idx[i-1], idx[i])
+	}
+	if mode == 2 && len(idx) > 2 {
+		out = append(out, idx[len(idx)-1], idx[0])
+	}
+	return out
 }
 
 // triangles makes lists of strips and fans, section 3.7.2.1.
@@ -830,6 +925,7 @@ func (r *reader) nodes() error {
 		if r.doc.Scene != nil {
 			k = *r.doc.Scene
 		}
+		k = r.whichScene(k)
 		if k < 0 || k >= len(r.doc.Scenes) {
 			return format.Errorf("scene", "scene %d: there are %d", k, len(r.doc.Scenes))
 		}
@@ -902,6 +998,12 @@ func (r *reader) nodes() error {
 			if l.Intensity != nil {
 				out.Intensity = *l.Intensity
 			}
+			if out.Range = l.Range; l.Type == "spot" {
+				out.Outer = math.Pi / 4
+				if l.Spot != nil {
+					out.Inner, out.Outer = l.Spot.Inner, *or(l.Spot.Outer, math.Pi/4)
+				}
+			}
 			r.s.Lights = append(r.s.Lights, out)
 		}
 	}
@@ -933,7 +1035,14 @@ func (r *reader) nodes() error {
 	for k, i := range order {
 		at[i] = k
 	}
+	r.at = at
 	r.s.Nodes = make([]scene.Node, len(order))
+	holders := make([]int, len(r.s.Meshes)) // how many nodes show each mesh
+	for _, i := range order {
+		if m := g[i].Mesh; m != nil && *m >= 0 && *m < len(holders) {
+			holders[*m]++
+		}
+	}
 	sheared := 0
 	for k, i := range order {
 		n := scene.NewNode(g[i].Name)
@@ -974,8 +1083,16 @@ func (r *reader) nodes() error {
 		if x := g[i].Extensions; x != nil && x.Light != nil {
 			n.Light = x.Light.Light
 		}
-		if len(g[i].Weights) > 0 && n.Mesh >= 0 {
-			r.lose("morph weights of a node were left out")
+		if len(g[i].Weights) > 0 && n.Mesh >= 0 && n.Mesh < len(holders) {
+			if holders[n.Mesh] > 1 {
+				r.lose("morph weights of a node were left out: another node shows its mesh too")
+			} else {
+				for _, p := range r.s.Meshes[n.Mesh].Parts {
+					for t := range p.Morphs[:min(len(p.Morphs), len(g[i].Weights))] {
+						p.Morphs[t].Weight = g[i].Weights[t]
+					}
+				}
+			}
 		}
 		r.s.Nodes[k] = n
 	}

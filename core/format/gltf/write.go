@@ -25,16 +25,28 @@ type Options struct {
 // scene in another basis than glTF's gets a note that says what a reader will
 // take it for. What glTF cannot carry is a note with its count.
 func Write(s *scene.Scene, opt Options) ([]byte, []scene.Note, error) {
-	if err := s.Validate(); err != nil {
-		return nil, nil, fmt.Errorf("write GLB of %q: %w", s.Name, err)
+	w := newWriter(s, opt)
+	if b := s.Basis; !opt.AsStands && b.Known() && b != geom.GLTF {
+		w.note("the coordinates are %s and were written as they stand; a glTF reader takes them for %s", b, geom.GLTF)
 	}
+	if s.Avatar != nil {
+		w.lose("%d avatar's humanoid bones, expressions, springs and licence fields are not in the file; VRM carries them", 1)
+	}
+	return w.write()
+}
+
+func newWriter(s *scene.Scene, opt Options) *writer {
 	w := &writer{s: s, losses: map[string]int{}}
 	w.doc.Asset = asset{Version: "2.0", Generator: opt.Generator, Copyright: opt.Copyright}
 	if w.doc.Asset.Copyright == "" {
 		w.doc.Asset.Copyright = s.Terms.Owner
 	}
-	if b := s.Basis; !opt.AsStands && b.Known() && b != geom.GLTF {
-		w.note("the coordinates are %s and were written as they stand; a glTF reader takes them for %s", b, geom.GLTF)
+	return w
+}
+
+func (w *writer) write() ([]byte, []scene.Note, error) {
+	if err := w.s.Validate(); err != nil {
+		return nil, nil, fmt.Errorf("write GLB of %q: %w", w.s.Name, err)
 	}
 	w.pictures()
 	w.materials()
@@ -42,6 +54,11 @@ func Write(s *scene.Scene, opt Options) ([]byte, []scene.Note, error) {
 	w.nodes()
 	w.skins()
 	w.motions()
+	if w.vrm != nil {
+		if err := w.avatar(); err != nil {
+			return nil, nil, fmt.Errorf("write VRM of %q: %w", w.s.Name, err)
+		}
+	}
 	out, err := w.assemble()
 	for _, t := range w.order {
 		w.notes = append(w.notes, scene.Note{Text: fmt.Sprintf(t, w.losses[t]), Loss: true})
@@ -60,6 +77,7 @@ type writer struct {
 	image   []int // of each picture, or -1
 	mesh    []int // of each mesh, or -1
 	skinned []bool
+	vrm     *scene.Avatar // to be written, where a VRM is
 }
 
 func (w *writer) note(f string, a ...any) {
@@ -176,6 +194,13 @@ func (w *writer) texture(t *scene.Texture) *textureInfo {
 		w.doc.Textures = append(w.doc.Textures, texture{Source: &src, Sampler: &si})
 	}
 	out := &textureInfo{Index: ti, TexCoord: t.UVSet}
+	if x := t.Transform; x != nil {
+		raw, err := json.Marshal(xTransform{Offset: &x.Offset, Rotation: x.Rotation, Scale: &x.Scale})
+		if err == nil {
+			out.Extensions = map[string]json.RawMessage{"KHR_texture_transform": raw}
+			w.use("KHR_texture_transform")
+		}
+	}
 	if t.Scale != 1 {
 		k := t.Scale
 		switch t.Role {
@@ -226,10 +251,7 @@ func (w *writer) materials() {
 		case scene.Blend:
 			g.AlphaMode = "BLEND"
 		}
-		if m.Unlit {
-			g.Extensions = map[string]json.RawMessage{"KHR_materials_unlit": json.RawMessage("{}")}
-			w.use("KHR_materials_unlit")
-		}
+		w.writeLayers(&g, m)
 		w.doc.Materials = append(w.doc.Materials, g)
 	}
 }
@@ -248,7 +270,7 @@ func (w *writer) meshes() {
 		targets := -1
 		for j := range m.Parts {
 			p := &m.Parts[j]
-			if len(p.Triangles) == 0 || p.Vertices() == 0 {
+			if p.Empty() {
 				w.lose("%d parts without triangles were left out", 1)
 				continue
 			}
@@ -260,10 +282,10 @@ func (w *writer) meshes() {
 		}
 		for j := range m.Parts {
 			p := &m.Parts[j]
-			if len(p.Triangles) > 0 && p.Vertices() > 0 {
-				g.Primitives = append(g.Primitives, w.part(p, targets))
+			if !p.Empty() {
+				g.Primitives = append(g.Primitives, w.part(p, targets)...)
 				w.lose("%d morph targets that only some parts of a mesh have were left out", len(p.Morphs)-targets)
-				if len(g.Primitives) == 1 && targets > 0 {
+				if g.Extras == nil && targets > 0 {
 					ex := &meshExtras{}
 					for _, t := range p.Morphs[:targets] {
 						ex.TargetNames = append(ex.TargetNames, t.Name)
@@ -283,7 +305,9 @@ func (w *writer) meshes() {
 	}
 }
 
-func (w *writer) part(p *scene.Part, targets int) primitive {
+// part writes a part: one primitive of triangles, and one each of lines and
+// points over the same vertices.
+func (w *writer) part(p *scene.Part, targets int) []primitive {
 	pr := primitive{Attributes: map[string]int{}}
 	n := p.Vertices()
 	pos := w.floats(p.Positions, "VEC3", arrayBuffer)
@@ -336,17 +360,6 @@ func (w *writer) part(p *scene.Part, targets int) primitive {
 		}
 		pr.Targets = append(pr.Targets, g)
 	}
-	if n <= math.MaxUint16 { // 65535 itself is the restart index
-		idx := make([]uint16, len(p.Triangles))
-		for i, v := range p.Triangles {
-			idx[i] = uint16(v)
-		}
-		a := w.accessor(w.view(bytesOf(idx), elementBuffer), cUShort, "SCALAR", len(idx))
-		pr.Indices = &a
-	} else {
-		a := w.accessor(w.view(bytesOf(p.Triangles), elementBuffer), cUInt, "SCALAR", len(p.Triangles))
-		pr.Indices = &a
-	}
 	if p.Material >= 0 {
 		m := p.Material
 		pr.Material = &m
@@ -362,7 +375,35 @@ func (w *writer) part(p *scene.Part, targets int) primitive {
 			}
 		}
 	}
-	return pr
+	var out []primitive
+	for _, k := range []struct {
+		mode    int
+		indices []uint32
+	}{{4, p.Triangles}, {1, p.Lines}, {0, p.Points}} {
+		if len(k.indices) == 0 {
+			continue
+		}
+		pr := pr
+		if k.mode != 4 {
+			pr.Mode = &k.mode
+		}
+		a := w.indices(k.indices, n)
+		pr.Indices = &a
+		out = append(out, pr)
+	}
+	return out
+}
+
+// indices writes vertex indices as narrow as n vertices allow.
+func (w *writer) indices(v []uint32, n int) int {
+	if n > math.MaxUint16 { // 65535 itself is the restart index
+		return w.accessor(w.view(bytesOf(v), elementBuffer), cUInt, "SCALAR", len(v))
+	}
+	idx := make([]uint16, len(v))
+	for i, k := range v {
+		idx[i] = uint16(k)
+	}
+	return w.accessor(w.view(bytesOf(idx), elementBuffer), cUShort, "SCALAR", len(idx))
 }
 
 // joints writes sets of four joints and weights: sorted out so that no joint
@@ -536,8 +577,12 @@ func (w *writer) nodes() {
 		for i := range s.Lights {
 			l := &s.Lights[i]
 			g := light{Name: l.Name, Type: l.Type, Colour: &l.Colour, Intensity: &l.Intensity}
+			if g.Range = max(l.Range, 0); l.Type == "directional" {
+				g.Range = 0
+			}
 			if l.Type == "spot" {
-				g.Spot = &struct{}{}
+				outer := min(max(l.Outer, 1e-3), math.Pi/2)
+				g.Spot = &spot{Inner: min(max(l.Inner, 0), outer*0.999), Outer: &outer}
 			}
 			w.doc.Extensions.Lights.Lights = append(w.doc.Extensions.Lights.Lights, g)
 		}
