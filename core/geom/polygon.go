@@ -36,7 +36,12 @@ func Triangulate(corners []Vec3) [][3]int {
 					continue
 				}
 				free := true
-				for _, p := range left {
+				for k, p := range left {
+					// Only a corner that turns inwards can lie in an ear; one at the place of
+					// the ear's own corners is the other side of a bridge to a hole.
+					if turn(left[(k+len(left)-1)%len(left)], p, left[(k+1)%len(left)]) > 0 || corners[p] == corners[a] || corners[p] == corners[b] || corners[p] == corners[c] {
+						continue
+					}
 					if p != a && p != b && p != c && turn(a, b, p) >= 0 && turn(b, c, p) >= 0 && turn(c, a, p) >= 0 {
 						free = false
 						break

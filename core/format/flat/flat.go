@@ -145,3 +145,24 @@ func FileName(name string) string {
 	}
 	return name[:min(len(name), 120)]
 }
+
+// PictureNames are file names for a scene's pictures, no two the same.
+func PictureNames(s *scene.Scene) []string {
+	out, taken := make([]string, len(s.Pictures)), map[string]bool{}
+	for i := range out {
+		p := &s.Pictures[i]
+		name, ending := FileName(p.Name), ".png"
+		if at := strings.LastIndexByte(name, '.'); at > 0 {
+			name = name[:at]
+		}
+		if p.MIME == "image/jpeg" {
+			ending = ".jpg"
+		}
+		out[i] = name + ending
+		for k := 2; taken[strings.ToLower(out[i])]; k++ {
+			out[i] = fmt.Sprintf("%s %d%s", name, k, ending)
+		}
+		taken[strings.ToLower(out[i])] = true
+	}
+	return out
+}

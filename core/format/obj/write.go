@@ -90,7 +90,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	}
 	out := []format.Written{{Name: file + ".obj", Data: b.Bytes()}}
 	if len(s.Materials) > 0 {
-		pictures := pictureNames(s)
+		pictures := flat.PictureNames(s)
 		mtl, more := library(s, names, pictures)
 		notes = append(notes, more...)
 		out = append(out, format.Written{Name: file + ".mtl", Data: mtl})
@@ -123,20 +123,6 @@ func unique(n int, name func(int) string, usual string) []string {
 		out[i] = w
 	}
 	return out
-}
-
-func pictureNames(s *scene.Scene) []string {
-	return unique(len(s.Pictures), func(i int) string {
-		p := &s.Pictures[i]
-		name := flat.FileName(p.Name)
-		if at := strings.LastIndexByte(name, '.'); at > 0 {
-			name = name[:at]
-		}
-		if p.MIME == "image/jpeg" {
-			return name + ".jpg"
-		}
-		return name + ".png"
-	}, "picture.png")
 }
 
 func library(s *scene.Scene, names, pictures []string) ([]byte, []scene.Note) {

@@ -1,0 +1,608 @@
+package dae
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+
+	"excavate/core/format"
+	"excavate/core/format/markup"
+	"excavate/core/geom"
+	"excavate/core/limit"
+	"excavate/core/scene"
+)
+
+// source is a <source> with its accessor: count elements of width numbers,
+// those that the accessor gives no name left out.
+type source struct {
+	name   string
+	data   []float32
+	names  []string // of Name_array and IDREF_array
+	stride int
+	offset int
+	pick   []int // of an element's numbers
+	count  int
+}
+
+func (s *source) at(i int, k int) float32 { return s.data[s.offset+i*s.stride+s.pick[k]] }
+
+func (r *reader) source(n *markup.Node) (*source, error) {
+	if s, ok := r.sources[n]; ok {
+		return s, nil
+	}
+	s := &source{name: n.Attr("name"), stride: 1}
+	var array *markup.Node
+	for _, c := range n.Children {
+		switch c.Name {
+		case "float_array", "int_array":
+			most := len(c.Text)
+			if v, err := strconv.Atoi(c.Attr("count")); err == nil && v >= 0 && v < most {
+				most = v
+			}
+			var err error
+			if s.data, err = c.Floats(most); err != nil {
+				return nil, err
+			}
+			array = c
+		case "Name_array", "IDREF_array", "SIDREF_array":
+			array = c
+			for _, w := range splitWords(c.Text) {
+				v, _ := markup.Plain(w)
+				s.names = append(s.names, v)
+			}
+		}
+	}
+	if array == nil {
+		return nil, n.Errorf("<source id=%q> has no array", n.Attr("id"))
+	}
+	have := len(s.data)
+	if s.names != nil {
+		have = len(s.names)
+	}
+	if a := n.Child("technique_common", "accessor"); a != nil {
+		num := func(name string, usual int) int {
+			if v, err := strconv.Atoi(a.Attr(name)); err == nil && v >= 0 {
+				return v
+			}
+			return usual
+		}
+		s.stride, s.offset = max(num("stride", 1), 1), num("offset", 0)
+		for i, p := range a.All("param") {
+			if p.Attr("name") != "" || s.names != nil {
+				s.pick = append(s.pick, i)
+			}
+		}
+		if len(s.pick) == 0 { // some writers name none
+			for i := range len(a.All("param")) {
+				s.pick = append(s.pick, i)
+			}
+		}
+		if len(s.pick) == 1 && s.stride > 1 && a.Child("param").Attr("type") == "float4x4" {
+			s.pick = nil
+		}
+		if len(s.pick) == 0 {
+			for i := range s.stride {
+				s.pick = append(s.pick, i)
+			}
+		}
+		s.count = num("count", 0)
+		if last := s.pick[len(s.pick)-1]; s.count > 0 && (last >= s.stride || s.offset > have || (s.count-1) > (have-s.offset-last-1)/s.stride || have-s.offset-last-1 < 0) {
+			return nil, a.Errorf("%d elements of %d numbers from number %d on: the array has %d", s.count, s.stride, s.offset, have)
+		}
+	} else {
+		s.pick, s.count = []int{0}, have
+	}
+	r.sources[n] = s
+	return s, nil
+}
+
+func splitWords(b []byte) (out [][]byte) {
+	for i := 0; i < len(b); {
+		for i < len(b) && b[i] <= ' ' {
+			i++
+		}
+		k := i
+		for i < len(b) && b[i] > ' ' {
+			i++
+		}
+		if i > k {
+			out = append(out, b[k:i])
+		}
+	}
+	return out
+}
+
+// input is one <input> of a primitive: which of a corner's indices it takes.
+type input struct {
+	semantic string
+	set      int
+	offset   int
+	src      *source
+}
+
+// geometry is a <geometry>'s mesh: parts by material symbol, and which
+// position each vertex came from, to which skins and morphs refer.
+type geometry struct {
+	name      string
+	parts     []part
+	positions *source
+	normals   []*source // of each part, or nil
+}
+
+type part struct {
+	symbol string
+	p      scene.Part
+	from   []int32 // position of each vertex
+	normal []int32 // normal of each vertex, or nil
+	sets   []int   // number of each UV set
+}
+
+func (r *reader) geometry(n *markup.Node) (*geometry, error) {
+	if g, ok := r.geometries[n]; ok {
+		return g, nil
+	}
+	g := &geometry{name: n.Attr("name")}
+	if g.name == "" {
+		g.name = n.Attr("id")
+	}
+	r.geometries[n] = g
+	m := n.Child("mesh")
+	if m == nil {
+		switch {
+		case n.Child("convex_mesh") != nil:
+			m = n.Child("convex_mesh")
+			if m.Attr("convex_hull_of") != "" {
+				r.lose("a convex hull that the file leaves to compute was left out")
+			}
+		case n.Child("spline") != nil:
+			r.lose("a spline was left out")
+		case n.Child("brep") != nil:
+			r.lose("a boundary representation was left out")
+		}
+		if m == nil {
+			return g, nil
+		}
+	}
+	for _, c := range m.Children {
+		switch c.Name {
+		case "triangles", "polylist", "polygons", "trifans", "tristrips", "lines", "linestrips":
+			if err := r.primitive(g, m, c); err != nil {
+				return nil, err
+			}
+		}
+		if err := r.ctx.Err(); err != nil {
+			return nil, err
+		}
+	}
+	return g, nil
+}
+
+// inputs resolves a primitive's inputs; those of <vertices> stand for VERTEX.
+func (r *reader) inputs(n *markup.Node) (in []input, stride int, err error) {
+	for _, x := range n.All("input") {
+		off, e := strconv.Atoi(x.Attr("offset"))
+		if e != nil && x.Attr("offset") != "" || off < 0 || off > 64 {
+			return nil, 0, x.Errorf("offset %q", x.Attr("offset"))
+		}
+		set, _ := strconv.Atoi(x.Attr("set"))
+		stride = max(stride, off+1)
+		t, err := r.follow(x, "source")
+		if err != nil {
+			return nil, 0, err
+		}
+		one := func(semantic string, set int, t *markup.Node) error {
+			s, err := r.source(t)
+			if err != nil {
+				return err
+			}
+			in = append(in, input{semantic, set, off, s})
+			return nil
+		}
+		if x.Attr("semantic") != "VERTEX" {
+			if err := one(x.Attr("semantic"), set, t); err != nil {
+				return nil, 0, err
+			}
+			continue
+		}
+		for _, v := range t.All("input") {
+			s, err := r.follow(v, "source")
+			if err != nil {
+				return nil, 0, err
+			}
+			set, _ := strconv.Atoi(v.Attr("set"))
+			if err := one(v.Attr("semantic"), set, s); err != nil {
+				return nil, 0, err
+			}
+		}
+	}
+	return in, stride, nil
+}
+
+// corners makes vertices of combinations of indices.
+type corners struct {
+	p      []int32
+	stride int
+	table  []int32
+	mask   uint32
+	firsts []int // corner at which each vertex was met first
+}
+
+func (c *corners) hash(k int) uint32 {
+	h := uint32(2166136261)
+	for _, v := range c.p[k*c.stride : (k+1)*c.stride] {
+		h = (h ^ uint32(v)) * 0x9e3779b1
+		h ^= h >> 15
+	}
+	return h
+}
+
+// reserve makes room for more than n vertices.
+func (c *corners) reserve(n int) {
+	size := 64
+	for 3*size < 4*(n+1) {
+		size *= 2
+	}
+	c.table, c.mask = make([]int32, size), uint32(size-1)
+	for i, f := range c.firsts {
+		at := c.hash(f) & c.mask
+		for c.table[at] != 0 {
+			at = (at + 1) & c.mask
+		}
+		c.table[at] = int32(i + 1)
+	}
+}
+
+func (c *corners) vertex(k int) uint32 {
+	if 4*len(c.firsts) >= 3*len(c.table) {
+		c.reserve(len(c.table))
+	}
+	want := c.p[k*c.stride : (k+1)*c.stride]
+	for at := c.hash(k) & c.mask; ; at = (at + 1) & c.mask {
+		i := c.table[at]
+		if i == 0 {
+			c.firsts = append(c.firsts, k)
+			c.table[at] = int32(len(c.firsts))
+			return uint32(len(c.firsts) - 1)
+		}
+		have := c.p[c.firsts[i-1]*c.stride:]
+		same := true
+		for j, v := range want {
+			if have[j] != v {
+				same = false
+				break
+			}
+		}
+		if same {
+			return uint32(i - 1)
+		}
+	}
+}
+
+func (r *reader) primitive(g *geometry, mesh, n *markup.Node) error {
+	in, stride, err := r.inputs(n)
+	if err != nil || stride == 0 {
+		return err
+	}
+	var pos *input
+	for i := range in {
+		if in[i].semantic == "POSITION" && pos == nil {
+			pos = &in[i]
+		}
+	}
+	if pos == nil {
+		return n.Errorf("<%s> has no positions", n.Name)
+	}
+	if len(pos.src.pick) < 3 {
+		return n.Errorf("positions of %d numbers", len(pos.src.pick))
+	}
+	g.positions = pos.src
+	c := &corners{stride: stride}
+	out := part{symbol: n.Attr("material"), p: scene.Part{Material: scene.None}}
+	// take adds the corners of one <p> and checks them.
+	take := func(x *markup.Node) (from, to int, err error) {
+		v, err := x.Ints()
+		if err != nil {
+			return 0, 0, err
+		}
+		if len(v)%stride != 0 {
+			r.lose("<%s> holds %d indices, no multiple of %d", n.Name, len(v), stride)
+			v = v[:len(v)/stride*stride]
+		}
+		for _, i := range in {
+			for k := i.offset; k < len(v); k += stride {
+				if v[k] < 0 || int(v[k]) >= i.src.count {
+					return 0, 0, x.Errorf("<%s>: corner %d: %s %d of %d", n.Name, k/stride, i.semantic, v[k], i.src.count)
+				}
+			}
+		}
+		from = len(c.p) / stride
+		if len(c.p) == 0 {
+			c.p = v
+			c.reserve(len(v) / stride / 4) // as many vertices as a closed surface has for its corners, about
+		} else {
+			c.p = append(c.p, v...)
+		}
+		if len(c.p)/stride > limit.Vertices {
+			return 0, 0, x.Errorf("more than %d corners", limit.Vertices)
+		}
+		return from, len(c.p) / stride, nil
+	}
+	at := func(k int) geom.Vec3 {
+		i := int(c.p[k*stride+pos.offset])
+		return geom.Vec3{float64(pos.src.at(i, 0)), float64(pos.src.at(i, 1)), float64(pos.src.at(i, 2))}
+	}
+	tri := func(a, b, d int) {
+		out.p.Triangles = append(out.p.Triangles, c.vertex(a), c.vertex(b), c.vertex(d))
+	}
+	polygon := func(k []int) {
+		switch {
+		case len(k) == 3:
+			tri(k[0], k[1], k[2])
+		case len(k) > 3:
+			pts := make([]geom.Vec3, len(k))
+			for i := range k {
+				pts[i] = at(k[i])
+			}
+			for _, t := range geom.Triangulate(pts) {
+				tri(k[t[0]], k[t[1]], k[t[2]])
+			}
+		}
+	}
+	run := func(from, to int) []int {
+		k := make([]int, to-from)
+		for i := range k {
+			k[i] = from + i
+		}
+		return k
+	}
+	switch n.Name {
+	case "triangles":
+		for _, x := range n.All("p") {
+			from, to, err := take(x)
+			if err != nil {
+				return err
+			}
+			out.p.Triangles = append(make([]uint32, 0, len(out.p.Triangles)+to-from), out.p.Triangles...)
+			for k := from; k+2 < to; k += 3 {
+				tri(k, k+1, k+2)
+			}
+		}
+	case "polylist":
+		vc := n.Child("vcount")
+		if vc == nil {
+			break
+		}
+		counts, err := vc.Ints()
+		if err != nil {
+			return err
+		}
+		for _, x := range n.All("p") {
+			k, to, err := take(x)
+			if err != nil {
+				return err
+			}
+			for i, v := range counts {
+				if v < 0 || int(v) > to-k {
+					return vc.Errorf("polygon %d has %d corners, and %d are left", i, v, to-k)
+				}
+				if v == 3 {
+					tri(k, k+1, k+2)
+				} else {
+					polygon(run(k, k+int(v)))
+				}
+				k += int(v)
+			}
+		}
+	case "polygons":
+		for _, x := range n.Children {
+			switch x.Name {
+			case "p":
+				from, to, err := take(x)
+				if err != nil {
+					return err
+				}
+				polygon(run(from, to))
+			case "ph":
+				outer, holes := []int(nil), [][]int{}
+				for _, y := range x.Children {
+					if y.Name != "p" && y.Name != "h" {
+						continue
+					}
+					from, to, err := take(y)
+					if err != nil {
+						return err
+					}
+					if y.Name == "p" {
+						outer = run(from, to)
+					} else {
+						holes = append(holes, run(from, to))
+					}
+				}
+				polygon(bridged(outer, holes, at))
+			}
+		}
+	case "trifans", "tristrips":
+		for _, x := range n.All("p") {
+			from, to, err := take(x)
+			if err != nil {
+				return err
+			}
+			for k := from + 2; k < to; k++ {
+				switch {
+				case n.Name == "trifans":
+					tri(from, k-1, k)
+				case (k-from)%2 == 0:
+					tri(k-2, k-1, k)
+				default:
+					tri(k-1, k-2, k)
+				}
+			}
+		}
+	case "lines", "linestrips":
+		step := 2
+		if n.Name == "linestrips" {
+			step = 1
+		}
+		for _, x := range n.All("p") {
+			from, to, err := take(x)
+			if err != nil {
+				return err
+			}
+			for k := from; k+1 < to; k += step {
+				out.p.Lines = append(out.p.Lines, c.vertex(k), c.vertex(k+1))
+			}
+		}
+	}
+	if len(c.firsts) == 0 {
+		return nil
+	}
+	r.attributes(&out, c, in, pos)
+	g.parts = append(g.parts, out)
+	var normals *source
+	for i := range in {
+		if in[i].semantic == "NORMAL" {
+			normals = in[i].src
+		}
+	}
+	g.normals = append(g.normals, normals)
+	return nil
+}
+
+// attributes fills a part's lists from its inputs.
+func (r *reader) attributes(out *part, c *corners, in []input, pos *input) {
+	n := len(c.firsts)
+	list := func(i *input, width int) []float32 {
+		d := make([]float32, width*n)
+		for v, k := range c.firsts {
+			e := int(c.p[k*c.stride+i.offset])
+			for j := range width {
+				d[v*width+j] = i.src.at(e, j)
+			}
+		}
+		return d
+	}
+	out.p.Positions = list(pos, 3)
+	out.from = make([]int32, n)
+	for v, k := range c.firsts {
+		out.from[v] = c.p[k*c.stride+pos.offset]
+	}
+	for k := range in {
+		i := &in[k]
+		width := len(i.src.pick)
+		switch i.semantic {
+		case "POSITION", "TEXTANGENT", "TEXBINORMAL", "TANGENT", "BINORMAL":
+		case "NORMAL":
+			if width >= 3 && out.p.Normals == nil {
+				out.p.Normals = list(i, 3)
+				out.normal = make([]int32, n)
+				for v, k := range c.firsts {
+					out.normal[v] = c.p[k*c.stride+i.offset]
+				}
+			}
+		case "TEXCOORD", "UV":
+			if width < 2 {
+				r.lose("texture coordinates of one number were left out")
+				continue
+			}
+			d := list(i, 2)
+			for v := 1; v < len(d); v += 2 {
+				d[v] = 1 - d[v] // COLLADA counts v from below
+			}
+			name := i.src.name
+			if name == "" || taken(out.p.UVs, name) {
+				name = fmt.Sprintf("uv%d", len(out.p.UVs))
+			}
+			out.p.UVs = append(out.p.UVs, scene.AttrSet{Name: name, Data: d})
+			out.sets = append(out.sets, i.set)
+		case "COLOR":
+			if width < 3 {
+				r.lose("colours of fewer than three numbers were left out")
+				continue
+			}
+			d := make([]float32, 4*n)
+			for v, k := range c.firsts {
+				e := int(c.p[k*c.stride+i.offset])
+				for j := range 3 {
+					d[4*v+j] = format.Linear(float64(i.src.at(e, j)))
+				}
+				if d[4*v+3] = 1; width > 3 {
+					d[4*v+3] = i.src.at(e, 3)
+				}
+			}
+			name := i.src.name
+			if name == "" || taken(out.p.Colours, name) {
+				name = fmt.Sprintf("colour%d", len(out.p.Colours))
+			}
+			out.p.Colours = append(out.p.Colours, scene.AttrSet{Name: name, Data: d})
+		default:
+			r.lose("vertex data %s was left out", i.semantic)
+		}
+	}
+}
+
+func taken(sets []scene.AttrSet, name string) bool {
+	for i := range sets {
+		if sets[i].Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// bridged joins holes to the polygon around them by the shortest bridge that
+// crosses no edge, so that one outline is left (the usual cut; Held, "FIST",
+// 2001).
+func bridged(outer []int, holes [][]int, at func(int) geom.Vec3) []int {
+	if len(outer) < 3 {
+		return outer
+	}
+	normal := func(k []int) (n geom.Vec3) {
+		for i := range k {
+			a, b := at(k[i]), at(k[(i+1)%len(k)])
+			n = n.Add(a.Cross(b))
+		}
+		return n
+	}
+	up := normal(outer).Norm()
+	crosses := func(a, b, c, d geom.Vec3) bool {
+		side := func(p, q, x geom.Vec3) float64 { return q.Sub(p).Cross(x.Sub(p)).Dot(up) }
+		return side(a, b, c)*side(a, b, d) < 0 && side(c, d, a)*side(c, d, b) < 0
+	}
+	for h, hole := range holes {
+		if len(hole) < 3 {
+			continue
+		}
+		if normal(hole).Dot(up) > 0 { // a hole runs the other way round
+			back := make([]int, len(hole))
+			for i := range hole {
+				back[i] = hole[len(hole)-1-i]
+			}
+			hole = back
+		}
+		free := func(a, b geom.Vec3) bool {
+			for _, ring := range append([][]int{outer, hole}, holes[h+1:]...) {
+				for i := range ring {
+					if crosses(a, b, at(ring[i]), at(ring[(i+1)%len(ring)])) {
+						return false
+					}
+				}
+			}
+			return true
+		}
+		bi, bj, best := 0, 0, math.Inf(1)
+		// Long outlines are not searched for the best bridge but for any.
+		quick := len(outer)*len(hole) > 4096
+		for i := range outer {
+			for j := range hole {
+				d := at(outer[i]).Sub(at(hole[j]))
+				if l := d.Dot(d); l < best && (quick || free(at(outer[i]), at(hole[j]))) {
+					bi, bj, best = i, j, l
+				}
+			}
+		}
+		joined := append([]int{}, outer[:bi+1]...)
+		joined = append(append(joined, hole[bj:]...), hole[:bj+1]...)
+		outer = append(joined, outer[bi:]...)
+	}
+	return outer
+}
