@@ -50,6 +50,9 @@ fuzz:
 	$(FUZZ) ./core/layout -fuzz FuzzCompile
 	$(FUZZ) ./core/format/gltf -fuzz FuzzRead
 	$(FUZZ) ./core/format -fuzz FuzzFlat
+	$(FUZZ) ./core/format -fuzz FuzzPackages
+	$(FUZZ) ./core/format/dae -fuzz FuzzRead
+	$(FUZZ) ./core/format/bvh -fuzz FuzzRead
 	$(FUZZ) ./core/format/x3d -fuzz FuzzRead
 	$(FUZZ) ./core/document -fuzz FuzzRead
 	$(FUZZ) ./core/source -fuzz FuzzOpen

@@ -7,9 +7,12 @@ import (
 	"fmt"
 	"image/png"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
 
 	"excavate/core/chain"
 	"excavate/core/find"
@@ -124,6 +127,17 @@ func printInspection(w io.Writer, x find.Inspection, s *scene.Scene) {
 	if x.Size != nil {
 		fmt.Fprintf(w, "  size: %.3f × %.3f × %.3f m (X × Y × Z)\n", x.Size[0], x.Size[1], x.Size[2])
 	}
+	if x.Area > 0 {
+		fmt.Fprintf(w, "  surface: %.6g square units\n", x.Area)
+	}
+	for _, k := range []struct {
+		n    int
+		what string
+	}{{x.Cameras, "cameras"}, {x.Lights, "lights"}, {x.Lines, "lines"}, {x.Points, "points"}} {
+		if k.n > 0 {
+			fmt.Fprintf(w, "  %s: %d\n", k.what, k.n)
+		}
+	}
 	fmt.Fprintf(w, "  materials: %s\n", strings.Join(x.Materials, ", "))
 	for _, m := range x.Motions {
 		fmt.Fprintf(w, "  motion: %s, %.2f s\n", m.Name, m.Seconds)
@@ -141,18 +155,15 @@ func printInspection(w io.Writer, x find.Inspection, s *scene.Scene) {
 }
 
 func convertCommand(o *options) *cobra.Command {
-	var out, chainFile string
-	c := &cobra.Command{Use: "convert IN -o OUT --chain chain.yaml", Short: "Run a chain over a model and write it as .glb, .obj, .ply or .stl, or as a .zip with a manifest", Args: cobra.ExactArgs(1)}
-	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write: .glb, .obj (with its .mtl and pictures beside it), .ply, .stl, or .zip for a delivery")
+	var out, chainFile, to string
+	c := &cobra.Command{Use: "convert IN -o OUT [--chain chain.yaml]", Short: "Run a chain over a model, or every model of a folder, and write it in another format", Args: cobra.ExactArgs(1),
+		Long: "Reads a model in any format or layout, runs a chain over it and writes it in the format of OUT's ending (see excavate formats), or as a .zip with a manifest. Where IN is a folder, every model in it is written below the folder OUT in the format of --to; the tree is kept, and what cannot be converted is reported while the rest goes on."}
+	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, with the files that belong to it beside it; of a folder, the folder")
 	c.Flags().StringVar(&chainFile, "chain", "", "the chain document `FILE`; none leaves the model as it is")
+	c.Flags().StringVar(&to, "to", "", "the `FORMAT` to write a folder's models in, such as glb")
 	c.MarkFlagRequired("output")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		ending := strings.ToLower(filepath.Ext(out))
-		w := shipped.Writers.ByEnding(ending)
-		if w == nil && ending != ".zip" {
-			return fmt.Errorf("%s: the ending %q cannot be written; name a .glb, .obj, .ply, .stl or .zip file", out, ending)
-		}
 		doc := &chain.Chain{}
 		if chainFile != "" {
 			text, err := os.ReadFile(chainFile)
@@ -163,54 +174,200 @@ func convertCommand(o *options) *cobra.Command {
 				return fmt.Errorf("%s: %w", chainFile, err)
 			}
 		}
+		folder := false
+		if st, err := os.Stat(args[0]); err == nil {
+			folder = st.IsDir()
+		}
+		ending := strings.ToLower(filepath.Ext(out))
+		if folder {
+			ending = "." + strings.TrimPrefix(strings.ToLower(to), ".")
+		}
+		w := shipped.Writers.ByEnding(ending)
+		if w == nil && folder {
+			w = shipped.Writers.Named(to)
+		}
+		if w == nil && (folder || ending != ".zip") {
+			var known []string
+			for _, w := range shipped.Writers {
+				known = append(known, w.Ending)
+			}
+			if folder {
+				return fmt.Errorf("--to %q cannot be written; name one of %s", to, strings.Join(known, ", "))
+			}
+			return fmt.Errorf("%s: the ending %q cannot be written; name a file of %s or .zip", out, ending, strings.Join(known, ", "))
+		}
 		lib, stack, done, err := o.open(cmd.Context())
 		if err != nil {
 			return err
 		}
 		defer done()
-		s, _, err := o.decode(cmd.Context(), lib, stack, args[0])
-		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
+		x := converter{o, lib, stack, doc, w}
+		if folder {
+			return x.folder(cmd, args[0], out)
 		}
-		log := cmd.ErrOrStderr()
-		for _, n := range s.Notes {
-			fmt.Fprintln(log, "note:", n.Text)
+		return x.file(cmd.Context(), cmd.ErrOrStderr(), args[0], out)
+	}
+	return c
+}
+
+// converter runs a chain over models and writes them.
+type converter struct {
+	*options
+	lib   *find.Library
+	stack source.Stack
+	doc   *chain.Chain
+	to    *format.Writer // nil for a delivery
+}
+
+func (x *converter) file(ctx context.Context, log io.Writer, in, out string) error {
+	s, _, err := x.decode(ctx, x.lib, x.stack, in)
+	if err != nil {
+		return fmt.Errorf("%s: %w", in, err)
+	}
+	for _, n := range s.Notes {
+		fmt.Fprintln(log, "note:", n.Text)
+	}
+	bands, err := chain.Run(ctx, "input", s, x.doc, nil, nil)
+	if err != nil {
+		return err
+	}
+	for i, b := range bands[1:] {
+		if b.Err != nil {
+			return fmt.Errorf("chain step %d: %w", i+1, b.Err)
 		}
-		bands, err := chain.Run(cmd.Context(), "input", s, doc, nil, nil)
+		if b.Step.Off {
+			fmt.Fprintf(log, "%d %s: switched off\n", i+1, b.Kind.Title)
+			continue
+		}
+		fmt.Fprintf(log, "%d %s: %s\n", i+1, b.Kind.Title, strings.Join(b.Report.Lines, "; "))
+		for _, l := range b.Report.Losses {
+			fmt.Fprintf(log, "  lost: %s\n", l)
+		}
+	}
+	final := chain.Last(bands).Scene
+	if x.to != nil && x.to.Name != "glb" {
+		return writeAs(log, x.to, final, out)
+	}
+	glb, notes, err := target.Deliver(final, version.Version)
+	if err != nil {
+		return err
+	}
+	for _, n := range notes {
+		fmt.Fprintln(log, "note:", n.Text)
+	}
+	if x.to == nil {
+		m := target.NewManifest(target.FileName(final.Name, ".glb"), glb, s, x.doc, x.stack, notes, version.Version)
+		if glb, err = target.Package(m, glb); err != nil {
+			return err
+		}
+	}
+	return writeWhole(out, glb)
+}
+
+// folder converts every model of a folder, as many at once as there are
+// processors. Files that are no models are passed over.
+func (x *converter) folder(cmd *cobra.Command, in, out string) error {
+	type job struct{ from, to string }
+	jobs := make(chan job)
+	var mu sync.Mutex
+	made, failed := 0, 0
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for j := range jobs {
+				var log bytes.Buffer
+				err := os.MkdirAll(filepath.Dir(j.to), 0o755)
+				if err == nil {
+					err = x.file(cmd.Context(), &log, j.from, j.to)
+				}
+				mu.Lock()
+				if err != nil {
+					failed++
+					fmt.Fprintf(cmd.ErrOrStderr(), "excavate: %v\n", err)
+				} else {
+					made++
+					fmt.Fprintln(cmd.OutOrStdout(), j.to)
+					for _, l := range strings.Split(strings.TrimSpace(log.String()), "\n") {
+						if l != "" {
+							fmt.Fprintf(cmd.ErrOrStderr(), "  %s\n", l)
+						}
+					}
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	taken := map[string]bool{}
+	inside, err := filepath.Abs(out)
+	if err != nil {
+		return err
+	}
+	err = filepath.WalkDir(in, func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
-		for i, b := range bands[1:] {
-			if b.Err != nil {
-				return fmt.Errorf("chain step %d: %w", i+1, b.Err)
-			}
-			if b.Step.Off {
-				fmt.Fprintf(log, "%d %s: switched off\n", i+1, b.Kind.Title)
+		if a, err := filepath.Abs(name); err == nil && a == inside && d.IsDir() {
+			return fs.SkipDir // what is being written
+		}
+		if !d.Type().IsRegular() {
+			return cmd.Context().Err()
+		}
+		f, err := os.Open(name)
+		if err != nil {
+			return err
+		}
+		head := make([]byte, find.HeadBytes)
+		n, _ := io.ReadFull(f, head)
+		f.Close()
+		if kind, _ := x.lib.KindOf(head[:n]); kind != find.Model {
+			return nil
+		}
+		rel, err := filepath.Rel(in, name)
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(out, strings.TrimSuffix(rel, filepath.Ext(rel))+x.to.Ending)
+		if taken[to] { // two models that differ in their ending only
+			to = filepath.Join(out, rel+x.to.Ending)
+		}
+		taken[to] = true
+		select {
+		case jobs <- job{name, to}:
+		case <-cmd.Context().Done():
+		}
+		return cmd.Context().Err()
+	})
+	close(jobs)
+	wg.Wait()
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "%d models converted, %d failed\n", made, failed)
+	if failed > 0 {
+		return errQuiet
+	}
+	if made == 0 {
+		return fmt.Errorf("%s holds no model that is recognised", in)
+	}
+	return nil
+}
+
+func formatsCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{Use: "formats", Short: "List the open formats that are read and written", Args: cobra.NoArgs}
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per format and line")
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		for _, k := range shipped.All() {
+			if asJSON {
+				if err := printJSON(cmd.OutOrStdout(), k); err != nil {
+					return err
+				}
 				continue
 			}
-			fmt.Fprintf(log, "%d %s: %s\n", i+1, b.Kind.Title, strings.Join(b.Report.Lines, "; "))
-			for _, l := range b.Report.Losses {
-				fmt.Fprintf(log, "  lost: %s\n", l)
-			}
+			does := map[[2]bool]string{{true, true}: "read, written", {true, false}: "read", {false, true}: "written"}[[2]bool{k.Reads, k.Writes}]
+			fmt.Fprintf(cmd.OutOrStdout(), "%-10s %-8s %-14s %-6s %s\n", k.Name, k.Kind, does, k.Ending, k.Title)
 		}
-		final := chain.Last(bands).Scene
-		if w != nil && ending != ".glb" {
-			return writeAs(log, w, final, out)
-		}
-		glb, notes, err := target.Deliver(final, version.Version)
-		if err != nil {
-			return err
-		}
-		for _, n := range notes {
-			fmt.Fprintln(log, "note:", n.Text)
-		}
-		if ending == ".zip" {
-			m := target.NewManifest(target.FileName(final.Name, ".glb"), glb, s, doc, stack, notes, version.Version)
-			if glb, err = target.Package(m, glb); err != nil {
-				return err
-			}
-		}
-		return writeWhole(out, glb)
+		return nil
 	}
 	return c
 }

@@ -451,7 +451,7 @@ func TestExplainAndCover(t *testing.T) {
 func TestConvertToOtherFormats(t *testing.T) {
 	dir := demoData(t)
 	out := t.TempDir()
-	for _, name := range []string{"punt.obj", "punt.ply", "punt.stl"} {
+	for _, name := range []string{"punt.obj", "punt.ply", "punt.stl", "punt.dae", "punt.3mf", "punt.usdz", "punt.usda"} {
 		must(t, "convert", "boats/punt.hull", "-o", filepath.Join(out, name), "--source", filepath.Join(dir, "hulls.tide"), "--source", filepath.Join(dir, "washes.tide"))
 		if text := must(t, "inspect", filepath.Join(out, name)); !strings.Contains(text, "triangles") {
 			t.Error(text)
@@ -462,9 +462,38 @@ func TestConvertToOtherFormats(t *testing.T) {
 		t.Error(text)
 	}
 	a := lines[find.Inspection](t, must(t, "inspect", "--json", "boats/punt.hull", "--source", filepath.Join(dir, "hulls.tide")))[0]
-	for _, name := range []string{"punt.obj", "punt.ply", "punt.stl"} {
-		if b := lines[find.Inspection](t, must(t, "inspect", "--json", filepath.Join(out, name)))[0]; b.Triangles != a.Triangles {
-			t.Errorf("%s has %d triangles, want %d", name, b.Triangles, a.Triangles)
+	for _, name := range []string{"punt.obj", "punt.ply", "punt.stl", "punt.dae", "punt.3mf", "punt.usdz", "punt.usda"} {
+		if b := lines[find.Inspection](t, must(t, "inspect", "--json", filepath.Join(out, name)))[0]; b.Triangles != a.Triangles || math.Abs(b.Area/a.Area-1) > 1e-4 && !strings.HasSuffix(name, ".3mf") {
+			t.Errorf("%s has %d triangles of %g, want %d of %g", name, b.Triangles, b.Area, a.Triangles, a.Area)
 		}
+	}
+	// A whole folder: the tree is kept, a broken file is reported and the rest goes on.
+	if err := os.MkdirAll(filepath.Join(out, "deep", "er"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	ply, err := os.ReadFile(filepath.Join(out, "punt.ply"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, b := range map[string][]byte{"deep/er/a.bin": ply, "deep/er/a.ply": ply, "deep/broken.ply": ply[:len(ply)/2], "notes.txt": []byte("reeds")} {
+		if err := os.WriteFile(filepath.Join(out, name), b, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	made := filepath.Join(out, "made")
+	text, err := excavate(t, "convert", out, "-o", made, "--to", "dae")
+	if err == nil {
+		t.Error("a broken file was no failure")
+	}
+	for _, want := range []string{"deep/er/a.dae", "deep/er/a.ply.dae", "punt.dae", "punt.obj.dae", "punt.usdz.dae"} {
+		if _, err := os.Stat(filepath.Join(made, want)); err != nil {
+			t.Errorf("%v\n%s", err, text)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(made, "deep/broken.dae")); err == nil {
+		t.Error("half a file was converted")
+	}
+	if text := must(t, "formats"); !strings.Contains(text, "collada") || !strings.Contains(text, "read, written") {
+		t.Error(text)
 	}
 }

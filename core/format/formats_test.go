@@ -18,6 +18,9 @@ import (
 	"excavate/core/format/obj"
 	"excavate/core/format/ply"
 	"excavate/core/format/stl"
+	"excavate/core/format/threemf"
+	"excavate/core/format/usd"
+	"excavate/core/geom"
 	"excavate/core/pixel"
 	"excavate/core/scene"
 )
@@ -142,12 +145,17 @@ func TestRoundTrips(t *testing.T) {
 			write                 format.Writer
 			normals, uvs, colours bool
 			attributes, merged    bool
+			basis                 geom.Basis
 		}{
-			{obj.Format(), obj.Writer(), true, i%2 == 0, i%3 == 0, true, false},
-			{ply.Format(), ply.Writer(), i%2 == 0, i%3 == 0, i%4 == 0, true, true},
-			{stl.Format(), stl.Writer(), false, false, false, false, true},
+			{obj.Format(), obj.Writer(), true, i%2 == 0, i%3 == 0, true, false, geom.Basis{}},
+			{ply.Format(), ply.Writer(), i%2 == 0, i%3 == 0, i%4 == 0, true, true, geom.Basis{}},
+			{stl.Format(), stl.Writer(), false, false, false, false, true, geom.Basis{}},
+			{threemf.Formats()[0], threemf.Writer(), false, i%2 == 0, i%2 == 1, true, false, geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right, MetresPerUnit: 0.001}},
+			{usd.Formats()[0], usd.Writers()[1], i%2 == 0, i%3 == 0, i%4 == 0, true, false, geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right, MetresPerUnit: 0.01}},
+			{usd.Formats()[1], usd.Writers()[0], i%3 == 0, i%4 == 0, i%2 == 0, true, false, geom.GLTF},
 		} {
 			s := random(t, r, c.normals, c.uvs, c.colours)
+			s.Basis = c.basis
 			files, notes, err := c.write.Write(s, "punt")
 			if err != nil {
 				t.Fatal(err)
@@ -166,6 +174,9 @@ func TestRoundTrips(t *testing.T) {
 			}
 			if err := same(corners(got, c.attributes), corners(s, c.attributes), 2e-6); err != nil {
 				t.Fatalf("%s: %v", c.read.Name, err)
+			}
+			if got.Basis != c.basis {
+				t.Errorf("%s: %v, want %v", c.read.Name, got.Basis, c.basis)
 			}
 			if !c.merged && (len(got.Meshes) != len(s.Meshes) || got.Meshes[0].Name != s.Meshes[0].Name) {
 				t.Errorf("%s: %d meshes, want %d", c.read.Name, len(got.Meshes), len(s.Meshes))
@@ -261,8 +272,11 @@ func TestAwkwardOBJ(t *testing.T) {
 	}
 	// Colours, lines and points, what is not known.
 	s = parse(t, "v 0 0 0 1 0 0\nv 1 0 0 0 1 0\nv 0 1 0\nf 1 2 3\nl 1 2\np 3\ncurv 1\n")
-	if c := s.Meshes[0].Parts[0].Colours; len(c) != 1 || fmt.Sprint(c[0].Data) != "[1 0 0 1 0 1 0 1 1 1 1 1]" || !said(s, "2 lines and points") || !said(s, `"curv"`) {
+	if c := s.Meshes[0].Parts[0].Colours; len(c) != 1 || fmt.Sprint(c[0].Data) != "[1 0 0 1 0 1 0 1 1 1 1 1]" || s.Stats().Lines != 1 || s.Stats().Points != 1 || !said(s, `"curv"`) {
 		t.Errorf("%+v %+v", c, s.Notes)
+	}
+	if s = parse(t, quad); s.Stats().Points != 4 || !said(s, "4 positions are points") {
+		t.Errorf("%+v %+v", s.Stats(), s.Notes)
 	}
 	for _, c := range []struct{ text, want string }{
 		{"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 4\n", "line 4: a face uses position 4, and there are 3"},
@@ -273,7 +287,6 @@ func TestAwkwardOBJ(t *testing.T) {
 		{quad + "f 1 2\n", "line 5: a face of 2 corners"},
 		{quad + "f 1 2 x\n", `"x" is no corner`},
 		{quad + "f 1/9 2 3\n", "texture coordinate 9"},
-		{quad, "no faces"},
 		{"# nothing\n", "no positions"},
 	} {
 		if _, err := read(obj.Format(), []format.Written{{Name: "x", Data: []byte(c.text)}}); err == nil || !strings.Contains(err.Error(), c.want) {

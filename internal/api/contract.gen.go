@@ -1010,6 +1010,19 @@ type Finding struct {
 // FindingSeverity defines model for Finding.Severity.
 type FindingSeverity string
 
+// Format defines model for Format.
+type Format struct {
+	// Ending of files that are written
+	Ending *string `json:"ending,omitempty"`
+
+	// Kind model, or picture
+	Kind   *string `json:"kind,omitempty"`
+	Name   string  `json:"name"`
+	Reads  bool    `json:"reads"`
+	Title  string  `json:"title"`
+	Writes bool    `json:"writes"`
+}
+
 // Guess defines model for Guess.
 type Guess struct {
 	Evidence string  `json:"evidence"`
@@ -1459,14 +1472,17 @@ type SourceState string
 
 // Stats defines model for Stats.
 type Stats struct {
-	Bones      int `json:"bones"`
-	Cameras    int `json:"cameras"`
-	ColourSets int `json:"colourSets"`
+	// Area of all surfaces at rest, in the file's unit squared
+	Area       float64 `json:"area"`
+	Bones      int     `json:"bones"`
+	Cameras    int     `json:"cameras"`
+	ColourSets int     `json:"colourSets"`
 
 	// Height metres along the up axis
 	Height    *float64  `json:"height,omitempty"`
 	Helpers   int       `json:"helpers"`
 	Lights    int       `json:"lights"`
+	Lines     int       `json:"lines"`
 	Materials int       `json:"materials"`
 	Max       []float64 `json:"max"`
 	Meshes    int       `json:"meshes"`
@@ -1478,6 +1494,7 @@ type Stats struct {
 	Normals   bool      `json:"normals"`
 	Parts     int       `json:"parts"`
 	Pictures  int       `json:"pictures"`
+	Points    int       `json:"points"`
 
 	// Size metres
 	Size      *[]float64 `json:"size,omitempty"`
@@ -1775,6 +1792,11 @@ type GuessWidthParamsOrder string
 
 // FindFileParams defines parameters for FindFile.
 type FindFileParams struct {
+	Format string `form:"format" json:"format"`
+}
+
+// FindFileNotesParams defines parameters for FindFileNotes.
+type FindFileNotesParams struct {
 	Format string `form:"format" json:"format"`
 }
 
@@ -2152,10 +2174,13 @@ type ServerInterface interface {
 	FindFile(c fiber.Ctx, find int64, params FindFileParams) error
 
 	// (GET /api/finds/{find}/file/notes)
-	FindFileNotes(c fiber.Ctx, find int64) error
+	FindFileNotes(c fiber.Ctx, find int64, params FindFileNotesParams) error
 
 	// (PUT /api/finds/{find}/readings)
 	PutReadings(c fiber.Ctx, find int64) error
+
+	// (GET /api/formats)
+	ListFormats(c fiber.Ctx) error
 
 	// (POST /api/jobs/{job}/cancel)
 	CancelJob(c fiber.Ctx, job int64) error
@@ -3998,8 +4023,24 @@ func (siw *ServerInterfaceWrapper) FindFileNotes(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindFileNotesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.FindFileNotes(c, find)
+		return siw.Handler.FindFileNotes(c, find, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -4029,6 +4070,24 @@ func (siw *ServerInterfaceWrapper) PutReadings(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.PutReadings(c, find)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListFormats operation middleware
+func (siw *ServerInterfaceWrapper) ListFormats(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListFormats(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6047,6 +6106,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/finds/:find/file", wrapper.FindFile)
 
 	router.Get(options.BaseURL+"/api/finds/:find/file/notes", wrapper.FindFileNotes)
+
+	router.Get(options.BaseURL+"/api/formats", wrapper.ListFormats)
 
 	router.Put(options.BaseURL+"/api/finds/:find/readings", wrapper.PutReadings)
 

@@ -3,7 +3,6 @@ package api
 import (
 	"archive/zip"
 	"bytes"
-	"fmt"
 	"mime"
 
 	"excavate/core/scene"
@@ -62,31 +61,30 @@ func (s *Server) FindFile(c fiber.Ctx, id int64, p FindFileParams) error {
 	return c.Send(data)
 }
 
-func (s *Server) FindFileNotes(c fiber.Ctx, id int64) error {
+func (s *Server) FindFileNotes(c fiber.Ctx, id int64, p FindFileNotesParams) error {
+	w := shipped.Writers.Named(p.Format)
+	if w == nil {
+		return bad(400, "%q is no format that is written", p.Format)
+	}
 	sc, name, err := s.foundScene(c, id)
 	if err != nil {
 		return err
 	}
-	type row struct {
-		Name   string   `json:"name"`
-		Title  string   `json:"title"`
-		Ending string   `json:"ending"`
-		Notes  []string `json:"notes"`
+	out := struct {
+		Notes   []string `json:"notes"`
+		Refused string   `json:"refused,omitempty"`
+	}{Notes: []string{}}
+	_, notes, err := w.Write(sc, name)
+	if err != nil {
+		out.Refused = err.Error()
 	}
-	out := []row{}
-	for _, w := range shipped.Writers {
-		x := row{w.Name, w.Title, w.Ending, []string{}}
-		_, notes, err := w.Write(sc, name)
-		if err != nil {
-			x.Notes = append(x.Notes, fmt.Sprintf("cannot be written: %v", err))
-		}
-		for _, n := range notes {
-			x.Notes = append(x.Notes, n.Text)
-		}
-		out = append(out, x)
+	for _, n := range notes {
+		out.Notes = append(out.Notes, n.Text)
 	}
 	return c.JSON(out)
 }
+
+func (s *Server) ListFormats(c fiber.Ctx) error { return c.JSON(shipped.All()) }
 
 func (s *Server) ListGallery(c fiber.Ctx, id ProjectID) error {
 	if _, err := s.project(c, id); err != nil {

@@ -263,14 +263,32 @@ func TestSaveAFindAsAnotherFormat(t *testing.T) {
 	e := c.entries(path, "q=punt.hull").Entries[0]
 	f := call[api.Find](c, "POST", path+"/finds", map[string]any{"entry": e.Id})
 	c.linked(path)
-	formats := call[[]struct {
-		Name, Ending string
-		Notes        []string
-	}](c, "GET", fmt.Sprintf("/api/finds/%d/file/notes", f.Id), nil)
-	if len(formats) < 4 || formats[3].Name != "stl" || !strings.Contains(strings.Join(formats[3].Notes, "; "), "1 picture not written: STL has none") {
-		t.Errorf("%+v", formats)
+	type carried struct {
+		Notes   []string
+		Refused string
 	}
-	for name, head := range map[string]string{"glb": "glTF", "obj": "PK", "ply": "ply\n", "stl": "\x00"} {
+	notes := func(format string) carried {
+		return call[carried](c, "GET", fmt.Sprintf("/api/finds/%d/file/notes?format=%s", f.Id, format), nil)
+	}
+	if x := notes("stl"); x.Refused != "" || !strings.Contains(strings.Join(x.Notes, "; "), "1 picture not written: STL has none") {
+		t.Errorf("%+v", x)
+	}
+	if x := notes("vrm"); !strings.Contains(x.Refused, "needs the bones hips") {
+		t.Errorf("%+v", x)
+	}
+	written := 0
+	for _, k := range call[[]api.Format](c, "GET", "/api/formats", nil) {
+		if k.Writes && *k.Ending == "" || !k.Writes && !k.Reads {
+			t.Errorf("%+v", k)
+		}
+		if k.Writes {
+			written++
+		}
+	}
+	if written < 10 {
+		t.Errorf("%d formats are written", written)
+	}
+	for name, head := range map[string]string{"glb": "glTF", "obj": "PK", "ply": "ply\n", "stl": "\x00", "collada": "PK", "3mf": "PK", "usdz": "PK"} {
 		s, b := c.do("GET", fmt.Sprintf("/api/finds/%d/file?format=%s", f.Id, name), nil)
 		if s != 200 || !bytes.HasPrefix(b, []byte(head)) {
 			t.Errorf("%s: %d %.40q", name, s, b)

@@ -7,10 +7,14 @@ import (
 
 	"excavate/core/find"
 	"excavate/core/format"
+	"excavate/core/format/bvh"
+	"excavate/core/format/dae"
 	"excavate/core/format/gltf"
 	"excavate/core/format/obj"
 	"excavate/core/format/ply"
 	"excavate/core/format/stl"
+	"excavate/core/format/threemf"
+	"excavate/core/format/usd"
 	"excavate/core/format/x3d"
 	"excavate/core/layout"
 	"excavate/layouts"
@@ -18,10 +22,10 @@ import (
 
 // Formats are the open formats that are read, in the order in which they are
 // tried: those with a mark first.
-var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), format.Registry{ply.Format(), stl.Format(), obj.Format()})
+var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), bvh.Format(), ply.Format(), stl.Format(), obj.Format()})
 
 // Writers are the open formats that are written.
-var Writers = format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate"), obj.Writer(), ply.Writer(), stl.Writer()}
+var Writers = append(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate"), obj.Writer(), dae.Writer("Excavate"), ply.Writer(), stl.Writer(), threemf.Writer(), bvh.Writer()}, usd.Writers()...)
 
 // Library compiles the layouts that ship. Those in more, folders with layouts
 // of the porter's own, are tried first, the last folder before the others.
@@ -36,4 +40,34 @@ func Library(more ...string) (*find.Library, error) {
 		}
 	}
 	return &find.Library{Layouts: set, Formats: Formats}, nil
+}
+
+// Known is an open format with what is done with it.
+type Known struct {
+	Name   string `json:"name"`
+	Title  string `json:"title"`
+	Kind   string `json:"kind"` // model or picture
+	Ending string `json:"ending,omitempty"`
+	Reads  bool   `json:"reads"`
+	Writes bool   `json:"writes"`
+}
+
+// All are the open formats, each once.
+func All() []Known {
+	out := []Known{}
+	for _, r := range Formats {
+		out = append(out, Known{Name: r.Name, Title: r.Title, Kind: "model", Reads: true})
+	}
+	for _, w := range Writers {
+		k := slices.IndexFunc(out, func(x Known) bool { return x.Name == w.Name })
+		if k < 0 {
+			k = len(out)
+			out = append(out, Known{Name: w.Name, Title: w.Title, Kind: "model"})
+		}
+		out[k].Ending, out[k].Writes = w.Ending, true
+		if w.Name == "vrm" {
+			out[k].Reads = true // by the reader of GLB
+		}
+	}
+	return out
 }

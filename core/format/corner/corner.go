@@ -24,6 +24,8 @@ type Source struct {
 type Part struct {
 	Material  int
 	Triangles []uint32
+	Lines     []uint32
+	Points    []uint32
 	refs      []Ref   // of each vertex
 	table     []int32 // open addressing: the vertex plus one
 	mask      uint32
@@ -93,7 +95,7 @@ func (p *Part) Face(src *Source, corners []Ref) {
 // have are 0 at the others; lacking says which were so.
 func (p *Part) Scene(src *Source) (out scene.Part, lackUV, lackNormal bool) {
 	n := len(p.refs)
-	out = scene.Part{Material: p.Material, Triangles: p.Triangles, Positions: make([]float32, 0, 3*n)}
+	out = scene.Part{Material: p.Material, Triangles: p.Triangles, Lines: p.Lines, Points: p.Points, Positions: make([]float32, 0, 3*n)}
 	hasUV, hasNormal := false, false
 	for _, r := range p.refs {
 		out.Positions = append(out.Positions, src.Positions[3*r.V:3*r.V+3]...)

@@ -40,7 +40,8 @@ type writer struct {
 	depth int
 	names []string // identifier of each node
 	turn  geom.Quat
-	files []string // of the pictures; empty where one is missing
+	files []string   // of the pictures
+	clips [][]string // animations of each motion
 }
 
 // Write writes a scene as COLLADA 1.4.1 with its pictures beside it. What the
@@ -693,7 +694,7 @@ func (w *writer) animations() {
 	cubic := 0
 	for i := range w.s.Motions {
 		m := &w.s.Motions[i]
-		w.open(`animation id="motion%d" name="%s"`, i, esc(m.Name))
+		w.clips = append(w.clips, nil)
 		by := m.ByNode()
 		for n := range w.s.Nodes {
 			var moving []*scene.Channel
@@ -722,7 +723,6 @@ func (w *writer) animations() {
 			id := fmt.Sprintf("motion%d-node%d", i, n)
 			w.curve(id, w.names[n]+"/transform", times, values, step, "TRANSFORM")
 		}
-		w.close("animation")
 	}
 	w.close("library_animations")
 	if cubic > 0 {
@@ -731,7 +731,14 @@ func (w *writer) animations() {
 	w.open("library_animation_clips")
 	for i := range w.s.Motions {
 		m := &w.s.Motions[i]
-		w.leaf(`<animation_clip id="clip%d" name="%s" start="0" end="%g"><instance_animation url="#motion%d"/></animation_clip>`, i, esc(m.Name), m.Seconds(), i)
+		if len(w.clips[i]) == 0 {
+			continue
+		}
+		w.open(`animation_clip id="clip%d" name="%s" start="0" end="%g"`, i, esc(m.Name), m.Seconds())
+		for _, id := range w.clips[i] {
+			w.leaf(`<instance_animation url="#%s"/>`, id)
+		}
+		w.close("animation_clip")
 	}
 	w.close("library_animation_clips")
 }
@@ -741,7 +748,8 @@ func (w *writer) curve(id, target string, times, values []float32, step bool, pa
 	if step {
 		how = "STEP"
 	}
-	w.open("animation")
+	w.clips[len(w.clips)-1] = append(w.clips[len(w.clips)-1], id)
+	w.open(`animation id="%s"`, id)
 	w.source(id+"-times", "", times, "TIME")
 	w.source(id+"-values", "", values, param)
 	names := make([]string, len(times))

@@ -58,6 +58,8 @@ type Has struct {
 	Normals   bool
 	UVs       int // sets
 	Colours   int // sets
+	Lines     bool
+	Points    bool
 }
 
 // Lost are the notes on what a flat format does not carry of a scene, each
@@ -73,7 +75,7 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 		}
 		out = append(out, scene.Note{Text: fmt.Sprintf("%d %s not written: %s has none", n, many, has.Format), Loss: true})
 	}
-	uvs, colours, morphs, tangents, skinned, normals := 0, 0, 0, 0, 0, 0
+	uvs, colours, morphs, tangents, skinned, normals, lines, points := 0, 0, 0, 0, 0, 0, 0, 0
 	for i := range s.Meshes {
 		for k := range s.Meshes[i].Parts {
 			p := &s.Meshes[i].Parts[k]
@@ -86,6 +88,12 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 			if p.Joints != nil {
 				skinned++
 			}
+			if !has.Lines {
+				lines += len(p.Lines) / 2
+			}
+			if !has.Points {
+				points += len(p.Points)
+			}
 			if p.Normals != nil && !has.Normals {
 				normals++
 			}
@@ -97,6 +105,8 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 	lose(tangents, "part's tangents", "parts' tangents")
 	lose(morphs, "morph target", "morph targets")
 	lose(skinned, "part's joint weights", "parts' joint weights")
+	lose(lines, "line", "lines")
+	lose(points, "point", "points")
 	lose(len(s.Skins), "skin", "skins")
 	lose(len(s.Motions), "motion", "motions")
 	lose(len(s.Cameras), "camera", "cameras")
@@ -109,6 +119,9 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 	}
 	if !has.Names {
 		lose(len(s.Meshes), "mesh's name", "meshes' names")
+	}
+	if s.Avatar != nil {
+		lose(1, "avatar's humanoid bones, expressions and springs", "")
 	}
 	bones := 0
 	for _, b := range s.Bones() {

@@ -82,18 +82,18 @@ type reader struct {
 	smoothing map[*corner.Part][]corner.Run // of faces without normals
 	corners   []corner.Ref
 	line      int
-	lines     int // statements of lines and points
 	unknown   map[string]int
 	missing   map[string]bool // materials that no library has
 }
 
 type partKey struct {
 	mesh, material string
+	surface        bool // else it holds lines and points, which have no normals
 }
 
 // Read decodes a file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	r := &reader{File: f, s: &scene.Scene{}, materials: map[string]int{}, pictures: map[string]int{}, parts: map[partKey]*corner.Part{}, unknown: map[string]int{}, missing: map[string]bool{}, smoothing: map[*corner.Part][]corner.Run{}}
+	r := &reader{File: f, s: &scene.Scene{}, materials: map[string]int{}, pictures: map[string]int{}, parts: map[partKey]*corner.Part{}, unknown: map[string]int{}, missing: map[string]bool{}, key: partKey{surface: true}, smoothing: map[*corner.Part][]corner.Run{}}
 	data := format.UTF8(f.Data)
 	var joined []byte
 	for len(data) > 0 {
@@ -160,7 +160,7 @@ func (r *reader) statement(line []byte) error {
 	case "f", "fo":
 		return r.face(rest)
 	case "l", "p":
-		r.lines++
+		return r.thin(rest, word[0] == 'l')
 	case "o", "g":
 		if name := text(rest); name != "" || string(word) == "g" {
 			r.key.mesh, r.cur = name, nil
@@ -271,10 +271,12 @@ func (r *reader) resolve(v, n int, what string) (int32, error) {
 	return int32(v - 1), nil
 }
 
-func (r *reader) face(b []byte) error {
+// gather reads the corners of a face, line or point and tells whether all have
+// normals.
+func (r *reader) gather(b []byte) (normals bool, err error) {
 	r.corners = r.corners[:0]
 	nv, nt, nn := len(r.src.Positions)/3, len(r.src.UVs)/2, len(r.src.Normals)/3
-	normals := true
+	normals = true
 	for {
 		for len(b) > 0 && (b[0] == ' ' || b[0] == '\t') {
 			b = b[1:]
@@ -285,24 +287,23 @@ func (r *reader) face(b []byte) error {
 		c := corner.Ref{T: -1, N: -1}
 		v, rest := index(b)
 		if len(rest) == len(b) {
-			return r.errorf("%q is no corner of a face: write position/texture/normal", short(b))
+			return false, r.errorf("%q is no corner of a face: write position/texture/normal", short(b))
 		}
-		var err error
 		if c.V, err = r.resolve(v, nv, "position"); err != nil {
-			return err
+			return false, err
 		}
 		c.C = c.V // colours stand with the positions
 		b = rest
 		if len(b) > 0 && b[0] == '/' {
 			if v, b = index(b[1:]); v != 0 {
 				if c.T, err = r.resolve(v, nt, "texture coordinate"); err != nil {
-					return err
+					return false, err
 				}
 			}
 			if len(b) > 0 && b[0] == '/' {
 				if v, b = index(b[1:]); v != 0 {
 					if c.N, err = r.resolve(v, nn, "normal"); err != nil {
-						return err
+						return false, err
 					}
 				}
 			}
@@ -310,8 +311,38 @@ func (r *reader) face(b []byte) error {
 		normals = normals && c.N >= 0
 		r.corners = append(r.corners, c)
 		if len(r.corners) > 1<<20 {
-			return r.errorf("a face of more than %d corners", 1<<20)
+			return false, r.errorf("a face of more than %d corners", 1<<20)
 		}
+	}
+	return normals, nil
+}
+
+// thin reads a line through points, or points.
+func (r *reader) thin(b []byte, line bool) error {
+	if _, err := r.gather(b); err != nil {
+		return err
+	}
+	was := r.cur
+	r.key.surface, r.cur = false, nil
+	p := r.part()
+	r.key.surface, r.cur = true, was
+	for i := range r.corners {
+		r.corners[i].N = -1
+		v := p.Vertex(r.corners[i])
+		switch {
+		case !line:
+			p.Points = append(p.Points, v)
+		case i > 0:
+			p.Lines = append(p.Lines, p.Vertex(r.corners[i-1]), v)
+		}
+	}
+	return nil
+}
+
+func (r *reader) face(b []byte) error {
+	normals, err := r.gather(b)
+	if err != nil {
+		return err
 	}
 	if len(r.corners) < 3 {
 		return r.errorf("a face of %d corners", len(r.corners))
@@ -407,11 +438,11 @@ func (r *reader) finish() (*scene.Scene, error) {
 	partUV, partNormal := 0, 0
 	for _, key := range r.order {
 		p := r.parts[key]
-		if len(p.Triangles) == 0 {
+		if len(p.Triangles)+len(p.Lines)+len(p.Points) == 0 {
 			continue
 		}
 		part, lackUV, lackNormal := p.Scene(&r.src)
-		if part.Normals == nil {
+		if part.Normals == nil && key.surface {
 			corner.SmoothNormals(&part, r.smoothing[p])
 		}
 		partUV += btoi(lackUV)
@@ -432,10 +463,17 @@ func (r *reader) finish() (*scene.Scene, error) {
 		r.s.Meshes[k].Parts = append(r.s.Meshes[k].Parts, part)
 	}
 	if len(r.s.Meshes) == 0 {
-		return nil, fmt.Errorf("it has %d positions and no faces", len(r.src.Positions)/3)
-	}
-	if r.lines > 0 {
-		note("%d lines and points are left out", r.lines)
+		cloud := scene.Part{Material: scene.None, Positions: r.src.Positions, Points: make([]uint32, len(r.src.Positions)/3)}
+		for i := range cloud.Points {
+			cloud.Points[i] = uint32(i)
+		}
+		if r.src.Colours != nil {
+			cloud.Colours = []scene.AttrSet{{Name: "colour", Data: r.src.Colours}}
+		}
+		n := scene.NewNode("points")
+		n.Mesh = 0
+		r.s.Meshes, r.s.Nodes = []scene.Mesh{{Name: "points", Parts: []scene.Part{cloud}}}, []scene.Node{n}
+		r.s.Notes = append(r.s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: its %d positions are points", len(cloud.Points))})
 	}
 	if partUV > 0 {
 		note("%d parts have texture coordinates at some corners only; the others are 0, 0", partUV)

@@ -18,7 +18,7 @@ func Writer() format.Writer {
 
 // Write writes a scene as OBJ, MTL and its pictures.
 func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
-	notes := flat.Lost(s, flat.Has{Format: "OBJ", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1})
+	notes := flat.Lost(s, flat.Has{Format: "OBJ", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true})
 	file := flat.FileName(name)
 	var b bytes.Buffer
 	if len(s.Materials) > 0 {
@@ -81,6 +81,12 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 				}
 			}
 			b.Write(append(line, '\n'))
+		}
+		for k := 0; k+1 < len(p.Part.Lines); k += 2 {
+			fmt.Fprintf(&b, "l %d %d\n", int(p.Part.Lines[k])+v, int(p.Part.Lines[k+1])+v)
+		}
+		for _, k := range p.Part.Points {
+			fmt.Fprintf(&b, "p %d\n", int(k)+v)
 		}
 		v += count
 		if uvs != nil {

@@ -308,7 +308,11 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 		part.UVs = []scene.AttrSet{{Name: "uv", Data: uvs}}
 	}
 	if len(tri) == 0 {
-		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: %d points without a surface", len(src.Positions)/3), Loss: true})
+		part.Points = make([]uint32, len(src.Positions)/3)
+		for i := range part.Points {
+			part.Points[i] = uint32(i)
+		}
+		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: its %d vertices are points", len(part.Points))})
 	}
 	if loose > 0 {
 		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("%d faces of fewer than three corners are left out", loose), Loss: true})

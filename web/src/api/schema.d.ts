@@ -943,8 +943,25 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** @description What each format that can be written would not carry of the find. */
+        /** @description What a format would not carry of the find, or why it cannot be written. */
         get: operations["findFileNotes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/formats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The open formats that are read and written. */
+        get: operations["listFormats"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2116,6 +2133,16 @@ export interface components {
             terms?: components["schemas"]["Terms"];
             short?: string;
         };
+        Format: {
+            name: string;
+            title: string;
+            /** @description model, or picture */
+            kind?: string;
+            /** @description of files that are written */
+            ending?: string;
+            reads: boolean;
+            writes: boolean;
+        };
         Stats: {
             triangles: number;
             vertices: number;
@@ -2133,6 +2160,13 @@ export interface components {
             morphs: number;
             uvSets: number;
             colourSets: number;
+            lines: number;
+            points: number;
+            /**
+             * Format: double
+             * @description of all surfaces at rest, in the file's unit squared
+             */
+            area: number;
             normals: boolean;
             min: number[];
             max: number[];
@@ -4014,11 +4048,37 @@ export interface operations {
     };
     findFileNotes: {
         parameters: {
-            query?: never;
+            query: {
+                format: string;
+            };
             header?: never;
             path: {
                 find: number;
             };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The notes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        notes: string[];
+                        /** @description why it cannot be written */
+                        refused?: string;
+                    };
+                };
+            };
+        };
+    };
+    listFormats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -4029,12 +4089,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        name: string;
-                        title: string;
-                        ending: string;
-                        notes: string[];
-                    }[];
+                    "application/json": components["schemas"]["Format"][];
                 };
             };
         };

@@ -1,0 +1,674 @@
+package usd
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"math"
+	"path"
+	"strings"
+
+	"excavate/core/format"
+	"excavate/core/geom"
+	"excavate/core/limit"
+	"excavate/core/pixel"
+	"excavate/core/scene"
+)
+
+// Formats are the readers for the registry.
+func Formats() []format.Reader {
+	return []format.Reader{
+		{Name: "usda", Title: "USD, text", Read: readText, Probe: func(head []byte) bool { return bytes.HasPrefix(head, []byte("#usda ")) }},
+		{Name: "usdz", Title: "USD, packed", Read: readPacked, Probe: func(head []byte) bool {
+			if len(head) < 30 || !bytes.HasPrefix(head, []byte("PK\x03\x04")) {
+				return false
+			}
+			n := int(head[26]) | int(head[27])<<8
+			name := string(head[30:min(30+n, len(head))])
+			return strings.HasSuffix(name, ".usda") || strings.HasSuffix(name, ".usdc") || strings.HasSuffix(name, ".usd")
+		}},
+	}
+}
+
+type reader struct {
+	ctx       context.Context
+	open      func(ref string) ([]byte, string, error) // pictures within a package; nil leaves them to be looked for
+	s         *scene.Scene
+	prims     map[string]*prim
+	materials map[string]int
+	pictures  map[string]int
+	counts    map[string]int
+	order     []string
+}
+
+func (r *reader) lose(msg string, a ...any) {
+	t := fmt.Sprintf(msg, a...)
+	if r.counts[t] == 0 {
+		r.order = append(r.order, t)
+	}
+	r.counts[t]++
+}
+
+func readText(ctx context.Context, f format.File) (*scene.Scene, error) {
+	return read(ctx, f.Name, f.Data, nil)
+}
+
+func readPacked(ctx context.Context, f format.File) (*scene.Scene, error) {
+	z, err := zip.NewReader(bytes.NewReader(f.Data), int64(len(f.Data)))
+	if err != nil {
+		return nil, format.Errorf("", "the package is no whole ZIP: %v", err)
+	}
+	open := func(name string) ([]byte, error) {
+		for _, e := range z.File {
+			if e.Name == name {
+				r, err := e.Open()
+				if err != nil {
+					return nil, err
+				}
+				defer r.Close()
+				return io.ReadAll(io.LimitReader(r, limit.MemoryBytes))
+			}
+		}
+		return nil, fmt.Errorf("%q is not in the package", name)
+	}
+	if len(z.File) == 0 {
+		return nil, format.Errorf("", "the package is empty")
+	}
+	main := z.File[0].Name
+	b, err := open(main)
+	if err != nil {
+		return nil, format.Errorf(main, "%v", err)
+	}
+	if !bytes.HasPrefix(b, []byte("#usda ")) {
+		return nil, format.Errorf(main, "the package holds USD in its binary form, which is not read; save it as text (.usda) first")
+	}
+	return read(ctx, f.Name, b, func(ref string) ([]byte, string, error) {
+		b, err := open(path.Join(path.Dir(main), ref))
+		return b, "inside the file", err
+	})
+}
+
+func read(ctx context.Context, name string, b []byte, open func(string) ([]byte, string, error)) (*scene.Scene, error) {
+	p := &parser{b: b}
+	root, err := p.layer()
+	if err != nil {
+		return nil, err
+	}
+	base := name[strings.LastIndexAny(name, "/\\")+1:]
+	r := &reader{ctx: ctx, open: open, s: &scene.Scene{Name: strings.TrimSuffix(base, path.Ext(base))}, prims: map[string]*prim{}, materials: map[string]int{}, pictures: map[string]int{}, counts: map[string]int{}}
+	// UsdGeom: y up and centimetres where the layer says nothing.
+	basis := geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right, MetresPerUnit: 0.01}
+	if root.meta["upAxis"].word() == "Z" {
+		basis.Up, basis.Front = geom.PlusZ, -geom.PlusY
+	}
+	if v := root.meta["metersPerUnit"]; len(v.nums) == 1 && v.nums[0] > 0 {
+		basis.MetresPerUnit = float64(v.nums[0])
+		// Written with few digits, a unit such as 0.01 is meant to be exact.
+		basis.MetresPerUnit = math.Round(basis.MetresPerUnit*1e7) / 1e7
+		if basis.MetresPerUnit == 0 {
+			basis.MetresPerUnit = float64(v.nums[0])
+		}
+	}
+	r.s.Basis = basis
+	if len(root.meta["subLayers"].words) > 0 {
+		r.lose("layers below this one were left out")
+	}
+	var index func(p *prim)
+	index = func(p *prim) {
+		r.prims[p.path] = p
+		for _, c := range p.children {
+			index(c)
+		}
+	}
+	index(root)
+	for _, c := range root.children {
+		if err := r.prim(c, scene.None, ""); err != nil {
+			return nil, err
+		}
+	}
+	for _, t := range r.order {
+		n := scene.Note{Text: t, Loss: true}
+		if c := r.counts[t]; c > 1 {
+			n.Text = fmt.Sprintf("%s (%d times)", t, c)
+		}
+		r.s.Notes = append(r.s.Notes, n)
+	}
+	if err := r.s.Validate(); err != nil {
+		return nil, format.Errorf("", "the file makes no sound model: %v", err)
+	}
+	return r.s, nil
+}
+
+func at(p *prim, msg string, a ...any) error {
+	return format.Errorf(fmt.Sprintf("line %d", p.line), p.path+": "+msg, a...)
+}
+
+// called is what the prim is called for people.
+func (p *prim) called() string {
+	if v := p.meta["displayName"].word(); v != "" {
+		return v
+	}
+	return p.name
+}
+
+// prim makes a node of a prim and what lies in it. bound is the material that
+// is bound above.
+func (r *reader) prim(p *prim, parent int, bound string) error {
+	if err := r.ctx.Err(); err != nil {
+		return err
+	}
+	for _, k := range []string{"references", "payload", "inherits", "specializes"} {
+		if len(p.meta[k].words) > 0 {
+			r.lose("%s of other prims were left out", k)
+		}
+	}
+	if len(p.props["variantSet"].words) > 0 {
+		r.lose("variant sets were left out")
+	}
+	if b := p.props["material:binding"].word(); b != "" {
+		bound = b
+	}
+	switch p.kind {
+	case "Material", "Shader", "NodeGraph", "GeomSubset":
+		return nil
+	case "Scope", "Xform", "Mesh", "Points", "", "SkelRoot":
+	case "Camera":
+		return r.camera(p, parent)
+	default:
+		r.lose("prims of the kind %s were left out", p.kind)
+		return nil
+	}
+	if p.kind == "SkelRoot" {
+		r.lose("a skeleton was left out; its meshes stand as they lie in the file")
+	}
+	if p.props["visibility"].word() == "invisible" {
+		r.lose("a hidden prim is shown")
+	}
+	n := scene.NewNode(p.called())
+	n.Parent = parent
+	if err := r.place(p, &n); err != nil {
+		return err
+	}
+	if p.kind == "Mesh" || p.kind == "Points" {
+		m, err := r.mesh(p, bound)
+		if err != nil {
+			return err
+		}
+		n.Mesh = m
+	}
+	i := len(r.s.Nodes)
+	r.s.Nodes = append(r.s.Nodes, n)
+	materialsOnly := len(p.children) > 0
+	for _, c := range p.children {
+		if c.kind != "Material" {
+			materialsOnly = false
+		}
+		if err := r.prim(c, i, bound); err != nil {
+			return err
+		}
+	}
+	if p.kind == "Scope" && materialsOnly && len(r.s.Nodes) == i+1 {
+		r.s.Nodes = r.s.Nodes[:i]
+	}
+	return nil
+}
+
+// place computes the node's transform of its xformOps (UsdGeomXformable): the
+// first in the order is the outermost.
+func (r *reader) place(p *prim, n *scene.Node) error {
+	m := geom.Identity
+	one := geom.Vec3{1, 1, 1}
+	for _, op := range p.props["xformOpOrder"].words {
+		if op == "!resetXformStack!" {
+			r.lose("a transform that forgets those above it was put below them")
+			continue
+		}
+		name, inverse := strings.CutPrefix(op, "!invert!")
+		v := p.props[name].nums
+		kind, _, _ := strings.Cut(strings.TrimPrefix(name, "xformOp:"), ":")
+		f := func(i int) float64 {
+			if i < len(v) {
+				return float64(v[i])
+			}
+			return 0
+		}
+		axis := func(k int) geom.Mat4 {
+			var a geom.Vec3
+			a[k] = 1
+			return geom.TRS(geom.Vec3{}, geom.AxisAngle(a, f(map[bool]int{true: k, false: 0}[len(v) == 3])*math.Pi/180), one)
+		}
+		if len(v) == 0 {
+			r.lose("a transform without a value was left out")
+			continue
+		}
+		var x geom.Mat4
+		switch kind {
+		case "translate":
+			x = geom.TRS(geom.Vec3{f(0), f(1), f(2)}, geom.IdentityQuat, one)
+		case "scale":
+			x = geom.TRS(geom.Vec3{}, geom.IdentityQuat, geom.Vec3{f(0), f(1), f(2)})
+		case "orient": // real part first
+			x = geom.TRS(geom.Vec3{}, geom.Quat{f(1), f(2), f(3), f(0)}.Norm(), one)
+		case "rotateX", "rotateY", "rotateZ":
+			x = axis(int(kind[6] - 'X'))
+		case "rotateXYZ", "rotateXZY", "rotateYXZ", "rotateYZX", "rotateZXY", "rotateZYX":
+			// The first letter turns first, so it stands innermost.
+			x = axis(int(kind[8] - 'X')).Mul(axis(int(kind[7] - 'X'))).Mul(axis(int(kind[6] - 'X')))
+		case "transform":
+			if len(v) != 16 {
+				return at(p, "a transform of %d numbers; there are 16", len(v))
+			}
+			for i := range x { // rows for row vectors are columns for ours
+				x[i] = f(i)
+			}
+		default:
+			r.lose("a transform %s was left out", kind)
+			continue
+		}
+		if inverse {
+			inv, ok := x.Inverse()
+			if !ok {
+				return at(p, "%s has no inverse", name)
+			}
+			x = inv
+		}
+		m = m.Mul(x)
+	}
+	t, q, s, exact := m.Decompose()
+	if !exact {
+		r.lose("a node is sheared; its axes were squared")
+	}
+	for i := range 3 {
+		n.Translation[i], n.Scale[i] = float32(t[i]), float32(s[i])
+	}
+	for i := range q {
+		n.Rotation[i] = float32(q[i])
+	}
+	return nil
+}
+
+func (r *reader) camera(p *prim, parent int) error {
+	n := scene.NewNode(p.name)
+	n.Parent = parent
+	if err := r.place(p, &n); err != nil {
+		return err
+	}
+	num := func(name string, usual float32) float32 {
+		if v := p.props[name].nums; len(v) > 0 {
+			return v[0]
+		}
+		return usual
+	}
+	c := scene.Camera{Name: p.name, Near: 1, Far: 1e6}
+	if v := p.props["clippingRange"].nums; len(v) == 2 {
+		c.Near, c.Far = v[0], v[1]
+	}
+	w, h, focal := num("horizontalAperture", 20.955), num("verticalAperture", 15.2908), num("focalLength", 50)
+	if focal > 0 && h > 0 {
+		c.FovY, c.Aspect = float32(2*math.Atan(float64(h/focal/2))), w/h
+	}
+	n.Camera = len(r.s.Cameras)
+	r.s.Cameras = append(r.s.Cameras, c)
+	r.s.Nodes = append(r.s.Nodes, n)
+	return nil
+}
+
+// primvar is data of a mesh with how it lies on it.
+type primvar struct {
+	data   []float32
+	width  int
+	interp string
+	index  []int32
+}
+
+func (p *prim) primvar(name string, usual string) *primvar {
+	v, ok := p.props[name]
+	if !ok || len(v.nums) == 0 {
+		return nil
+	}
+	out := &primvar{data: v.nums, width: v.width, interp: usual}
+	if i := p.propMeta[name]["interpolation"].word(); i != "" {
+		out.interp = i
+	}
+	for _, f := range p.props[name+":indices"].nums {
+		out.index = append(out.index, int32(f))
+	}
+	return out
+}
+
+// of is the element for a corner; false where the data has none.
+func (v *primvar) of(point, corner, face int) ([]float32, bool) {
+	i := 0
+	switch v.interp {
+	case "vertex", "varying":
+		i = point
+	case "faceVarying":
+		i = corner
+	case "uniform":
+		i = face
+	}
+	if v.index != nil {
+		if i >= len(v.index) {
+			return nil, false
+		}
+		i = int(v.index[i])
+	}
+	if i < 0 || (i+1)*v.width > len(v.data) {
+		return nil, false
+	}
+	return v.data[i*v.width : (i+1)*v.width], true
+}
+
+func (r *reader) mesh(p *prim, bound string) (int, error) {
+	pts := p.props["points"]
+	if len(pts.nums) == 0 {
+		r.lose("a mesh without points was left out")
+		return scene.None, nil
+	}
+	if pts.width != 3 || len(pts.nums)%3 != 0 {
+		return 0, at(p, "points of %d numbers; there are three", pts.width)
+	}
+	n := len(pts.nums) / 3
+	if p.kind == "Points" {
+		part := scene.Part{Material: scene.None, Positions: pts.nums, Points: make([]uint32, n)}
+		for i := range part.Points {
+			part.Points[i] = uint32(i)
+		}
+		r.s.Meshes = append(r.s.Meshes, scene.Mesh{Name: p.called(), Parts: []scene.Part{part}})
+		return len(r.s.Meshes) - 1, nil
+	}
+	ints := func(name string) []int {
+		out := make([]int, len(p.props[name].nums))
+		for i, f := range p.props[name].nums {
+			out[i] = int(f)
+		}
+		return out
+	}
+	if n > 1<<24 {
+		return 0, at(p, "more than %d points", 1<<24)
+	}
+	counts, idx := ints("faceVertexCounts"), ints("faceVertexIndices")
+	for i, v := range idx {
+		if v < 0 || v >= n {
+			return 0, at(p, "corner %d is point %d, and there are %d", i, v, n)
+		}
+	}
+	if s := p.props["subdivisionScheme"].word(); s != "none" && s != "" {
+		r.lose("a surface to be subdivided is shown as the mesh that controls it")
+	}
+	hole := map[int]bool{}
+	for _, f := range ints("holeIndices") {
+		hole[f] = true
+	}
+	// Which part each face belongs to.
+	subsets := map[int]string{}
+	for _, c := range p.children {
+		if c.kind == "GeomSubset" {
+			if b := c.props["material:binding"].word(); b != "" {
+				for _, f := range c.props["indices"].nums {
+					subsets[int(f)] = b
+				}
+			}
+		}
+	}
+	var uvs []*primvar
+	var uvNames []string
+	for _, name := range p.order {
+		short, ok := strings.CutPrefix(name, "primvars:")
+		if ok && !strings.HasSuffix(name, ":indices") && p.props[name].width == 2 && len(uvs) < 8 {
+			uvs = append(uvs, p.primvar(name, "constant"))
+			uvNames = append(uvNames, short)
+		}
+	}
+	normals := p.primvar("primvars:normals", "vertex")
+	if normals == nil {
+		normals = p.primvar("normals", "vertex")
+	}
+	colours, opacity := p.primvar("primvars:displayColor", "constant"), p.primvar("primvars:displayOpacity", "constant")
+	if colours != nil && colours.interp == "constant" && bound != "" {
+		colours = nil // the material's own colour stands above it
+	}
+	type build struct {
+		part scene.Part
+		seen map[string]uint32
+		key  []byte
+	}
+	parts := map[string]*build{}
+	var order []*build
+	vertex := func(b *build, point, corner, face int) uint32 {
+		b.key = b.key[:0]
+		add := func(v []float32) {
+			for _, f := range v {
+				x := math.Float32bits(f)
+				b.key = append(b.key, byte(x), byte(x>>8), byte(x>>16), byte(x>>24))
+			}
+		}
+		b.key = append(b.key, byte(point), byte(point>>8), byte(point>>16), byte(point>>24))
+		get := func(v *primvar, width int) []float32 {
+			e, ok := v.of(point, corner, face)
+			if !ok || len(e) < width {
+				return make([]float32, width)
+			}
+			return e[:width]
+		}
+		var nv []float32
+		if normals != nil && normals.width == 3 {
+			nv = get(normals, 3)
+			add(nv)
+		}
+		uv := make([][]float32, len(uvs))
+		for k := range uvs {
+			uv[k] = get(uvs[k], 2)
+			add(uv[k])
+		}
+		var c []float32
+		if colours != nil && colours.width == 3 {
+			c = append(append([]float32{}, get(colours, 3)...), 1)
+			if opacity != nil {
+				c[3] = get(opacity, 1)[0]
+			}
+			add(c)
+		}
+		if i, ok := b.seen[string(b.key)]; ok {
+			return i
+		}
+		i := uint32(len(b.part.Positions) / 3)
+		b.seen[string(b.key)] = i
+		q := &b.part
+		q.Positions = append(q.Positions, pts.nums[3*point:3*point+3]...)
+		if nv != nil {
+			q.Normals = append(q.Normals, nv...)
+		}
+		for k := range uv {
+			if len(q.UVs) <= k {
+				q.UVs = append(q.UVs, scene.AttrSet{Name: uvNames[k]})
+			}
+			q.UVs[k].Data = append(q.UVs[k].Data, uv[k][0], 1-uv[k][1]) // USD counts v from below
+		}
+		if c != nil {
+			if q.Colours == nil {
+				q.Colours = []scene.AttrSet{{Name: "colour"}}
+			}
+			q.Colours[0].Data = append(q.Colours[0].Data, c...) // displayColor is linear
+		}
+		return i
+	}
+	left := p.props["orientation"].word() == "leftHanded"
+	corner := 0
+	for f, count := range counts {
+		if count < 0 || count > len(idx)-corner {
+			return 0, at(p, "face %d has %d corners, and %d are left", f, count, len(idx)-corner)
+		}
+		from := corner
+		corner += count
+		if count < 3 || hole[f] {
+			continue
+		}
+		mat := bound
+		if m, ok := subsets[f]; ok {
+			mat = m
+		}
+		b := parts[mat]
+		if b == nil {
+			m, err := r.material(mat, uvNames)
+			if err != nil {
+				return 0, err
+			}
+			b = &build{part: scene.Part{Material: m}, seen: map[string]uint32{}}
+			parts[mat] = b
+			order = append(order, b)
+		}
+		poly := make([]geom.Vec3, count)
+		for k := range poly {
+			q := pts.nums[3*idx[from+k]:]
+			poly[k] = geom.Vec3{float64(q[0]), float64(q[1]), float64(q[2])}
+		}
+		tris := [][3]int{{0, 1, 2}}
+		if count > 3 {
+			tris = geom.Triangulate(poly)
+		}
+		for _, t := range tris {
+			if left {
+				t[1], t[2] = t[2], t[1]
+			}
+			for _, k := range t {
+				b.part.Triangles = append(b.part.Triangles, vertex(b, idx[from+k], from+k, f))
+			}
+		}
+	}
+	m := scene.Mesh{Name: p.called()}
+	for _, b := range order {
+		if v := p.props["doubleSided"].nums; len(v) > 0 && v[0] == 1 && b.part.Material >= 0 {
+			r.s.Materials[b.part.Material].TwoSided = true
+		}
+		m.Parts = append(m.Parts, b.part)
+	}
+	r.s.Meshes = append(r.s.Meshes, m)
+	return len(r.s.Meshes) - 1, nil
+}
+
+// material reads a UsdPreviewSurface.
+func (r *reader) material(ref string, uvNames []string) (int, error) {
+	if ref == "" {
+		return scene.None, nil
+	}
+	if i, ok := r.materials[ref]; ok {
+		return i, nil
+	}
+	p := r.prims[ref]
+	if p == nil {
+		r.lose("the material %s is not in the file", ref)
+		return scene.None, nil
+	}
+	m := scene.NewMaterial(p.called())
+	m.Roughness = 0.5
+	path, _, _ := strings.Cut(p.props["outputs:surface.connect"].word(), ".outputs:")
+	sh := r.prims[path]
+	if sh == nil || sh.props["info:id"].word() != "UsdPreviewSurface" {
+		r.lose("a material without a preview surface is plain")
+	} else {
+		r.surface(sh, &m, uvNames)
+	}
+	r.materials[ref] = len(r.s.Materials)
+	r.s.Materials = append(r.s.Materials, m)
+	return r.materials[ref], nil
+}
+
+func (r *reader) surface(sh *prim, m *scene.Material, uvNames []string) {
+	num := func(name string, usual float32) float32 {
+		if v := sh.props["inputs:"+name].nums; len(v) > 0 {
+			return v[0]
+		}
+		return usual
+	}
+	tex := func(name string, role scene.Role) bool {
+		path, _, ok := strings.Cut(sh.props["inputs:"+name+".connect"].word(), ".outputs:")
+		t := r.prims[path]
+		if !ok || t == nil || t.props["info:id"].word() != "UsdUVTexture" {
+			return false
+		}
+		out := scene.Texture{Role: role, Scale: 1, Picture: r.picture(t.props["inputs:file"].word())}
+		wrap := func(name string) scene.Wrap {
+			switch t.props[name].word() {
+			case "clamp", "black":
+				return scene.Clamp
+			case "mirror":
+				return scene.Mirror
+			}
+			return scene.Repeat
+		}
+		out.WrapU, out.WrapV = wrap("inputs:wrapS"), wrap("inputs:wrapT")
+		path, _, _ = strings.Cut(t.props["inputs:st.connect"].word(), ".outputs:")
+		if st := r.prims[path]; st != nil {
+			for i, n := range uvNames {
+				if n == st.props["inputs:varname"].word() {
+					out.UVSet = i
+				}
+			}
+		}
+		if m.Texture(role) == nil {
+			m.Textures = append(m.Textures, out)
+		}
+		return true
+	}
+	if c := sh.props["inputs:diffuseColor"].nums; len(c) == 3 {
+		copy(m.BaseColour[:3], c)
+	}
+	tex("diffuseColor", scene.RoleColour)
+	if c := sh.props["inputs:emissiveColor"].nums; len(c) == 3 {
+		copy(m.Emissive[:], c)
+	}
+	if tex("emissiveColor", scene.RoleEmission) {
+		m.Emissive = [3]float32{1, 1, 1}
+	}
+	m.Metallic, m.Roughness = num("metallic", 0), num("roughness", 0.5)
+	if tex("roughness", scene.RoleMetalRgh) || tex("metallic", scene.RoleMetalRgh) {
+		m.Metallic, m.Roughness = num("metallic", 1), num("roughness", 1)
+	}
+	tex("normal", scene.RoleNormal)
+	tex("occlusion", scene.RoleOcclusion)
+	m.BaseColour[3] = num("opacity", 1)
+	cut := num("opacityThreshold", 0)
+	clear := sh.props["inputs:opacity.connect"].word() != "" || m.BaseColour[3] < 1
+	switch {
+	case clear && cut > 0:
+		m.Alpha, m.Cutoff = scene.Cutout, cut
+	case clear:
+		m.Alpha = scene.Blend
+	}
+	l := &scene.Layers{}
+	if v := sh.props["inputs:ior"].nums; len(v) == 1 && v[0] != 1.5 {
+		l.IOR = &v[0]
+	}
+	if v := num("clearcoat", 0); v > 0 {
+		rough := num("clearcoatRoughness", 0.01)
+		l.Clearcoat, l.ClearcoatRoughness = &v, &rough
+	}
+	if *l != (scene.Layers{}) {
+		m.Layers = l
+	}
+}
+
+func (r *reader) picture(ref string) int {
+	if i, ok := r.pictures[ref]; ok {
+		return i
+	}
+	p := scene.Picture{Name: path.Base(ref), Ref: strings.TrimPrefix(ref, "./")}
+	if r.open != nil {
+		b, found, err := r.open(p.Ref)
+		if err == nil {
+			out, mime, _, w, h, e := pixel.Encoded(b)
+			if err = e; e == nil {
+				p.Data, p.MIME, p.Width, p.Height, p.Found = out, mime, w, h, found
+			}
+		}
+		if err != nil {
+			p.Looked = []string{err.Error()}
+		}
+	}
+	r.pictures[ref] = len(r.s.Pictures)
+	r.s.Pictures = append(r.s.Pictures, p)
+	return r.pictures[ref]
+}

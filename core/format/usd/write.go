@@ -1,0 +1,419 @@
+package usd
+
+import (
+	"archive/zip"
+	"bytes"
+	"fmt"
+	"hash/crc32"
+	"strconv"
+	"strings"
+	"time"
+
+	"excavate/core/format"
+	"excavate/core/format/flat"
+	"excavate/core/geom"
+	"excavate/core/scene"
+)
+
+// Writers are the writers for the registry: text with pictures beside it, and
+// the package.
+func Writers() format.Writers {
+	return format.Writers{
+		{Name: "usdz", Title: "USD, packed (USDZ)", Ending: ".usdz", Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
+			files, notes, err := Write(s, name)
+			if err != nil {
+				return nil, nil, err
+			}
+			b, err := pack(files)
+			return []format.Written{{Name: flat.FileName(name) + ".usdz", Data: b}}, notes, err
+		}},
+		{Name: "usda", Title: "USD, text (USDA)", Ending: ".usda", Write: Write},
+	}
+}
+
+type writer struct {
+	bytes.Buffer
+	s     *scene.Scene
+	depth int
+	line  []byte
+	files []string
+	names map[string]bool // of the prims beside each other, by path
+	mats  []string        // path of each material
+}
+
+// Write writes a scene as USDA with its pictures: nodes with their transforms,
+// skinned meshes in the rest pose, materials as preview surfaces.
+func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
+	if err := s.Validate(); err != nil {
+		return nil, nil, fmt.Errorf("write USD of %q: %w", s.Name, err)
+	}
+	var notes []scene.Note
+	axis := "Y"
+	if b := s.Basis; b.Oriented() {
+		b.MetresPerUnit = 0
+		switch b {
+		case geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right}:
+		case geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right}:
+			axis = "Z"
+		default:
+			to := geom.GLTF
+			to.MetresPerUnit = s.Basis.MetresPerUnit
+			t, err := s.InBasis(to)
+			if err != nil {
+				return nil, nil, fmt.Errorf("write USD of %q: %w", s.Name, err)
+			}
+			notes = append(notes, scene.Note{Text: fmt.Sprintf("turned from %s to %s, which USD can declare", s.Basis, to)})
+			s = t
+		}
+	} else {
+		notes = append(notes, scene.Note{Text: "the scene's axes are not known; the file says y up, as one must be said"})
+	}
+	unit := s.Basis.MetresPerUnit
+	if unit == 0 {
+		unit = 1
+		notes = append(notes, scene.Note{Text: "the scene's unit is not known; the file says metres, as one must be said"})
+	}
+	plain := *s
+	plain.Basis = geom.Basis{}
+	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "USD as it is written here", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 8, Colours: 1, Points: true})...)
+	w := &writer{s: s, files: flat.PictureNames(s), names: map[string]bool{}}
+	fmt.Fprintf(w, "#usda 1.0\n(\n    defaultPrim = \"Root\"\n    metersPerUnit = %s\n    upAxis = \"%s\"\n)\n\n", strconv.FormatFloat(unit, 'g', -1, 64), axis)
+	w.open("def Xform", "Root", s.Name, "")
+	for i := range s.Materials {
+		w.mats = append(w.mats, w.unique("/Root/Materials", s.Materials[i].Name, "Material"))
+	}
+	children := make([][]int, len(s.Nodes))
+	world := s.World()
+	var posed []int
+	for i := range s.Nodes {
+		n := &s.Nodes[i]
+		if n.Parent >= 0 {
+			children[n.Parent] = append(children[n.Parent], i)
+		}
+		if n.Mesh >= 0 && n.Skin >= 0 {
+			posed = append(posed, i)
+		}
+	}
+	for i := range s.Nodes {
+		if s.Nodes[i].Parent < 0 {
+			w.node(i, "/Root", children)
+		}
+	}
+	// Skinned meshes do not follow their own node; they stand at the top.
+	for _, i := range posed {
+		m := &s.Meshes[s.Nodes[i].Mesh]
+		for k := range m.Parts {
+			p := m.Parts[k]
+			p.Positions, p.Normals = s.Posed(i, &p, world)
+			w.part(&p, "/Root", s.Nodes[i].Name)
+		}
+	}
+	if len(s.Materials) > 0 {
+		w.open("def Scope", "Materials", "Materials", "")
+		for i := range s.Materials {
+			w.material(i)
+		}
+		w.close()
+	}
+	w.close()
+	out := []format.Written{{Name: flat.FileName(name) + ".usda", Data: w.Bytes()}}
+	for i := range s.Pictures {
+		if p := &s.Pictures[i]; !p.Missing() {
+			out = append(out, format.Written{Name: w.files[i], Data: p.Data})
+		}
+	}
+	return out, notes, nil
+}
+
+func (w *writer) put(f string, a ...any) {
+	for range w.depth {
+		w.WriteString("    ")
+	}
+	fmt.Fprintf(w, f+"\n", a...)
+}
+
+// open begins a prim; what it was called is kept where its name had to change.
+func (w *writer) open(def, prim, name, meta string) {
+	if name != prim && name != "" {
+		meta = strings.TrimSpace(fmt.Sprintf("displayName = %s\n%s", strconv.Quote(strings.ToValidUTF8(name, "_")), meta))
+	}
+	if meta == "" {
+		w.put("%s \"%s\"", def, prim)
+	} else {
+		w.put("%s \"%s\" (", def, prim)
+		for _, l := range strings.Split(meta, "\n") {
+			w.put("    %s", l)
+		}
+		w.put(")")
+	}
+	w.put("{")
+	w.depth++
+}
+
+func (w *writer) close() {
+	w.depth--
+	w.put("}")
+}
+
+// unique is a path below in for a name: letters, digits and _ only.
+func (w *writer) unique(in, name, usual string) string {
+	id := strings.Map(func(r rune) rune {
+		if r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '_'
+	}, name)
+	if id == "" {
+		id = usual
+	}
+	if id[0] >= '0' && id[0] <= '9' {
+		id = "_" + id
+	}
+	out := in + "/" + id
+	for k := 2; w.names[out]; k++ {
+		out = fmt.Sprintf("%s/%s_%d", in, id, k)
+	}
+	w.names[out] = true
+	return out
+}
+
+func last(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
+
+func (w *writer) node(i int, in string, children [][]int) {
+	n := &w.s.Nodes[i]
+	path := w.unique(in, n.Name, "node")
+	w.open("def Xform", last(path), n.Name, "")
+	m := n.Local()
+	w.put("matrix4d xformOp:transform = ( (%.9g, %.9g, %.9g, 0), (%.9g, %.9g, %.9g, 0), (%.9g, %.9g, %.9g, 0), (%.9g, %.9g, %.9g, 1) )", m[0], m[1], m[2], m[4], m[5], m[6], m[8], m[9], m[10], m[12], m[13], m[14])
+	w.put("uniform token[] xformOpOrder = [\"xformOp:transform\"]")
+	if n.Mesh >= 0 && n.Skin < 0 {
+		mesh := &w.s.Meshes[n.Mesh]
+		for k := range mesh.Parts {
+			w.part(&mesh.Parts[k], path, mesh.Name)
+		}
+	}
+	for _, c := range children[i] {
+		w.node(c, path, children)
+	}
+	w.close()
+}
+
+// tuples writes a list of width numbers an element.
+func (w *writer) tuples(decl string, v []float32, width int, end string) {
+	for range w.depth {
+		w.WriteString("    ")
+	}
+	w.WriteString(decl + " = [")
+	line := w.line[:0]
+	for i, f := range v {
+		switch {
+		case width == 1 && i > 0:
+			line = append(line, ", "...)
+		case width > 1 && i%width == 0 && i > 0:
+			line = append(line, "), ("...)
+		case width > 1 && i%width == 0:
+			line = append(line, '(')
+		case width > 1:
+			line = append(line, ", "...)
+		}
+		line = strconv.AppendFloat(line, float64(f), 'g', -1, 32)
+	}
+	if width > 1 && len(v) > 0 {
+		line = append(line, ')')
+	}
+	w.line = line
+	w.Write(line)
+	w.WriteString("]" + end + "\n")
+}
+
+func (w *writer) part(p *scene.Part, in, name string) {
+	if len(p.Triangles) == 0 && len(p.Points) == 0 {
+		return
+	}
+	path := w.unique(in, name, "mesh")
+	if len(p.Triangles) == 0 {
+		w.open("def Points", last(path), name, "")
+		w.tuples("point3f[] points", p.Positions, 3, "")
+		w.close()
+		return
+	}
+	meta := ""
+	if p.Material >= 0 {
+		meta = `prepend apiSchemas = ["MaterialBindingAPI"]`
+	}
+	w.open("def Mesh", last(path), name, meta)
+	if p.Material >= 0 {
+		if w.s.Materials[p.Material].TwoSided {
+			w.put("uniform bool doubleSided = 1")
+		}
+		w.put("rel material:binding = <%s>", w.mats[p.Material])
+	}
+	for range w.depth {
+		w.WriteString("    ")
+	}
+	w.WriteString("int[] faceVertexCounts = [")
+	for i := 0; i < len(p.Triangles); i += 3 {
+		if i > 0 {
+			w.WriteString(", ")
+		}
+		w.WriteByte('3')
+	}
+	w.WriteString("]\n")
+	for range w.depth {
+		w.WriteString("    ")
+	}
+	w.WriteString("int[] faceVertexIndices = [")
+	line := w.line[:0]
+	for i, v := range p.Triangles {
+		if i > 0 {
+			line = append(line, ", "...)
+		}
+		line = strconv.AppendUint(line, uint64(v), 10)
+	}
+	w.line = line
+	w.Write(line)
+	w.WriteString("]\n")
+	w.tuples("point3f[] points", p.Positions, 3, "")
+	if p.Normals != nil {
+		w.tuples("normal3f[] normals", p.Normals, 3, " (\n"+strings.Repeat("    ", w.depth)+"    interpolation = \"vertex\"\n"+strings.Repeat("    ", w.depth)+")")
+	}
+	vertex := " (interpolation = \"vertex\")"
+	for k, u := range p.UVs {
+		d := make([]float32, len(u.Data))
+		for i := 0; i+1 < len(d); i += 2 {
+			d[i], d[i+1] = u.Data[i], 1-u.Data[i+1]
+		}
+		w.tuples("texCoord2f[] primvars:"+setName(k), d, 2, vertex)
+	}
+	if len(p.Colours) > 0 {
+		c := p.Colours[0].Data
+		rgb, a := make([]float32, 0, len(c)/4*3), make([]float32, 0, len(c)/4)
+		for i := 0; i+3 < len(c); i += 4 {
+			rgb, a = append(rgb, c[i:i+3]...), append(a, c[i+3])
+		}
+		w.tuples("color3f[] primvars:displayColor", rgb, 3, vertex)
+		w.tuples("float[] primvars:displayOpacity", a, 1, vertex)
+	}
+	w.put("uniform token subdivisionScheme = \"none\"")
+	w.close()
+}
+
+func setName(k int) string {
+	if k == 0 {
+		return "st"
+	}
+	return fmt.Sprintf("st%d", k)
+}
+
+func (w *writer) material(i int) {
+	m, path := &w.s.Materials[i], w.mats[i]
+	w.open("def Material", last(path), m.Name, "")
+	w.put("token outputs:surface.connect = <%s/surface.outputs:surface>", path)
+	w.open("def Shader", "surface", "", "")
+	w.put("uniform token info:id = \"UsdPreviewSurface\"")
+	tex := func(role scene.Role) *scene.Texture {
+		t := m.Texture(role)
+		if t == nil || w.s.Pictures[t.Picture].Missing() {
+			return nil
+		}
+		return t
+	}
+	id := func(role scene.Role) string { return strings.NewReplacer(" ", "_", "-", "_").Replace(string(role)) }
+	input := func(typ, name string, role scene.Role, out, plain string) {
+		if tex(role) != nil {
+			w.put("%s inputs:%s.connect = <%s/%s.outputs:%s>", typ, name, path, id(role), out)
+		} else {
+			w.put("%s inputs:%s = %s", typ, name, plain)
+		}
+	}
+	rgb := func(c []float32) string { return fmt.Sprintf("(%g, %g, %g)", c[0], c[1], c[2]) }
+	input("color3f", "diffuseColor", scene.RoleColour, "rgb", rgb(m.BaseColour[:3]))
+	if m.Emissive != [3]float32{} || tex(scene.RoleEmission) != nil {
+		input("color3f", "emissiveColor", scene.RoleEmission, "rgb", rgb(m.Emissive[:]))
+	}
+	input("float", "metallic", scene.RoleMetalRgh, "b", fmt.Sprintf("%g", m.Metallic))
+	input("float", "roughness", scene.RoleMetalRgh, "g", fmt.Sprintf("%g", m.Roughness))
+	if tex(scene.RoleNormal) != nil {
+		input("normal3f", "normal", scene.RoleNormal, "rgb", "")
+	}
+	if tex(scene.RoleOcclusion) != nil {
+		input("float", "occlusion", scene.RoleOcclusion, "r", "")
+	}
+	if m.Alpha != scene.Opaque {
+		if tex(scene.RoleColour) != nil {
+			w.put("float inputs:opacity.connect = <%s/%s.outputs:a>", path, id(scene.RoleColour))
+		} else {
+			w.put("float inputs:opacity = %g", m.BaseColour[3])
+		}
+		if m.Alpha == scene.Cutout {
+			w.put("float inputs:opacityThreshold = %g", max(m.Cutoff, 1e-4))
+		}
+	}
+	w.put("int inputs:useSpecularWorkflow = 0")
+	w.put("token outputs:surface")
+	w.close()
+	for _, t := range m.Textures {
+		if tex(t.Role) == nil || t.Role != scene.RoleColour && t.Role != scene.RoleEmission && t.Role != scene.RoleMetalRgh && t.Role != scene.RoleNormal && t.Role != scene.RoleOcclusion {
+			continue
+		}
+		w.open("def Shader", id(t.Role)+"_uv", "", "")
+		w.put("uniform token info:id = \"UsdPrimvarReader_float2\"")
+		w.put("string inputs:varname = \"%s\"", setName(t.UVSet))
+		w.put("float2 outputs:result")
+		w.close()
+		w.open("def Shader", id(t.Role), "", "")
+		w.put("uniform token info:id = \"UsdUVTexture\"")
+		w.put("asset inputs:file = @%s@", w.files[t.Picture])
+		space := "raw"
+		if t.Role.Colour() {
+			space = "sRGB"
+		}
+		w.put("token inputs:sourceColorSpace = \"%s\"", space)
+		wrap := func(x scene.Wrap) string {
+			return map[scene.Wrap]string{scene.Repeat: "repeat", scene.Clamp: "clamp", scene.Mirror: "mirror"}[x]
+		}
+		w.put("token inputs:wrapS = \"%s\"", wrap(t.WrapU))
+		w.put("token inputs:wrapT = \"%s\"", wrap(t.WrapV))
+		if t.Role == scene.RoleNormal {
+			w.put("float4 inputs:scale = (2, 2, 2, 1)")
+			w.put("float4 inputs:bias = (-1, -1, -1, 0)")
+		}
+		if t.Role == scene.RoleColour && m.BaseColour != [4]float32{1, 1, 1, 1} {
+			w.put("float4 inputs:scale = (%g, %g, %g, %g)", m.BaseColour[0], m.BaseColour[1], m.BaseColour[2], m.BaseColour[3])
+		}
+		w.put("float2 inputs:st.connect = <%s/%s_uv.outputs:result>", path, id(t.Role))
+		w.put("float3 outputs:rgb")
+		for _, c := range "rgba" {
+			w.put("float outputs:%c", c)
+		}
+		w.close()
+	}
+	w.close()
+}
+
+// pack makes the package: a ZIP without compression in which each file's bytes
+// begin at a multiple of 64 (USDZ specification, "Layout").
+func pack(files []format.Written) ([]byte, error) {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, f := range files {
+		h := &zip.FileHeader{Name: f.Name, Method: zip.Store, CRC32: crc32.ChecksumIEEE(f.Data), CompressedSize64: uint64(len(f.Data)), UncompressedSize64: uint64(len(f.Data)), Modified: time.Time{}}
+		if err := z.Flush(); err != nil {
+			return nil, err
+		}
+		// A field of the kind that the specification gives for padding.
+		pad := 64 - (b.Len()+30+len(f.Name)+4)%64
+		h.Extra = append([]byte{0x86, 0x19, byte(pad), byte(pad >> 8)}, make([]byte, pad)...)
+		w, err := z.CreateRaw(h)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := w.Write(f.Data); err != nil {
+			return nil, err
+		}
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
+}

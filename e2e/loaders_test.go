@@ -1,0 +1,262 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"excavate/core/find"
+	"excavate/core/geom"
+	"excavate/core/scene"
+	"excavate/core/source"
+	"excavate/e2e/browser"
+	"excavate/internal/demo"
+	"excavate/internal/shipped"
+)
+
+// loaders is a page on which three's loaders read files: window.load(format,
+// address) leaves what it finds in window.figures.
+const loaders = `<!doctype html><script type="importmap">{"imports":{"three":"/three/build/three.module.js"}}</script><script type="module">
+import * as THREE from 'three'
+const of = {
+  glb: ['GLTFLoader', (x) => [x.scene, x.animations]], vrm: ['GLTFLoader', (x) => [x.scene, x.animations]],
+  obj: ['OBJLoader', (x) => [x, []]], dae: ['ColladaLoader', (x) => [x.scene, x.scene.animations]],
+  ply: ['PLYLoader', (x) => [new THREE.Mesh(x), []]], stl: ['STLLoader', (x) => [new THREE.Mesh(x), []]],
+  '3mf': ['3MFLoader', (x) => [x, []]], bvh: ['BVHLoader', (x) => [x.skeleton.bones[0], [x.clip]]], usdz: ['USDLoader', (x) => [x, []]],
+}
+window.load = async (kind, url) => {
+  const [name, parts] = of[kind]
+  const mod = await import('/three/examples/jsm/loaders/' + name + '.js')
+  const Loader = mod[name] ?? mod.ThreeMFLoader
+  const [root, clips] = parts(await new Loader().loadAsync(url))
+  root.updateMatrixWorld(true)
+  const out = { Triangles: 0, Lines: 0, Min: [], Max: [], UVs: 0, Colours: 0, Names: [], Materials: [], Pictures: 0, Bones: 0, Clips: clips.map((c) => c.name), Seconds: clips.map((c) => c.duration) }
+  const box = new THREE.Box3(), v = new THREE.Vector3(), bones = new Set(), materials = new Set(), maps = new Set()
+  root.traverse((o) => {
+    if (o.isBone) bones.add(o)
+    if (!o.isMesh) return
+    const g = o.geometry, n = g.attributes.position.count
+    out.Triangles += (g.index ? g.index.count : n) / 3
+    out.UVs += g.attributes.uv ? 1 : 0; out.Colours += g.attributes.color ? 1 : 0
+    if (o.isSkinnedMesh) o.skeleton.update()
+    for (let i = 0; i < n; i++) box.expandByPoint(o.getVertexPosition(i, v).applyMatrix4(o.matrixWorld))
+    for (const m of [o.material].flat()) { materials.add(m.name); if (m.map) maps.add(m.map.source.uuid) }
+    out.Names.push(o.name)
+  })
+  out.Bones = bones.size; out.Materials = [...materials].sort(); out.Pictures = maps.size
+  if (!box.isEmpty()) { out.Min = box.min.toArray(); out.Max = box.max.toArray() }
+  return out
+}
+window.ready = true
+</script>`
+
+type figures struct {
+	Triangles, UVs, Colours, Pictures, Bones int
+	Min, Max                                 []float64
+	Names, Materials, Clips                  []string
+	Seconds                                  []float64
+}
+
+// TestOthersReadWhatWeWrite writes a village's things in every format and has
+// them read by three's loaders.
+func TestOthersReadWhatWeWrite(t *testing.T) {
+	files := map[string][]byte{}
+	mux := http.NewServeMux()
+	mux.Handle("/three/", http.StripPrefix("/three/", http.FileServer(http.Dir("../web/node_modules/three"))))
+	mux.HandleFunc("/files/", func(w http.ResponseWriter, r *http.Request) {
+		b, ok := files[strings.TrimPrefix(r.URL.Path, "/files/")]
+		if !ok {
+			http.NotFound(w, r)
+			return
+		}
+		w.Write(b) //nolint:errcheck // the browser notices
+	})
+	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		w.Write([]byte(loaders)) //nolint:errcheck // the browser notices
+	})
+	srv := httptest.NewServer(mux)
+	defer srv.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+	defer cancel()
+	p, err := browser.Open(ctx, srv.URL, 400, 300)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	try := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	try(p.Go("/"))
+	try(p.Until("window.ready"))
+	for name, s := range things(t) {
+		want := s.Stats()
+		for _, w := range shipped.Writers {
+			ending := strings.TrimPrefix(w.Ending, ".")
+			if ending == "usda" || ending == "bvh" && want.Bones == 0 || ending == "vrm" && s.Avatar == nil {
+				continue
+			}
+			given := s
+			if ending == "dae" && want.Morphs > 0 { // the loader knows no skin over morph targets
+				given = plain(s)
+			}
+			written, _, err := w.Write(given, name)
+			if err != nil {
+				t.Errorf("%s as %s: %v", name, w.Name, err)
+				continue
+			}
+			for _, f := range written {
+				files[f.Name] = f.Data
+			}
+			text, err := browser.Eval[string](p, fmt.Sprintf(`window.load(%q, %q).then((x) => JSON.stringify(x), (e) => 'failed: ' + (e?.stack ?? e))`, ending, "/files/"+written[0].Name))
+			try(err)
+			var got figures
+			if json.Unmarshal([]byte(text), &got) != nil {
+				t.Errorf("%s as %s: %.400s", name, w.Name, text)
+				continue
+			}
+			compare(t, name, ending, s, want, got)
+		}
+	}
+}
+
+// plain is a scene without morph targets.
+func plain(s *scene.Scene) *scene.Scene {
+	out := *s
+	out.Meshes = append([]scene.Mesh{}, s.Meshes...)
+	for i := range out.Meshes {
+		out.Meshes[i].Parts = append([]scene.Part{}, out.Meshes[i].Parts...)
+		for k := range out.Meshes[i].Parts {
+			out.Meshes[i].Parts[k].Morphs = nil
+		}
+	}
+	return &out
+}
+
+func compare(t *testing.T, name, ending string, s *scene.Scene, want scene.Stats, got figures) {
+	t.Helper()
+	fail := func(what string, got, want any) { t.Errorf("%s as %s: %s %v, want %v", name, ending, what, got, want) }
+	if ending == "bvh" {
+		// The loader makes end sites bones too.
+		if got.Bones < want.Bones {
+			fail("bones", got.Bones, want.Bones)
+		}
+		seconds := 0.0
+		if len(s.Motions) > 0 {
+			seconds = s.Motions[0].Seconds()
+		}
+		if len(got.Seconds) != 1 || math.Abs(got.Seconds[0]-seconds) > 0.05 {
+			fail("seconds", got.Seconds, seconds)
+		}
+		return
+	}
+	if got.Triangles != want.Triangles {
+		fail("triangles", got.Triangles, want.Triangles)
+	}
+	// Formats with axes and a unit of their own are turned and scaled.
+	scale := map[string]float64{"3mf": 1000}[ending]
+	if scale == 0 {
+		scale = 1
+	}
+	min, max := geom.Vec3(want.Min).Mul(scale), geom.Vec3(want.Max).Mul(scale)
+	if ending == "3mf" { // z up, front -y
+		min, max = geom.Vec3{min[0], -max[2], min[1]}, geom.Vec3{max[0], -min[2], max[1]}
+	}
+	for k := range min {
+		e := 2e-4 * math.Max(scale, max[k]-min[k])
+		if len(got.Min) != 3 || math.Abs(got.Min[k]-min[k]) > e || math.Abs(got.Max[k]-max[k]) > e {
+			t.Errorf("%s as %s: bounds %v %v, want %v %v", name, ending, got.Min, got.Max, min, max)
+			break
+		}
+	}
+	if (ending == "dae" || ending == "glb" || ending == "vrm") && len(s.Motions) != len(got.Clips) {
+		fail("clips", got.Clips, len(s.Motions))
+	}
+	if (ending == "dae" || ending == "glb" || ending == "vrm") && got.Bones < want.Bones {
+		fail("bones", got.Bones, want.Bones)
+	}
+	if ending == "dae" || ending == "glb" || ending == "usdz" || ending == "3mf" {
+		pictures := map[int]bool{}
+		for i := range s.Materials {
+			if x := s.Materials[i].Texture(scene.RoleColour); x != nil {
+				pictures[x.Picture] = true
+			}
+		}
+		if got.Pictures < len(pictures) {
+			fail("pictures", got.Pictures, len(pictures))
+		}
+	}
+	if ending == "dae" || ending == "glb" || ending == "obj" {
+		var names []string
+		for i := range s.Materials {
+			names = append(names, s.Materials[i].Name)
+		}
+		sort.Strings(names)
+		for _, n := range names {
+			if i := sort.SearchStrings(got.Materials, n); i == len(got.Materials) || got.Materials[i] != n {
+				fail("materials", got.Materials, names)
+				break
+			}
+		}
+	}
+}
+
+// things are an avatar with faces, a figure with a skin and a motion, and a
+// textured boat, all in glTF's basis.
+func things(t *testing.T) map[string]*scene.Scene {
+	t.Helper()
+	dir := t.TempDir()
+	if err := demo.Write(dir, nil); err != nil {
+		t.Fatal(err)
+	}
+	lib, err := shipped.Library()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var stack source.Stack
+	for _, name := range []string{"hulls.tide", "washes.tide", "winter.tide", "harbour.zip"} {
+		src, err := source.Open(context.Background(), filepath.Join(dir, name), source.Options{Layouts: lib.Layouts})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer src.Close()
+		stack = append(stack, src)
+	}
+	out := map[string]*scene.Scene{}
+	add := func(name string, b []byte) {
+		s, _, err := lib.Decode(context.Background(), find.Input{Name: name, Data: b, Stack: stack})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s.Basis.Known() {
+			if s, err = s.InBasis(geom.GLTF); err != nil {
+				t.Fatal(err)
+			}
+		}
+		out[strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))] = s
+	}
+	add("ottilie.vrm", demo.Avatars[0].VRM())
+	for _, name := range []string{"figures/ferry_keeper.hull", "boats/punt.hull"} {
+		i := stack[0].Lookup(name)
+		if i < 0 {
+			t.Fatalf("%s is not there", name)
+		}
+		b, err := stack[0].Read(i)
+		if err != nil {
+			t.Fatal(err)
+		}
+		add(name, b)
+	}
+	return out
+}
