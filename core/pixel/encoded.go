@@ -10,7 +10,6 @@ import (
 
 	"excavate/core/limit"
 
-	_ "golang.org/x/image/bmp"  // registered for Encoded
 	_ "golang.org/x/image/tiff" // registered for Encoded
 	_ "golang.org/x/image/webp" // registered for Encoded
 )

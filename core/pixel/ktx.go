@@ -143,6 +143,9 @@ func container(data []byte) (img *image.NRGBA, from string, l Layers, err error)
 	case len(data) >= 12 && (string(data[:12]) == ktx1Mark || string(data[:12]) == ktx2Mark):
 		img, l, err = decodeKTX(data)
 		return img, "ktx", l, err
+	case len(data) >= 26 && string(data[:2]) == "BM":
+		img, err = decodeBMP(data)
+		return img, "bmp", Layers{1, 1, 1}, err
 	case IsTGA(data):
 		img, err = decodeTGA(data)
 		return img, "tga", Layers{1, 1, 1}, err
