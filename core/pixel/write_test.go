@@ -96,6 +96,19 @@ func TestEncodedBlocksAreNear(t *testing.T) {
 			t.Errorf("%s: %v %v", f, err, back.Pix[:16])
 		}
 	}
+	for v := range 256 {
+		img := image.NewNRGBA(image.Rect(0, 0, 4, 4))
+		for i := range img.Pix {
+			img.Pix[i] = byte(v + i%4*37)
+		}
+		b, err := Encode(BC7, img)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if back, err := Decode(BC7, b, 4, 4, nil); err != nil || !bytes.Equal(back.Pix, img.Pix) {
+			t.Fatalf("a block of %v comes back as %v, %v", img.Pix[:4], back.Pix[:4], err)
+		}
+	}
 	if _, err := Encode(BC2, wash(4, 4, false)); err == nil || !strings.Contains(err.Error(), "bc7") {
 		t.Errorf("BC2: %v", err)
 	}
