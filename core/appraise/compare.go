@@ -1,0 +1,522 @@
+package appraise
+
+import (
+	"fmt"
+	"math"
+	"runtime"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+
+	"excavate/core/geom"
+	"excavate/core/scene"
+)
+
+// Comparison is how two scenes differ. Lengths are metres where both units are
+// known, otherwise the first scene's units.
+type Comparison struct {
+	Figures   []Row   `json:"figures"`
+	Bones     []Row   `json:"bones"`
+	Materials []Row   `json:"materials"`
+	Sets      []Row   `json:"sets"`
+	Motions   []Row   `json:"motions"`
+	Surface   Surface `json:"surface"`
+	Tolerance float64 `json:"tolerance"`
+	Same      bool    `json:"same"`
+	Verdict   string  `json:"verdict"`
+}
+
+// Row is one thing of both; it is empty where one has none.
+type Row struct {
+	Name   string `json:"name"`
+	A      string `json:"a"`
+	B      string `json:"b"`
+	Differ bool   `json:"differ"`
+}
+
+// Surface is how far the surfaces are from each other: the distance from each
+// vertex of one to the nearest point of the other, both ways.
+type Surface struct {
+	Most    float64 `json:"most"` // the Hausdorff distance, over vertices
+	Mean    float64 `json:"mean"`
+	P95     float64 `json:"p95"`
+	Known   bool    `json:"known"`   // both have surfaces
+	Sampled bool    `json:"sampled"` // not every vertex was looked at
+	Unit    string  `json:"unit"`
+}
+
+// vertexMost bounds the vertices of each scene that are measured, evenly.
+const vertexMost = 200_000
+
+// Compare measures b against a. tolerance is the largest distance at which
+// surfaces count as the same; 0 takes a thousandth of a's size.
+func Compare(a, b *scene.Scene, tolerance float64) Comparison {
+	a, b = upright(a), upright(b)
+	sa, sb := a.Stats(), b.Stats()
+	out := Comparison{Figures: []Row{}, Bones: []Row{}, Materials: []Row{}, Sets: []Row{}, Motions: []Row{}}
+	count := func(name string, x, y int) {
+		out.Figures = append(out.Figures, Row{name, fmt.Sprint(x), fmt.Sprint(y), x != y})
+	}
+	count("triangles", sa.Triangles, sb.Triangles)
+	count("vertices", sa.Vertices, sb.Vertices)
+	count("meshes", sa.Meshes, sb.Meshes)
+	count("parts", sa.Parts, sb.Parts)
+	count("materials", sa.Materials, sb.Materials)
+	count("pictures", sa.Pictures, sb.Pictures)
+	count("pictures missing", sa.Missing, sb.Missing)
+	count("bones", sa.Bones, sb.Bones)
+	count("morph targets", sa.Morphs, sb.Morphs)
+	count("motions", sa.Motions, sb.Motions)
+	count("cameras", sa.Cameras, sb.Cameras)
+	count("lights", sa.Lights, sb.Lights)
+	size := math.Max(geom.Vec3(sa.Max).Sub(sa.Min).Len(), 1e-9)
+	for i, axis := range "XYZ" {
+		x, y := sa.Max[i]-sa.Min[i], sb.Max[i]-sb.Min[i]
+		out.Figures = append(out.Figures, Row{"size along " + string(axis), fmt.Sprintf("%.4g", x), fmt.Sprintf("%.4g", y), math.Abs(x-y) > size/1000})
+	}
+	out.Figures = append(out.Figures, Row{"surface", fmt.Sprintf("%.5g", sa.Area), fmt.Sprintf("%.5g", sb.Area), math.Abs(sa.Area-sb.Area) > 1e-3*math.Max(sa.Area, 1e-12)})
+	out.Bones = bones(a, b, size)
+	out.Materials = rows(materials(a), materials(b))
+	out.Sets = rows(sets(a), sets(b))
+	out.Motions = rows(motions(a), motions(b))
+	if tolerance <= 0 {
+		tolerance = size / 1000
+	}
+	out.Tolerance = tolerance
+	out.Surface = surfaces(a, b)
+	if a.Basis.MetresPerUnit > 0 && b.Basis.MetresPerUnit > 0 {
+		out.Surface.Unit = "m"
+	}
+	differing := 0
+	for _, list := range [][]Row{out.Bones, out.Materials, out.Sets, out.Motions} {
+		for _, r := range list {
+			if r.Differ {
+				differing++
+			}
+		}
+	}
+	switch {
+	case !out.Surface.Known:
+		out.Verdict = "one of them has no surface to compare"
+	case out.Surface.Most <= tolerance && differing == 0:
+		out.Same = true
+		out.Verdict = fmt.Sprintf("the same within %.3g %s: no point is farther from the other surface than %.3g", tolerance, out.Surface.Unit, out.Surface.Most)
+	case out.Surface.Most <= tolerance:
+		out.Verdict = fmt.Sprintf("the same shape within %.3g %s, but %d bones, materials, sets or motions differ", tolerance, out.Surface.Unit, differing)
+	default:
+		out.Verdict = fmt.Sprintf("not the same: up to %.3g %s apart, more than the %.3g that would pass", out.Surface.Most, out.Surface.Unit, tolerance)
+	}
+	out.Verdict = strings.ReplaceAll(out.Verdict, "  ", " ")
+	return out
+}
+
+// upright is a scene in glTF's axes and metres, as far as its basis is known.
+func upright(s *scene.Scene) *scene.Scene {
+	full := *s
+	full.Basis = s.Basis.Or(geom.GLTF)
+	if t, err := full.InBasis(geom.GLTF); err == nil {
+		t.Basis.MetresPerUnit = s.Basis.MetresPerUnit
+		if t.Basis.MetresPerUnit > 0 {
+			t.Basis.MetresPerUnit = 1
+		}
+		return t
+	}
+	return s
+}
+
+func rows(a, b map[string]string) []Row {
+	names := map[string]bool{}
+	for n := range a {
+		names[n] = true
+	}
+	for n := range b {
+		names[n] = true
+	}
+	out := []Row{}
+	for n := range names {
+		out = append(out, Row{n, a[n], b[n], a[n] != b[n]})
+	}
+	sort.Slice(out, func(i, k int) bool { return out[i].Name < out[k].Name })
+	return out
+}
+
+func materials(s *scene.Scene) map[string]string {
+	out := map[string]string{}
+	for i := range s.Materials {
+		m := &s.Materials[i]
+		t := []string{fmt.Sprintf("colour %.2f %.2f %.2f %.2f", m.BaseColour[0], m.BaseColour[1], m.BaseColour[2], m.BaseColour[3]), fmt.Sprintf("metal %.2f, rough %.2f", m.Metallic, m.Roughness), string(m.Alpha)}
+		for _, x := range m.Textures {
+			p := &s.Pictures[x.Picture]
+			size := fmt.Sprintf("%d × %d", p.Width, p.Height)
+			if p.Missing() {
+				size = "missing"
+			}
+			t = append(t, fmt.Sprintf("%s %s", x.Role, size))
+		}
+		out[m.Name] = strings.Join(t, ", ")
+	}
+	return out
+}
+
+func sets(s *scene.Scene) map[string]string {
+	n := map[string]int{}
+	for i := range s.Meshes {
+		for k := range s.Meshes[i].Parts {
+			p := &s.Meshes[i].Parts[k]
+			for _, u := range p.UVs {
+				n["UV set "+u.Name] += p.Vertices()
+			}
+			for _, c := range p.Colours {
+				n["colour set "+c.Name] += p.Vertices()
+			}
+			for _, m := range p.Morphs {
+				n["morph target "+m.Name] += p.Vertices()
+			}
+		}
+	}
+	out := map[string]string{}
+	for k, v := range n {
+		out[k] = fmt.Sprintf("%d vertices", v)
+	}
+	return out
+}
+
+func motions(s *scene.Scene) map[string]string {
+	out := map[string]string{}
+	for i := range s.Motions {
+		m := &s.Motions[i]
+		out[m.Name] = fmt.Sprintf("%.2f s, %d nodes", m.Seconds(), len(m.ByNode()))
+	}
+	return out
+}
+
+// bones compares bones of the same name by where they stand at rest.
+func bones(a, b *scene.Scene, size float64) []Row {
+	gather := func(s *scene.Scene) (map[string]geom.Vec3, map[string]string, []string) {
+		at, parent := map[string]geom.Vec3{}, map[string]string{}
+		var order []string
+		world := s.World()
+		for i, is := range s.Bones() {
+			if is {
+				n := s.Nodes[i].Name
+				if _, twice := at[n]; !twice {
+					order = append(order, n)
+				}
+				at[n] = world[i].Point(geom.Vec3{})
+				if p := s.Nodes[i].Parent; p >= 0 {
+					parent[n] = s.Nodes[p].Name
+				}
+			}
+		}
+		return at, parent, order
+	}
+	pa, ha, order := gather(a)
+	pb, hb, more := gather(b)
+	for _, n := range more {
+		if _, ok := pa[n]; !ok {
+			order = append(order, n)
+		}
+	}
+	out := []Row{}
+	place := func(v geom.Vec3, parent string) string {
+		t := fmt.Sprintf("%.3f %.3f %.3f", v[0], v[1], v[2])
+		if parent != "" {
+			t += " on " + parent
+		}
+		return t
+	}
+	for _, n := range order {
+		x, inA := pa[n]
+		y, inB := pb[n]
+		r := Row{Name: n}
+		if inA {
+			r.A = place(x, ha[n])
+		}
+		if inB {
+			r.B = place(y, hb[n])
+		}
+		// The parent of a root may be any node of the file.
+		_, boneA := pa[ha[n]]
+		_, boneB := pb[hb[n]]
+		r.Differ = !inA || !inB || x.Sub(y).Len() > size/1000 || ha[n] != hb[n] && (boneA || boneB)
+		out = append(out, r)
+	}
+	return out
+}
+
+// soup is a scene's triangles in the world, in a grid of cells.
+type soup struct {
+	tri    []geom.Vec3 // three each
+	min    geom.Vec3
+	cell   float64
+	n      [3]int
+	starts []int32 // of each cell in items
+	items  []int32 // triangles
+}
+
+func triangles(s *scene.Scene) (tri []geom.Vec3, verts []geom.Vec3) {
+	world := s.World()
+	for i := range s.Nodes {
+		if s.Nodes[i].Mesh < 0 {
+			continue
+		}
+		for k := range s.Meshes[s.Nodes[i].Mesh].Parts {
+			p := s.Meshes[s.Nodes[i].Mesh].Parts[k]
+			p.Normals = nil
+			pos, _ := s.Posed(i, &p, world)
+			at := func(v uint32) geom.Vec3 {
+				return geom.Vec3{float64(pos[3*v]), float64(pos[3*v+1]), float64(pos[3*v+2])}
+			}
+			used := make([]bool, p.Vertices())
+			for _, v := range p.Triangles {
+				tri = append(tri, at(v))
+				if !used[v] {
+					used[v] = true
+					verts = append(verts, at(v))
+				}
+			}
+		}
+	}
+	return tri, verts
+}
+
+func newSoup(tri []geom.Vec3) *soup {
+	s := &soup{tri: tri}
+	box := geom.EmptyBox()
+	for _, v := range tri {
+		box.Add(v)
+	}
+	s.min = box.Min
+	size := box.Size()
+	// About one triangle a cell over the surface.
+	n := math.Max(math.Min(math.Sqrt(float64(len(tri)/3)), 128), 1)
+	s.cell = math.Max(math.Max(size[0], math.Max(size[1], size[2]))/n, 1e-12)
+	for k := range 3 {
+		s.n[k] = int(size[k]/s.cell) + 1
+	}
+	cells := s.n[0] * s.n[1] * s.n[2]
+	counts := make([]int32, cells+1)
+	each := func(f func(cell, t int)) {
+		for t := 0; t*3 < len(tri); t++ {
+			lo, hi := s.at(tri[3*t]), s.at(tri[3*t])
+			for k := 1; k < 3; k++ {
+				c := s.at(tri[3*t+k])
+				for i := range 3 {
+					lo[i], hi[i] = min(lo[i], c[i]), max(hi[i], c[i])
+				}
+			}
+			for z := lo[2]; z <= hi[2]; z++ {
+				for y := lo[1]; y <= hi[1]; y++ {
+					for x := lo[0]; x <= hi[0]; x++ {
+						f((z*s.n[1]+y)*s.n[0]+x, t)
+					}
+				}
+			}
+		}
+	}
+	each(func(cell, _ int) { counts[cell+1]++ })
+	for i := 1; i < len(counts); i++ {
+		counts[i] += counts[i-1]
+	}
+	s.starts = slices.Clone(counts)
+	s.items = make([]int32, counts[cells])
+	each(func(cell, t int) { s.items[counts[cell]] = int32(t); counts[cell]++ })
+	return s
+}
+
+func (s *soup) at(v geom.Vec3) (c [3]int) {
+	for k := range 3 {
+		c[k] = min(max(int((v[k]-s.min[k])/s.cell), 0), s.n[k]-1)
+	}
+	return c
+}
+
+// distance is how far a point is from the nearest triangle. Shells of cells are
+// searched outwards until no nearer triangle can come.
+func (s *soup) distance(p geom.Vec3) float64 {
+	c := s.at(p)
+	best := math.Inf(1)
+	for r := 0; r <= max(s.n[0], s.n[1], s.n[2]); r++ {
+		// Nothing in this shell is nearer than its inner side, measured from where
+		// the point is, within the grid or not.
+		if r > 1 {
+			if near := float64(r-1) * s.cell; near > best {
+				break
+			}
+		}
+		for z := max(c[2]-r, 0); z <= min(c[2]+r, s.n[2]-1); z++ {
+			for y := max(c[1]-r, 0); y <= min(c[1]+r, s.n[1]-1); y++ {
+				edge := z == c[2]-r || z == c[2]+r || y == c[1]-r || y == c[1]+r
+				step := max(2*r, 1)
+				if edge {
+					step = 1
+				}
+				for x := c[0] - r; x <= c[0]+r; x += step {
+					if x < 0 || x >= s.n[0] {
+						continue
+					}
+					i := (z*s.n[1]+y)*s.n[0] + x
+					for _, t := range s.items[s.starts[i]:s.starts[i+1]] {
+						best = math.Min(best, toTriangle(p, s.tri[3*t], s.tri[3*t+1], s.tri[3*t+2]))
+					}
+				}
+			}
+		}
+	}
+	return best
+}
+
+// toTriangle is the distance of a point from a triangle (Ericson, "Real-Time
+// Collision Detection", 2005, section 5.1.5).
+func toTriangle(p, a, b, c geom.Vec3) float64 {
+	ab, ac, ap := b.Sub(a), c.Sub(a), p.Sub(a)
+	d1, d2 := ab.Dot(ap), ac.Dot(ap)
+	if d1 <= 0 && d2 <= 0 {
+		return ap.Len()
+	}
+	bp := p.Sub(b)
+	d3, d4 := ab.Dot(bp), ac.Dot(bp)
+	if d3 >= 0 && d4 <= d3 {
+		return bp.Len()
+	}
+	vc := d1*d4 - d3*d2
+	if vc <= 0 && d1 >= 0 && d3 <= 0 && d1 != d3 {
+		return p.Sub(a.Add(ab.Mul(d1 / (d1 - d3)))).Len()
+	}
+	cp := p.Sub(c)
+	d5, d6 := ab.Dot(cp), ac.Dot(cp)
+	if d6 >= 0 && d5 <= d6 {
+		return cp.Len()
+	}
+	vb := d5*d2 - d1*d6
+	if vb <= 0 && d2 >= 0 && d6 <= 0 && d2 != d6 {
+		return p.Sub(a.Add(ac.Mul(d2 / (d2 - d6)))).Len()
+	}
+	va := d3*d6 - d5*d4
+	if va <= 0 && d4-d3 >= 0 && d5-d6 >= 0 && (d4-d3)+(d5-d6) != 0 {
+		w := (d4 - d3) / ((d4 - d3) + (d5 - d6))
+		return p.Sub(b.Add(c.Sub(b).Mul(w))).Len()
+	}
+	if va+vb+vc == 0 {
+		return math.Min(ap.Len(), math.Min(bp.Len(), cp.Len()))
+	}
+	v, w := vb/(va+vb+vc), vc/(va+vb+vc)
+	return p.Sub(a.Add(ab.Mul(v)).Add(ac.Mul(w))).Len()
+}
+
+// distances measures points against a surface, on all processors.
+func (s *soup) distances(points []geom.Vec3) []float64 {
+	out := make([]float64, len(points))
+	const chunk = 512
+	next := make(chan int, len(points)/chunk+1)
+	for i := 0; i < len(points); i += chunk {
+		next <- i
+	}
+	close(next)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := range next {
+				for k := i; k < min(i+chunk, len(points)); k++ {
+					out[k] = s.distance(points[k])
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return out
+}
+
+func sparse(v []geom.Vec3) ([]geom.Vec3, bool) {
+	if len(v) <= vertexMost {
+		return v, false
+	}
+	out := make([]geom.Vec3, 0, vertexMost)
+	for i := range vertexMost {
+		out = append(out, v[i*len(v)/vertexMost])
+	}
+	return out, true
+}
+
+func surfaces(a, b *scene.Scene) Surface {
+	ta, va := triangles(a)
+	tb, vb := triangles(b)
+	out := Surface{Known: len(ta) > 0 && len(tb) > 0, Unit: "units"}
+	if !out.Known {
+		return out
+	}
+	va, s1 := sparse(va)
+	vb, s2 := sparse(vb)
+	out.Sampled = s1 || s2
+	d := append(newSoup(tb).distances(va), newSoup(ta).distances(vb)...)
+	sort.Float64s(d)
+	sum := 0.0
+	for _, x := range d {
+		sum += x
+	}
+	out.Most, out.Mean, out.P95 = d[len(d)-1], sum/float64(len(d)), d[len(d)*95/100]
+	return out
+}
+
+// Coloured is scene a with its vertices coloured by their distance from b:
+// verdigris where they touch, over ochre, to iron at the tolerance times ten
+// and beyond.
+func Coloured(a, b *scene.Scene, tolerance float64) *scene.Scene {
+	a, b = upright(a), upright(b)
+	tb, _ := triangles(b)
+	out := *a
+	m := scene.NewMaterial("distance")
+	m.Unlit, m.TwoSided = true, true
+	out.Materials = []scene.Material{m}
+	out.Pictures, out.Avatar = nil, nil
+	if len(tb) == 0 {
+		return &out
+	}
+	s := newSoup(tb)
+	if tolerance <= 0 {
+		st := a.Stats()
+		tolerance = geom.Vec3(st.Max).Sub(st.Min).Len() / 1000
+	}
+	world := a.World()
+	out.Meshes = slices.Clone(a.Meshes)
+	for i := range out.Meshes {
+		out.Meshes[i].Parts = slices.Clone(out.Meshes[i].Parts)
+	}
+	for i := range a.Nodes {
+		if a.Nodes[i].Mesh < 0 {
+			continue
+		}
+		parts := out.Meshes[a.Nodes[i].Mesh].Parts
+		for k := range parts {
+			p := parts[k]
+			p.Normals = nil
+			pos, _ := a.Posed(i, &p, world)
+			points := make([]geom.Vec3, p.Vertices())
+			for v := range points {
+				points[v] = geom.Vec3{float64(pos[3*v]), float64(pos[3*v+1]), float64(pos[3*v+2])}
+			}
+			c := make([]float32, 0, 4*len(points))
+			for _, d := range s.distances(points) {
+				c = append(c, ramp(d/tolerance)...)
+			}
+			parts[k].Material, parts[k].Colours, parts[k].UVs = 0, []scene.AttrSet{{Name: "distance", Data: c}}, nil
+		}
+	}
+	return &out
+}
+
+// ramp is the colour of a distance in tolerances, linear.
+func ramp(d float64) []float32 {
+	stops := [][3]float32{{0.012, 0.136, 0.107}, {0.32, 0.13, 0.006}, {0.36, 0.05, 0.024}}
+	// Up to one tolerance nothing differs; ten times it is far.
+	u := math.Max(0, math.Min(math.Log10(math.Max(d, 1e-9))+0.3, 1.3)) / 1.3 * 2
+	k := min(int(u), 1)
+	f := float32(u - float64(k))
+	out := make([]float32, 4)
+	for i := range 3 {
+		out[i] = stops[k][i] + (stops[k+1][i]-stops[k][i])*f
+	}
+	out[3] = 1
+	return out
+}
