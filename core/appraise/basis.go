@@ -79,7 +79,7 @@ func Basis(s *scene.Scene) []Clue {
 					}
 					fa, _ := longest(f)
 					if s.Basis.Handed == hand || s.Basis.Handed == "" && hand == geom.Right {
-						add("front", fword(a), "with %s up and %s on its left, a %s-handed figure looks towards %s", word(up), word(a), hand, word(fa))
+						add("front", word(fa), "with %s up and %s on its left, a %s-handed figure looks towards %s", word(up), word(a), hand, word(fa))
 					}
 				}
 			}
