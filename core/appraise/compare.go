@@ -88,6 +88,15 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	if a.Basis.MetresPerUnit > 0 && b.Basis.MetresPerUnit > 0 {
 		out.Surface.Unit = "m"
 	}
+	length := func(v float64) string {
+		switch {
+		case out.Surface.Unit == "":
+			return fmt.Sprintf("%.3g units", v)
+		case v < 1:
+			return fmt.Sprintf("%.3g mm", v*1000)
+		}
+		return fmt.Sprintf("%.3g m", v)
+	}
 	differing := 0
 	for _, list := range [][]Row{out.Bones, out.Materials, out.Sets, out.Motions} {
 		for _, r := range list {
@@ -101,13 +110,12 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		out.Verdict = "one of them has no surface to compare"
 	case out.Surface.Most <= tolerance && differing == 0:
 		out.Same = true
-		out.Verdict = fmt.Sprintf("the same within %.3g %s: no point is farther from the other surface than %.3g", tolerance, out.Surface.Unit, out.Surface.Most)
+		out.Verdict = fmt.Sprintf("the same within %s: no point is farther from the other surface than %s", length(tolerance), length(out.Surface.Most))
 	case out.Surface.Most <= tolerance:
-		out.Verdict = fmt.Sprintf("the same shape within %.3g %s, but %d bones, materials, sets or motions differ", tolerance, out.Surface.Unit, differing)
+		out.Verdict = fmt.Sprintf("the same shape within %s, but %d bones, materials, sets or motions differ", length(tolerance), differing)
 	default:
-		out.Verdict = fmt.Sprintf("not the same: up to %.3g %s apart, more than the %.3g that would pass", out.Surface.Most, out.Surface.Unit, tolerance)
+		out.Verdict = fmt.Sprintf("not the same: up to %s apart, more than the %s that would pass", length(out.Surface.Most), length(tolerance))
 	}
-	out.Verdict = strings.ReplaceAll(out.Verdict, "  ", " ")
 	return out
 }
 

@@ -419,28 +419,28 @@ func (e ControlDeviceJSONBodyDo) Valid() bool {
 
 // Defines values for EntryPictureParamsShow.
 const (
-	A      EntryPictureParamsShow = "a"
-	All    EntryPictureParamsShow = "all"
-	B      EntryPictureParamsShow = "b"
-	Colour EntryPictureParamsShow = "colour"
-	G      EntryPictureParamsShow = "g"
-	R      EntryPictureParamsShow = "r"
+	EntryPictureParamsShowA      EntryPictureParamsShow = "a"
+	EntryPictureParamsShowAll    EntryPictureParamsShow = "all"
+	EntryPictureParamsShowB      EntryPictureParamsShow = "b"
+	EntryPictureParamsShowColour EntryPictureParamsShow = "colour"
+	EntryPictureParamsShowG      EntryPictureParamsShow = "g"
+	EntryPictureParamsShowR      EntryPictureParamsShow = "r"
 )
 
 // Valid indicates whether the value is a known member of the EntryPictureParamsShow enum.
 func (e EntryPictureParamsShow) Valid() bool {
 	switch e {
-	case A:
+	case EntryPictureParamsShowA:
 		return true
-	case All:
+	case EntryPictureParamsShowAll:
 		return true
-	case B:
+	case EntryPictureParamsShowB:
 		return true
-	case Colour:
+	case EntryPictureParamsShowColour:
 		return true
-	case G:
+	case EntryPictureParamsShowG:
 		return true
-	case R:
+	case EntryPictureParamsShowR:
 		return true
 	default:
 		return false
@@ -633,8 +633,52 @@ func (e ListEntriesParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ScenePictureParamsShow.
+const (
+	ScenePictureParamsShowA      ScenePictureParamsShow = "a"
+	ScenePictureParamsShowAll    ScenePictureParamsShow = "all"
+	ScenePictureParamsShowB      ScenePictureParamsShow = "b"
+	ScenePictureParamsShowColour ScenePictureParamsShow = "colour"
+	ScenePictureParamsShowG      ScenePictureParamsShow = "g"
+	ScenePictureParamsShowR      ScenePictureParamsShow = "r"
+)
+
+// Valid indicates whether the value is a known member of the ScenePictureParamsShow enum.
+func (e ScenePictureParamsShow) Valid() bool {
+	switch e {
+	case ScenePictureParamsShowA:
+		return true
+	case ScenePictureParamsShowAll:
+		return true
+	case ScenePictureParamsShowB:
+		return true
+	case ScenePictureParamsShowColour:
+		return true
+	case ScenePictureParamsShowG:
+		return true
+	case ScenePictureParamsShowR:
+		return true
+	default:
+		return false
+	}
+}
+
 // Answer defines model for Answer.
 type Answer string
+
+// Appraisal defines model for Appraisal.
+type Appraisal struct {
+	Evidence  []string  `json:"evidence"`
+	Green     *string   `json:"green,omitempty"`
+	Height    int       `json:"height"`
+	Histogram [][]int   `json:"histogram"`
+	Kind      string    `json:"kind"`
+	Mean      []float64 `json:"mean"`
+	Notices   []string  `json:"notices"`
+	Spread    []float64 `json:"spread"`
+	Surety    float64   `json:"surety"`
+	Width     int       `json:"width"`
+}
 
 // Band defines model for Band.
 type Band struct {
@@ -791,6 +835,18 @@ type Coverage struct {
 	} `json:"worst"`
 }
 
+// Decision defines model for Decision.
+type Decision struct {
+	Front      string `json:"front"`
+	Handedness string `json:"handedness"`
+
+	// MetresPerUnit 0 for unknown
+	MetresPerUnit float64 `json:"metresPerUnit"`
+
+	// Up X, Y, Z, or with a minus sign; empty for unknown
+	Up string `json:"up"`
+}
+
 // Delivery defines model for Delivery.
 type Delivery struct {
 	Chain    int64                   `json:"chain"`
@@ -818,6 +874,14 @@ type Device struct {
 	Name    string  `json:"name"`
 	Online  bool    `json:"online"`
 	Running *bool   `json:"running,omitempty"`
+}
+
+// DiffRow defines model for DiffRow.
+type DiffRow struct {
+	A      string `json:"a"`
+	B      string `json:"b"`
+	Differ bool   `json:"differ"`
+	Name   string `json:"name"`
 }
 
 // Entry defines model for Entry.
@@ -1030,6 +1094,96 @@ type Guess struct {
 	Value    int     `json:"value"`
 }
 
+// Inventory defines model for Inventory.
+type Inventory struct {
+	Colliders []struct {
+		Node   int        `json:"node"`
+		Offset []float32  `json:"offset"`
+		Radius float32    `json:"radius"`
+		Tail   *[]float32 `json:"tail,omitempty"`
+	} `json:"colliders"`
+	Expressions []string `json:"expressions"`
+	Materials   []struct {
+		Alpha string `json:"alpha"`
+
+		// Colour linear RGBA
+		Colour    []float32 `json:"colour"`
+		Layers    []string  `json:"layers"`
+		Metallic  float32   `json:"metallic"`
+		Name      string    `json:"name"`
+		Roughness float32   `json:"roughness"`
+		Textures  []struct {
+			Missing bool   `json:"missing"`
+			Picture int    `json:"picture"`
+			Role    string `json:"role"`
+			UvSet   int    `json:"uvSet"`
+		} `json:"textures"`
+		Toon      bool `json:"toon"`
+		Triangles int  `json:"triangles"`
+		TwoSided  bool `json:"twoSided"`
+		Unlit     bool `json:"unlit"`
+	} `json:"materials"`
+	Meshes []struct {
+		Name  string `json:"name"`
+		Parts []struct {
+			Colours    []string `json:"colours"`
+			Influences int      `json:"influences"`
+			Lines      int      `json:"lines"`
+			Material   int      `json:"material"`
+			Normals    bool     `json:"normals"`
+			Points     int      `json:"points"`
+			Primitive  int      `json:"primitive"`
+			Tangents   bool     `json:"tangents"`
+			Triangles  int      `json:"triangles"`
+			Uvs        []struct {
+				Covered float64   `json:"covered"`
+				Max     []float32 `json:"max"`
+				Min     []float32 `json:"min"`
+				Name    string    `json:"name"`
+				Outside float64   `json:"outside"`
+				Overlap float64   `json:"overlap"`
+			} `json:"uvs"`
+			Vertices int `json:"vertices"`
+		} `json:"parts"`
+	} `json:"meshes"`
+	Morphs []struct {
+		Index  int     `json:"index"`
+		Mesh   int     `json:"mesh"`
+		Moves  int     `json:"moves"`
+		Name   string  `json:"name"`
+		Weight float32 `json:"weight"`
+	} `json:"morphs"`
+	Motions []struct {
+		Channels int     `json:"channels"`
+		Keys     int     `json:"keys"`
+		Moves    int     `json:"moves"`
+		Name     string  `json:"name"`
+		Seconds  float64 `json:"seconds"`
+	} `json:"motions"`
+	Nodes []struct {
+		Depth    int        `json:"depth"`
+		Detail   int        `json:"detail"`
+		Kind     string     `json:"kind"`
+		Mesh     int        `json:"mesh"`
+		Name     string     `json:"name"`
+		Parent   int        `json:"parent"`
+		Size     *[]float64 `json:"size,omitempty"`
+		Unwanted bool       `json:"unwanted"`
+	} `json:"nodes"`
+	Skins []struct {
+		Bones []struct {
+			Depth    int     `json:"depth"`
+			Human    *string `json:"human,omitempty"`
+			Name     string  `json:"name"`
+			Node     int     `json:"node"`
+			Vertices int     `json:"vertices"`
+			Weight   float64 `json:"weight"`
+		} `json:"bones"`
+		Depth int    `json:"depth"`
+		Name  string `json:"name"`
+	} `json:"skins"`
+}
+
 // Job defines model for Job.
 type Job struct {
 	Bytes      int64    `json:"bytes"`
@@ -1167,6 +1321,7 @@ type Missing struct {
 type Model struct {
 	Basis     Basis     `json:"basis"`
 	Cameras   *[]string `json:"cameras,omitempty"`
+	Declared  *Basis    `json:"declared,omitempty"`
 	Format    string    `json:"format"`
 	Helpers   *[]string `json:"helpers,omitempty"`
 	Materials []string  `json:"materials"`
@@ -1389,6 +1544,26 @@ type Rehearsal struct {
 	Stops  int     `json:"stops"`
 	Target Target  `json:"target"`
 	Warns  int     `json:"warns"`
+}
+
+// SceneComparison defines model for SceneComparison.
+type SceneComparison struct {
+	Bones     []DiffRow `json:"bones"`
+	Figures   []DiffRow `json:"figures"`
+	Materials []DiffRow `json:"materials"`
+	Motions   []DiffRow `json:"motions"`
+	Same      bool      `json:"same"`
+	Sets      []DiffRow `json:"sets"`
+	Surface   struct {
+		Known   bool    `json:"known"`
+		Mean    float64 `json:"mean"`
+		Most    float64 `json:"most"`
+		P95     float64 `json:"p95"`
+		Sampled bool    `json:"sampled"`
+		Unit    string  `json:"unit"`
+	} `json:"surface"`
+	Tolerance float64 `json:"tolerance"`
+	Verdict   string  `json:"verdict"`
 }
 
 // Selected defines model for Selected.
@@ -1953,10 +2128,50 @@ type OrderSourcesJSONBody struct {
 	Ids []int64 `json:"ids"`
 }
 
+// CompareScenesParams defines parameters for CompareScenes.
+type CompareScenesParams struct {
+	With string `form:"with" json:"with"`
+
+	// Tolerance metres
+	Tolerance *float64 `form:"tolerance,omitempty" json:"tolerance,omitempty"`
+}
+
+// SceneDistancesParams defines parameters for SceneDistances.
+type SceneDistancesParams struct {
+	With string `form:"with" json:"with"`
+
+	// Tolerance metres
+	Tolerance *float64 `form:"tolerance,omitempty" json:"tolerance,omitempty"`
+}
+
+// ScenePictureParams defines parameters for ScenePicture.
+type ScenePictureParams struct {
+	Show *ScenePictureParamsShow `form:"show,omitempty" json:"show,omitempty"`
+}
+
+// ScenePictureParamsShow defines parameters for ScenePicture.
+type ScenePictureParamsShow string
+
+// ScenePictureFileParams defines parameters for ScenePictureFile.
+type ScenePictureFileParams struct {
+	Format string `form:"format" json:"format"`
+
+	// Texels of dds and ktx2: bc1, bc3, bc4, bc5, bc7, r8g8b8a8
+	Texels *string `form:"texels,omitempty" json:"texels,omitempty"`
+	Mips   *bool   `form:"mips,omitempty" json:"mips,omitempty"`
+}
+
 // SceneThumbParams defines parameters for SceneThumb.
 type SceneThumbParams struct {
 	// Read declared shows the scene as its basis says; target shows the bare numbers as glTF reads them
 	Read *ReadAs `form:"read,omitempty" json:"read,omitempty"`
+}
+
+// SceneUVParams defines parameters for SceneUV.
+type SceneUVParams struct {
+	Mesh int `form:"mesh" json:"mesh"`
+	Part int `form:"part" json:"part"`
+	Set  int `form:"set" json:"set"`
 }
 
 // SceneViewParams defines parameters for SceneView.
@@ -1995,6 +2210,9 @@ type ExplainEntryJSONRequestBody ExplainEntryJSONBody
 
 // MakeOfEntryJSONRequestBody defines body for MakeOfEntry for application/json ContentType.
 type MakeOfEntryJSONRequestBody MakeOfEntryJSONBody
+
+// PutBasisJSONRequestBody defines body for PutBasis for application/json ContentType.
+type PutBasisJSONRequestBody = Decision
 
 // PutReadingsJSONRequestBody defines body for PutReadings for application/json ContentType.
 type PutReadingsJSONRequestBody PutReadingsJSONBody
@@ -2170,6 +2388,12 @@ type ServerInterface interface {
 	// (GET /api/finds/{find})
 	GetFind(c fiber.Ctx, find int64) error
 
+	// (DELETE /api/finds/{find}/basis)
+	DeleteBasis(c fiber.Ctx, find int64) error
+
+	// (PUT /api/finds/{find}/basis)
+	PutBasis(c fiber.Ctx, find int64) error
+
 	// (GET /api/finds/{find}/file)
 	FindFile(c fiber.Ctx, find int64, params FindFileParams) error
 
@@ -2311,8 +2535,32 @@ type ServerInterface interface {
 	// (POST /api/projects/{project}/uploads)
 	BeginUpload(c fiber.Ctx, project ProjectID) error
 
+	// (GET /api/scenes/{digest}/clues)
+	SceneClues(c fiber.Ctx, digest Digest) error
+
+	// (GET /api/scenes/{digest}/comparison)
+	CompareScenes(c fiber.Ctx, digest Digest, params CompareScenesParams) error
+
+	// (GET /api/scenes/{digest}/distances)
+	SceneDistances(c fiber.Ctx, digest Digest, params SceneDistancesParams) error
+
+	// (GET /api/scenes/{digest}/inventory)
+	SceneInventory(c fiber.Ctx, digest Digest) error
+
+	// (GET /api/scenes/{digest}/pictures/{picture})
+	ScenePicture(c fiber.Ctx, digest Digest, picture int, params ScenePictureParams) error
+
+	// (GET /api/scenes/{digest}/pictures/{picture}/appraisal)
+	ScenePictureAppraisal(c fiber.Ctx, digest Digest, picture int) error
+
+	// (GET /api/scenes/{digest}/pictures/{picture}/file)
+	ScenePictureFile(c fiber.Ctx, digest Digest, picture int, params ScenePictureFileParams) error
+
 	// (GET /api/scenes/{digest}/thumb)
 	SceneThumb(c fiber.Ctx, digest Digest, params SceneThumbParams) error
+
+	// (GET /api/scenes/{digest}/uv)
+	SceneUV(c fiber.Ctx, digest Digest, params SceneUVParams) error
 
 	// (GET /api/scenes/{digest}/view)
 	SceneView(c fiber.Ctx, digest Digest, params SceneViewParams) error
@@ -3964,6 +4212,64 @@ func (siw *ServerInterfaceWrapper) GetFind(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// DeleteBasis operation middleware
+func (siw *ServerInterfaceWrapper) DeleteBasis(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "find" -------------
+	var find int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "find", c.Params("find"), &find, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DeleteBasis(c, find)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PutBasis operation middleware
+func (siw *ServerInterfaceWrapper) PutBasis(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "find" -------------
+	var find int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "find", c.Params("find"), &find, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PutBasis(c, find)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // FindFile operation middleware
 func (siw *ServerInterfaceWrapper) FindFile(c fiber.Ctx) error {
 
@@ -5581,6 +5887,325 @@ func (siw *ServerInterfaceWrapper) BeginUpload(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// SceneClues operation middleware
+func (siw *ServerInterfaceWrapper) SceneClues(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SceneClues(c, digest)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CompareScenes operation middleware
+func (siw *ServerInterfaceWrapper) CompareScenes(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareScenesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "with", query, &params.With, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter with: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "tolerance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tolerance", query, &params.Tolerance, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter tolerance: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CompareScenes(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SceneDistances operation middleware
+func (siw *ServerInterfaceWrapper) SceneDistances(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SceneDistancesParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "with", query, &params.With, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter with: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "tolerance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tolerance", query, &params.Tolerance, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter tolerance: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SceneDistances(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SceneInventory operation middleware
+func (siw *ServerInterfaceWrapper) SceneInventory(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SceneInventory(c, digest)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ScenePicture operation middleware
+func (siw *ServerInterfaceWrapper) ScenePicture(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// ------------- Path parameter "picture" -------------
+	var picture int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "picture", c.Params("picture"), &picture, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter picture: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ScenePictureParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "show" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "show", query, &params.Show, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter show: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ScenePicture(c, digest, picture, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ScenePictureAppraisal operation middleware
+func (siw *ServerInterfaceWrapper) ScenePictureAppraisal(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// ------------- Path parameter "picture" -------------
+	var picture int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "picture", c.Params("picture"), &picture, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter picture: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ScenePictureAppraisal(c, digest, picture)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ScenePictureFile operation middleware
+func (siw *ServerInterfaceWrapper) ScenePictureFile(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// ------------- Path parameter "picture" -------------
+	var picture int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "picture", c.Params("picture"), &picture, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter picture: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ScenePictureFileParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "texels" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "texels", query, &params.Texels, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter texels: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "mips" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mips", query, &params.Mips, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter mips: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ScenePictureFile(c, digest, picture, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // SceneThumb operation middleware
 func (siw *ServerInterfaceWrapper) SceneThumb(c fiber.Ctx) error {
 
@@ -5613,6 +6238,65 @@ func (siw *ServerInterfaceWrapper) SceneThumb(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.SceneThumb(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SceneUV operation middleware
+func (siw *ServerInterfaceWrapper) SceneUV(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SceneUVParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "mesh" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "mesh", query, &params.Mesh, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter mesh: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "part" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "part", query, &params.Part, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter part: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "set" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "set", query, &params.Set, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter set: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SceneUV(c, digest, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6109,6 +6793,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/formats", wrapper.ListFormats)
 
+	router.Delete(options.BaseURL+"/api/finds/:find/basis", wrapper.DeleteBasis)
+
+	router.Put(options.BaseURL+"/api/finds/:find/basis", wrapper.PutBasis)
+
 	router.Put(options.BaseURL+"/api/finds/:find/readings", wrapper.PutReadings)
 
 	router.Get(options.BaseURL+"/api/entries/:entry/strip", wrapper.EntryStrip)
@@ -6166,6 +6854,22 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/scenes/:digest/thumb", wrapper.SceneThumb)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/view", wrapper.SceneView)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/inventory", wrapper.SceneInventory)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/uv", wrapper.SceneUV)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/clues", wrapper.SceneClues)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture", wrapper.ScenePicture)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture/file", wrapper.ScenePictureFile)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture/appraisal", wrapper.ScenePictureAppraisal)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/comparison", wrapper.CompareScenes)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/distances", wrapper.SceneDistances)
 
 	router.Get(options.BaseURL+"/api/projects/:project/jobs", wrapper.ListJobs)
 

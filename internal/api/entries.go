@@ -296,7 +296,7 @@ func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, row db.S
 		if e.Size > project.MostPreview {
 			return fmt.Errorf("it has %d bytes; models up to %d are shown. It can be extracted", e.Size, int64(project.MostPreview))
 		}
-		_, m, err := s.svc.Decode(ctx, row.ProjectID, src, i, nil)
+		_, m, err := s.svc.Decode(ctx, row.ProjectID, src, i, nil, nil)
 		if err != nil {
 			return err
 		}

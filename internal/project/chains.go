@@ -273,7 +273,7 @@ const ThumbSize = 192
 
 // Thumb draws a scene small. Thumbnails are kept beside the blobs.
 func (s *Service) Thumb(digest string, bare bool) ([]byte, error) {
-	return s.Blobs.Side("thumb 3 "+digest+readKey(bare), func() ([]byte, error) {
+	return s.Blobs.Side("thumb 4 "+digest+readKey(bare), func() ([]byte, error) {
 		sc, err := s.SceneOf(digest)
 		if err != nil {
 			return nil, err
@@ -296,20 +296,27 @@ func withClay(sc *scene.Scene) *scene.Scene {
 	return &out
 }
 
+// forView is a scene in glTF's basis; what its own leaves open is taken as
+// glTF's.
+func forView(sc *scene.Scene) *scene.Scene {
+	full := *sc
+	full.Basis = sc.Basis.Or(geom.GLTF)
+	if turned, err := full.InBasis(geom.GLTF); err == nil {
+		return turned
+	}
+	return sc
+}
+
 // View is the scene for the 3D view, in glTF's basis.
 func (s *Service) View(digest string, bare bool) ([]byte, error) {
-	return s.Blobs.Side("view 3 "+digest+readKey(bare), func() ([]byte, error) {
+	return s.Blobs.Side("view 4 "+digest+readKey(bare), func() ([]byte, error) {
 		sc, err := s.SceneOf(digest)
 		if err != nil {
 			return nil, err
 		}
 		v := asRead(sc, bare)
 		if !bare {
-			full := *v
-			full.Basis = v.Basis.Or(geom.GLTF)
-			if turned, err := full.InBasis(geom.GLTF); err == nil {
-				v = turned
-			}
+			v = forView(v)
 		}
 		b, _, err := gltf.Write(withClay(v), gltf.Options{Generator: target.Generator(s.Version), AsStands: true})
 		return b, err

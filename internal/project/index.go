@@ -377,6 +377,7 @@ func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
 	if err := t.Args(&a); err != nil {
 		return err
 	}
+	defer s.turn(a.ID)() // its entries must not change meanwhile
 	row, err := s.Store.GetSource(ctx, a.ID)
 	if errors.Is(err, errNoRows) {
 		return nil

@@ -12,6 +12,7 @@ import (
 	"excavate/core/chain"
 	"excavate/core/find"
 	"excavate/core/format"
+	"excavate/core/geom"
 	"excavate/core/layout"
 	"excavate/core/scene"
 	"excavate/core/source"
@@ -88,7 +89,8 @@ func (s *Service) CreateFind(ctx context.Context, project, entry int64) (int64, 
 }
 
 // Decode decodes an entry through the project's stack and stores the scene.
-func (s *Service) Decode(ctx context.Context, project int64, src *source.Source, idx int, readings map[string]string) (*scene.Scene, *Model, error) {
+// decided, if it is set, is the basis that stands above the file's.
+func (s *Service) Decode(ctx context.Context, project int64, src *source.Source, idx int, readings map[string]string, decided *geom.Basis) (*scene.Scene, *Model, error) {
 	data, err := src.Read(idx)
 	if err != nil {
 		return nil, nil, err
@@ -105,11 +107,19 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 	if err != nil {
 		return nil, nil, err
 	}
+	declared := sc.Basis
+	if decided != nil {
+		sc.Basis = *decided
+	}
 	digest, err := s.PutScene(sc)
 	if err != nil {
 		return nil, nil, err
 	}
 	m := NewModel(sc, digest, as)
+	if decided != nil {
+		b := NewBasis(declared)
+		m.Declared = &b
+	}
 	for _, c := range sc.Choices {
 		m.Readings = append(m.Readings, Reading{Name: c.Name, About: c.About, Choices: c.Options, Chosen: c.Chosen})
 	}
@@ -182,7 +192,11 @@ func (s *Service) decodeFind(ctx context.Context, f db.Find) (*Model, error) {
 	if err := json.Unmarshal(f.Readings, &readings); err != nil {
 		return nil, err
 	}
-	_, m, err := s.Decode(ctx, f.ProjectID, src, i, readings)
+	var decided *geom.Basis
+	if err := json.Unmarshal(f.Basis, &decided); err != nil {
+		return nil, err
+	}
+	_, m, err := s.Decode(ctx, f.ProjectID, src, i, readings, decided)
 	return m, err
 }
 

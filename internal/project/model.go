@@ -23,6 +23,7 @@ type Model struct {
 	Motions   []Motion    `json:"motions"`
 	Notes     []string    `json:"notes"`
 	Readings  []Reading   `json:"readings,omitempty"`
+	Declared  *Basis      `json:"declared,omitempty"` // the file's basis, where the porter decided on another
 }
 
 // Reading is a choice that a layout leaves to the porter.

@@ -293,3 +293,5 @@ DELETE FROM bookmarks WHERE id = ? AND source_id = ? AND slot = ?;
 -- name: FindReadings :exec
 UPDATE finds SET readings = ? WHERE id = ?;
 
+-- name: FindBasis :exec
+UPDATE finds SET basis = ? WHERE id = ?;

@@ -104,6 +104,7 @@ type Find struct {
 	Missing     int32
 	Model       json.RawMessage
 	Readings    json.RawMessage
+	Basis       json.RawMessage
 }
 
 type Job struct {

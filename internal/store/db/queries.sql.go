@@ -564,6 +564,20 @@ func (q *Queries) ExtractionState(ctx context.Context, arg ExtractionStateParams
 	return err
 }
 
+const findBasis = `-- name: FindBasis :exec
+UPDATE finds SET basis = ? WHERE id = ?
+`
+
+type FindBasisParams struct {
+	Basis json.RawMessage
+	ID    int64
+}
+
+func (q *Queries) FindBasis(ctx context.Context, arg FindBasisParams) error {
+	_, err := q.db.ExecContext(ctx, findBasis, arg.Basis, arg.ID)
+	return err
+}
+
 const findFailed = `-- name: FindFailed :exec
 UPDATE finds SET state = 'failed', error = ? WHERE id = ?
 `
@@ -579,7 +593,7 @@ func (q *Queries) FindFailed(ctx context.Context, arg FindFailedParams) error {
 }
 
 const findOfEntry = `-- name: FindOfEntry :one
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1
 `
 
 type FindOfEntryParams struct {
@@ -604,6 +618,7 @@ func (q *Queries) FindOfEntry(ctx context.Context, arg FindOfEntryParams) (Find,
 		&i.Missing,
 		&i.Model,
 		&i.Readings,
+		&i.Basis,
 	)
 	return i, err
 }
@@ -763,7 +778,7 @@ func (q *Queries) GetExtraction(ctx context.Context, id int64) (Extraction, erro
 }
 
 const getFind = `-- name: GetFind :one
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings FROM finds WHERE id = ?
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE id = ?
 `
 
 func (q *Queries) GetFind(ctx context.Context, id int64) (Find, error) {
@@ -782,6 +797,7 @@ func (q *Queries) GetFind(ctx context.Context, id int64) (Find, error) {
 		&i.Missing,
 		&i.Model,
 		&i.Readings,
+		&i.Basis,
 	)
 	return i, err
 }
@@ -1331,7 +1347,7 @@ func (q *Queries) ListExtractions(ctx context.Context, projectID int64) ([]Extra
 }
 
 const listFinds = `-- name: ListFinds :many
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings FROM finds WHERE project_id = ? ORDER BY id
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE project_id = ? ORDER BY id
 `
 
 func (q *Queries) ListFinds(ctx context.Context, projectID int64) ([]Find, error) {
@@ -1356,6 +1372,7 @@ func (q *Queries) ListFinds(ctx context.Context, projectID int64) ([]Find, error
 			&i.Missing,
 			&i.Model,
 			&i.Readings,
+			&i.Basis,
 		); err != nil {
 			return nil, err
 		}

@@ -970,6 +970,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/finds/{find}/basis": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Decides what the find's coordinates mean; it is decoded anew. */
+        put: operations["putBasis"];
+        post?: never;
+        /** @description Takes the file's own basis again. */
+        delete: operations["deleteBasis"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/finds/{find}/readings": {
         parameters: {
             query?: never;
@@ -1426,6 +1446,159 @@ export interface paths {
         };
         /** @description The scene as a GLB for the 3D view, right-handed, Y up, metres. */
         get: operations["sceneView"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description Everything that is in the scene, turned as the 3D view has it. */
+        get: operations["sceneInventory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/uv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description A UV set drawn over its picture. What is covered twice is iron red, what leaves the picture ochre. */
+        get: operations["sceneUV"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/clues": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description What speaks for a basis, beside what the file declares. */
+        get: operations["sceneClues"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/pictures/{picture}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                picture: number;
+            };
+            cookie?: never;
+        };
+        get: operations["scenePicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/pictures/{picture}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                picture: number;
+            };
+            cookie?: never;
+        };
+        /** @description The picture in another format. */
+        get: operations["scenePictureFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/pictures/{picture}/appraisal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                picture: number;
+            };
+            cookie?: never;
+        };
+        /** @description What the picture probably is, with the evidence. */
+        get: operations["scenePictureAppraisal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        get: operations["compareScenes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/distances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description The scene as a GLB, coloured by its distance from another. */
+        get: operations["sceneDistances"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2133,6 +2306,150 @@ export interface components {
             terms?: components["schemas"]["Terms"];
             short?: string;
         };
+        Decision: {
+            /** @description X, Y, Z, or with a minus sign; empty for unknown */
+            up: string;
+            front: string;
+            handedness: string;
+            /**
+             * Format: double
+             * @description 0 for unknown
+             */
+            metresPerUnit: number;
+        };
+        DiffRow: {
+            name: string;
+            a: string;
+            b: string;
+            differ: boolean;
+        };
+        SceneComparison: {
+            figures: components["schemas"]["DiffRow"][];
+            bones: components["schemas"]["DiffRow"][];
+            materials: components["schemas"]["DiffRow"][];
+            sets: components["schemas"]["DiffRow"][];
+            motions: components["schemas"]["DiffRow"][];
+            surface: {
+                /** Format: double */
+                most: number;
+                /** Format: double */
+                mean: number;
+                /** Format: double */
+                p95: number;
+                known: boolean;
+                sampled: boolean;
+                unit: string;
+            };
+            /** Format: double */
+            tolerance: number;
+            same: boolean;
+            verdict: string;
+        };
+        Appraisal: {
+            kind: string;
+            /** Format: double */
+            surety: number;
+            evidence: string[];
+            notices: string[];
+            green?: string;
+            histogram: number[][];
+            mean: number[];
+            spread: number[];
+            width: number;
+            height: number;
+        };
+        Inventory: {
+            nodes: {
+                name: string;
+                kind: string;
+                parent: number;
+                depth: number;
+                mesh: number;
+                size?: number[];
+                detail: number;
+                unwanted: boolean;
+            }[];
+            meshes: {
+                name: string;
+                parts: {
+                    primitive: number;
+                    material: number;
+                    vertices: number;
+                    triangles: number;
+                    lines: number;
+                    points: number;
+                    influences: number;
+                    normals: boolean;
+                    tangents: boolean;
+                    colours: string[];
+                    uvs: {
+                        name: string;
+                        min: number[];
+                        max: number[];
+                        /** Format: double */
+                        outside: number;
+                        /** Format: double */
+                        overlap: number;
+                        /** Format: double */
+                        covered: number;
+                    }[];
+                }[];
+            }[];
+            materials: {
+                name: string;
+                /** @description linear RGBA */
+                colour: number[];
+                metallic: number;
+                roughness: number;
+                alpha: string;
+                twoSided: boolean;
+                unlit: boolean;
+                toon: boolean;
+                layers: string[];
+                triangles: number;
+                textures: {
+                    role: string;
+                    picture: number;
+                    uvSet: number;
+                    missing: boolean;
+                }[];
+            }[];
+            skins: {
+                name: string;
+                depth: number;
+                bones: {
+                    node: number;
+                    name: string;
+                    depth: number;
+                    vertices: number;
+                    /** Format: double */
+                    weight: number;
+                    human?: string;
+                }[];
+            }[];
+            morphs: {
+                mesh: number;
+                index: number;
+                name: string;
+                weight: number;
+                moves: number;
+            }[];
+            motions: {
+                name: string;
+                /** Format: double */
+                seconds: number;
+                channels: number;
+                keys: number;
+                moves: number;
+            }[];
+            expressions: string[];
+            colliders: {
+                node: number;
+                offset: number[];
+                radius: number;
+                tail?: number[];
+            }[];
+        };
         Format: {
             name: string;
             title: string;
@@ -2218,6 +2535,7 @@ export interface components {
             }[];
             notes: string[];
             readings?: components["schemas"]["Reading"][];
+            declared?: components["schemas"]["Basis"];
         };
         Reading: {
             name: string;
@@ -4094,6 +4412,50 @@ export interface operations {
             };
         };
     };
+    putBasis: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description It is being decoded */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    deleteBasis: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is being decoded */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     putReadings: {
         parameters: {
             query?: never;
@@ -4779,6 +5141,208 @@ export interface operations {
             query?: {
                 /** @description declared shows the scene as its basis says; target shows the bare numbers as glTF reads them */
                 read?: components["parameters"]["ReadAs"];
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A GLB */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "model/gltf-binary": string;
+                };
+            };
+        };
+    };
+    sceneInventory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The inventory */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inventory"];
+                };
+            };
+        };
+    };
+    sceneUV: {
+        parameters: {
+            query: {
+                mesh: number;
+                part: number;
+                set: number;
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+        };
+    };
+    sceneClues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The evidence */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        about: string;
+                        says: string;
+                        why: string;
+                    }[];
+                };
+            };
+        };
+    };
+    scenePicture: {
+        parameters: {
+            query?: {
+                show?: "all" | "colour" | "r" | "g" | "b" | "a";
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                picture: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/*": string;
+                };
+            };
+        };
+    };
+    scenePictureFile: {
+        parameters: {
+            query: {
+                format: string;
+                /** @description of dds and ktx2: bc1, bc3, bc4, bc5, bc7, r8g8b8a8 */
+                texels?: string;
+                mips?: boolean;
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                picture: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "*/*": string;
+                };
+            };
+        };
+    };
+    scenePictureAppraisal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                picture: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The appraisal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Appraisal"];
+                };
+            };
+        };
+    };
+    compareScenes: {
+        parameters: {
+            query: {
+                with: string;
+                /** @description metres */
+                tolerance?: number;
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SceneComparison"];
+                };
+            };
+        };
+    };
+    sceneDistances: {
+        parameters: {
+            query: {
+                with: string;
+                /** @description metres */
+                tolerance?: number;
             };
             header?: never;
             path: {

@@ -1,0 +1,144 @@
+package api
+
+import (
+	"mime"
+	"strings"
+
+	"excavate/core/geom"
+	"excavate/core/pixel"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// keep lets the browser keep an answer: a digest names the same scene for good.
+func keep(c fiber.Ctx, mime string, b []byte) error {
+	c.Set("Content-Type", mime)
+	c.Set("Cache-Control", "private, max-age=31536000, immutable")
+	return c.Send(b)
+}
+
+func (s *Server) SceneInventory(c fiber.Ctx, digest Digest) error {
+	b, err := s.svc.Inventory(digest)
+	if err != nil {
+		return err
+	}
+	return keep(c, "application/json", b)
+}
+
+func (s *Server) SceneClues(c fiber.Ctx, digest Digest) error {
+	list, err := s.svc.Clues(digest)
+	if err != nil {
+		return err
+	}
+	return c.JSON(list)
+}
+
+func (s *Server) SceneUV(c fiber.Ctx, digest Digest, p SceneUVParams) error {
+	b, err := s.svc.UV(digest, p.Mesh, p.Part, p.Set)
+	if err != nil {
+		return err
+	}
+	return keep(c, "image/png", b)
+}
+
+func (s *Server) ScenePicture(c fiber.Ctx, digest Digest, n int, p ScenePictureParams) error {
+	data, mime, _, err := s.svc.ScenePicture(digest, n)
+	if err != nil {
+		return err
+	}
+	if show := value(p.Show); show != "" && show != "all" {
+		img, err := pixel.DecodePicture(data, mime)
+		if err != nil {
+			return err
+		}
+		if data, err = pixel.PNG(channel(pixel.ToNRGBA(img), string(show))); err != nil {
+			return err
+		}
+		mime = "image/png"
+	}
+	return keep(c, mime, data)
+}
+
+func (s *Server) ScenePictureFile(c fiber.Ctx, digest Digest, n int, p ScenePictureFileParams) error {
+	data, from, name, err := s.svc.ScenePicture(digest, n)
+	if err != nil {
+		return err
+	}
+	img, err := pixel.DecodePicture(data, from)
+	if err != nil {
+		return err
+	}
+	o := pixel.WriteOptions{Texels: pixel.Format(value(p.Texels)), Mips: value(p.Mips)}
+	if o.Meaning, err = s.svc.MeaningOf(digest, n); err != nil {
+		return err
+	}
+	out, _, err := pixel.Write(p.Format, pixel.ToNRGBA(img), o)
+	if err != nil {
+		return bad(400, "%v", err)
+	}
+	if i := strings.LastIndexByte(name, '.'); i > 0 {
+		name = name[:i]
+	}
+	for _, f := range pixel.WriteFormats {
+		if f.Name == p.Format {
+			name += f.Ending
+		}
+	}
+	c.Set("Content-Type", "application/octet-stream")
+	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
+	return c.Send(out)
+}
+
+func (s *Server) ScenePictureAppraisal(c fiber.Ctx, digest Digest, n int) error {
+	b, err := s.svc.Appraisal(digest, n)
+	if err != nil {
+		return err
+	}
+	return keep(c, "application/json", b)
+}
+
+func (s *Server) CompareScenes(c fiber.Ctx, digest Digest, p CompareScenesParams) error {
+	x, err := s.svc.Compare(digest, p.With, value(p.Tolerance))
+	if err != nil {
+		return err
+	}
+	return c.JSON(x)
+}
+
+func (s *Server) SceneDistances(c fiber.Ctx, digest Digest, p SceneDistancesParams) error {
+	b, err := s.svc.Distances(digest, p.With, value(p.Tolerance))
+	if err != nil {
+		return err
+	}
+	return keep(c, "model/gltf-binary", b)
+}
+
+func (s *Server) PutBasis(c fiber.Ctx, id int64) error {
+	d, err := body[Decision](c)
+	if err != nil {
+		return err
+	}
+	var b geom.Basis
+	for _, x := range []struct {
+		to   *geom.Axis
+		text string
+	}{{&b.Up, d.Up}, {&b.Front, d.Front}} {
+		if x.text != "" {
+			if *x.to, err = geom.ParseAxis(x.text); err != nil {
+				return bad(400, "%v", err)
+			}
+		}
+	}
+	b.Handed, b.MetresPerUnit = geom.Handedness(d.Handedness), d.MetresPerUnit
+	if err := s.svc.SetBasis(c.Context(), id, &b); err != nil {
+		return err
+	}
+	return c.Status(202).JSON(struct{}{})
+}
+
+func (s *Server) DeleteBasis(c fiber.Ctx, id int64) error {
+	if err := s.svc.SetBasis(c.Context(), id, nil); err != nil {
+		return err
+	}
+	return c.Status(202).JSON(struct{}{})
+}

@@ -1,0 +1,185 @@
+package project
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"image"
+	"strconv"
+
+	"excavate/core/appraise"
+	"excavate/core/format/gltf"
+	"excavate/core/geom"
+	"excavate/core/pixel"
+	"excavate/core/scene"
+	"excavate/internal/store/db"
+)
+
+// kept computes something of a scene once and keeps it beside the blobs.
+func (s *Service) kept(what, digest string, of func(*scene.Scene) ([]byte, error)) ([]byte, error) {
+	return s.Blobs.Side(what+" "+digest, func() ([]byte, error) {
+		sc, err := s.SceneOf(digest)
+		if err != nil {
+			return nil, err
+		}
+		return of(sc)
+	})
+}
+
+// Inventory lists a scene as the 3D view has it, as JSON.
+func (s *Service) Inventory(digest string) ([]byte, error) {
+	return s.kept("inventory 1", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
+}
+
+// Clues are what speaks for a basis.
+func (s *Service) Clues(digest string) ([]appraise.Clue, error) {
+	sc, err := s.SceneOf(digest)
+	if err != nil {
+		return nil, err
+	}
+	return appraise.Basis(sc), nil
+}
+
+// pictureOf is a scene's picture.
+func pictureOf(sc *scene.Scene, n int) (*scene.Picture, error) {
+	if n < 0 || n >= len(sc.Pictures) {
+		return nil, userErr(404, "picture %d: there are %d", n, len(sc.Pictures))
+	}
+	if p := &sc.Pictures[n]; !p.Missing() {
+		return p, nil
+	}
+	return nil, userErr(404, "the picture %s was not found", sc.Pictures[n].Name)
+}
+
+// ScenePicture is a picture of a scene, encoded.
+func (s *Service) ScenePicture(digest string, n int) (data []byte, mime, name string, err error) {
+	sc, err := s.SceneOf(digest)
+	if err != nil {
+		return nil, "", "", err
+	}
+	p, err := pictureOf(sc, n)
+	if err != nil {
+		return nil, "", "", err
+	}
+	return p.Data, p.MIME, p.Name, nil
+}
+
+// roleOf is what a scene uses a picture for: the role of the first material.
+func roleOf(sc *scene.Scene, n int) scene.Role {
+	for i := range sc.Materials {
+		for _, t := range sc.Materials[i].Textures {
+			if t.Picture == n {
+				return t.Role
+			}
+		}
+	}
+	return ""
+}
+
+// MeaningOf is what the numbers of a scene's picture are.
+func (s *Service) MeaningOf(digest string, n int) (pixel.Meaning, error) {
+	sc, err := s.SceneOf(digest)
+	if err != nil {
+		return "", err
+	}
+	switch r := roleOf(sc, n); {
+	case r == scene.RoleNormal || r == scene.RoleClearcoatNormal:
+		return pixel.Normal, nil
+	case r == "" || r.Colour():
+		return pixel.Colour, nil
+	}
+	return pixel.Plain, nil
+}
+
+// Appraisal says what a picture probably is, as JSON.
+func (s *Service) Appraisal(digest string, n int) ([]byte, error) {
+	return s.kept(fmt.Sprintf("appraisal 1 %d", n), digest, func(sc *scene.Scene) ([]byte, error) {
+		p, err := pictureOf(sc, n)
+		if err != nil {
+			return nil, err
+		}
+		img, err := pixel.DecodePicture(p.Data, p.MIME)
+		if err != nil {
+			return nil, err
+		}
+		return json.Marshal(appraise.Appraise(pixel.ToNRGBA(img), string(roleOf(sc, n))))
+	})
+}
+
+// uvSide is the side of a drawn UV set in pixels.
+const uvSide = 640
+
+// UV draws a UV set over the colour picture of its material, or over the first
+// picture that uses the set.
+func (s *Service) UV(digest string, mesh, part, set int) ([]byte, error) {
+	return s.kept("uv 1 "+strconv.Itoa(mesh)+" "+strconv.Itoa(part)+" "+strconv.Itoa(set), digest, func(sc *scene.Scene) ([]byte, error) {
+		if mesh < 0 || mesh >= len(sc.Meshes) || part < 0 || part >= len(sc.Meshes[mesh].Parts) || set < 0 || set >= len(sc.Meshes[mesh].Parts[part].UVs) {
+			return nil, userErr(404, "there is no UV set %d of part %d of mesh %d", set, part, mesh)
+		}
+		p := &sc.Meshes[mesh].Parts[part]
+		var under *image.NRGBA
+		if p.Material >= 0 {
+			best := -1
+			for _, t := range sc.Materials[p.Material].Textures {
+				if t.UVSet == set && !sc.Pictures[t.Picture].Missing() && (best < 0 || t.Role == scene.RoleColour) {
+					best = t.Picture
+				}
+			}
+			if best >= 0 {
+				if img, err := pixel.DecodePicture(sc.Pictures[best].Data, sc.Pictures[best].MIME); err == nil {
+					under = pixel.ToNRGBA(img)
+				}
+			}
+		}
+		return pixel.PNG(appraise.Drawn(p, set, under, uvSide))
+	})
+}
+
+// Compare measures one scene against another.
+func (s *Service) Compare(a, b string, tolerance float64) (appraise.Comparison, error) {
+	x, err := s.SceneOf(a)
+	if err != nil {
+		return appraise.Comparison{}, err
+	}
+	y, err := s.SceneOf(b)
+	if err != nil {
+		return appraise.Comparison{}, err
+	}
+	return appraise.Compare(x, y, tolerance), nil
+}
+
+// Distances is scene a as a GLB, coloured by its distance from b.
+func (s *Service) Distances(a, b string, tolerance float64) ([]byte, error) {
+	return s.kept(fmt.Sprintf("distances 1 %s %g", b, tolerance), a, func(x *scene.Scene) ([]byte, error) {
+		y, err := s.SceneOf(b)
+		if err != nil {
+			return nil, err
+		}
+		out, _, err := gltf.Write(appraise.Coloured(forView(x), forView(y), tolerance), gltf.Options{AsStands: true})
+		return out, err
+	})
+}
+
+// SetBasis decides what a find's coordinates mean; nil takes the file's word
+// again.
+func (s *Service) SetBasis(ctx context.Context, id int64, b *geom.Basis) error {
+	f, err := s.Store.GetFind(ctx, id)
+	if f, err = Known(f, err, "find", id); err != nil {
+		return err
+	}
+	text := []byte("null")
+	if b != nil {
+		if err := b.Validate(); err != nil {
+			return userErr(400, "%v", err)
+		}
+		text = asJSON(b)
+	}
+	if bytes.Equal(text, f.Basis) {
+		return nil
+	}
+	if err := s.Store.FindBasis(ctx, db.FindBasisParams{Basis: text, ID: id}); err != nil {
+		return err
+	}
+	return s.queueDecode(ctx, f.ProjectID, id, "Decoding "+f.EntryPath)
+}
