@@ -18,6 +18,7 @@ import (
 	"excavate/core/find"
 	"excavate/core/format"
 	"excavate/core/limit"
+	"excavate/core/pixel"
 	"excavate/core/render"
 	"excavate/core/scene"
 	"excavate/core/source"
@@ -28,42 +29,46 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// decode reads a model: a file, or where there is none of that name an entry
-// of the sources. Pictures are looked for in the sources, then beside the
-// file.
-func (o *options) decode(ctx context.Context, lib *find.Library, stack source.Stack, name string) (*scene.Scene, string, error) {
-	in := find.Input{Name: filepath.Base(name), Finder: pinned{stack, o.binds}, Readings: o.readings}
+// load reads a file, or where there is none of that name an entry of the
+// sources. What belongs to it is looked for in the sources, then beside the
+// file; it can be read until done.
+func (o *options) load(stack source.Stack, name string) (in find.Input, done func(), err error) {
+	in = find.Input{Name: filepath.Base(name), Finder: pinned{stack, o.binds}, Readings: o.readings}
+	done = func() {}
 	st, err := os.Stat(name)
 	switch {
 	case err == nil && st.IsDir():
-		return nil, "", fmt.Errorf("it is a folder")
+		return in, done, fmt.Errorf("it is a folder")
 	case err == nil:
 		if st.Size() > limit.EntryBytes {
-			return nil, "", fmt.Errorf("it has %d bytes, at most %d are held in memory", st.Size(), int64(limit.EntryBytes))
+			return in, done, fmt.Errorf("it has %d bytes, at most %d are held in memory", st.Size(), int64(limit.EntryBytes))
 		}
 		if in.Data, err = os.ReadFile(name); err != nil {
-			return nil, "", err
+			return in, done, err
 		}
-		beside, err := source.OpenShallow(filepath.Dir(name))
-		if err == nil {
-			defer beside.Close()
+		if beside, err := source.OpenShallow(filepath.Dir(name)); err == nil {
+			done = func() { beside.Close() }
 			in.Finder = pinned{append(append(source.Stack{}, stack...), beside), o.binds}
 		}
-	default:
-		found := false
-		for _, s := range stack {
-			if i := s.Lookup(strings.TrimPrefix(name, s.Label+":")); i >= 0 {
-				if in.Data, err = s.Read(i); err != nil {
-					return nil, "", err
-				}
-				in.Name, in.From, found = s.Entries()[i].Path, s.Label, true
-				break
-			}
-		}
-		if !found {
-			return nil, "", err
+		return in, done, nil
+	}
+	for _, s := range stack {
+		if i := s.Lookup(strings.TrimPrefix(name, s.Label+":")); i >= 0 {
+			in.Data, err = s.Read(i)
+			in.Name, in.From = s.Entries()[i].Path, s.Label
+			return in, done, err
 		}
 	}
+	return in, done, err
+}
+
+// decode reads a model.
+func (o *options) decode(ctx context.Context, lib *find.Library, stack source.Stack, name string) (*scene.Scene, string, error) {
+	in, done, err := o.load(stack, name)
+	if err != nil {
+		return nil, "", err
+	}
+	defer done()
 	return lib.Decode(ctx, in)
 }
 
@@ -156,11 +161,13 @@ func printInspection(w io.Writer, x find.Inspection, s *scene.Scene) {
 
 func convertCommand(o *options) *cobra.Command {
 	var out, chainFile, to string
-	c := &cobra.Command{Use: "convert IN -o OUT [--chain chain.yaml]", Short: "Run a chain over a model, or every model of a folder, and write it in another format", Args: cobra.ExactArgs(1),
-		Long: "Reads a model in any format or layout, runs a chain over it and writes it in the format of OUT's ending (see excavate formats), or as a .zip with a manifest. Where IN is a folder, every model in it is written below the folder OUT in the format of --to; the tree is kept, and what cannot be converted is reported while the rest goes on."}
+	var pic pictureOptions
+	c := &cobra.Command{Use: "convert IN -o OUT [--chain chain.yaml]", Short: "Write a model or a picture, or all of a folder, in another format", Args: cobra.ExactArgs(1),
+		Long: "Reads a model in any format or layout, runs a chain over it and writes it in the format of OUT's ending (see excavate formats), or as a .zip with a manifest; a picture is written where the ending is that of a picture format. Where IN is a folder, every model in it, or every picture, is written below the folder OUT in the format of --to; the tree is kept, and what cannot be converted is reported while the rest goes on."}
 	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, with the files that belong to it beside it; of a folder, the folder")
 	c.Flags().StringVar(&chainFile, "chain", "", "the chain document `FILE`; none leaves the model as it is")
-	c.Flags().StringVar(&to, "to", "", "the `FORMAT` to write a folder's models in, such as glb")
+	c.Flags().StringVar(&to, "to", "", "the `FORMAT` to write a folder's models or pictures in, such as glb or dds")
+	pic.flags(c)
 	c.MarkFlagRequired("output")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -182,14 +189,16 @@ func convertCommand(o *options) *cobra.Command {
 		if folder {
 			ending = "." + strings.TrimPrefix(strings.ToLower(to), ".")
 		}
-		w := shipped.Writers.ByEnding(ending)
-		if w == nil && folder {
-			w = shipped.Writers.Named(to)
+		w, p := shipped.Writers.ByEnding(ending), pixel.Writable(ending)
+		if w == nil && p == nil && folder {
+			w, p = shipped.Writers.Named(to), pixel.Writable(to)
 		}
-		if w == nil && (folder || ending != ".zip") {
+		if w == nil && p == nil && (folder || ending != ".zip") {
 			var known []string
-			for _, w := range shipped.Writers {
-				known = append(known, w.Ending)
+			for _, k := range shipped.All() {
+				if k.Writes {
+					known = append(known, k.Ending)
+				}
 			}
 			if folder {
 				return fmt.Errorf("--to %q cannot be written; name one of %s", to, strings.Join(known, ", "))
@@ -201,25 +210,34 @@ func convertCommand(o *options) *cobra.Command {
 			return err
 		}
 		defer done()
-		x := converter{o, lib, stack, doc, w}
-		if folder {
-			return x.folder(cmd, args[0], out)
+		x := converter{o, lib, stack, doc, w, p, pic}
+		one := x.model
+		if p != nil {
+			if chainFile != "" {
+				return fmt.Errorf("--chain: a chain runs over models, %s is a picture format", p.Title)
+			}
+			one = x.picture
 		}
-		return x.file(cmd.Context(), cmd.ErrOrStderr(), args[0], out)
+		if folder {
+			return x.folder(cmd, args[0], out, one)
+		}
+		return one(cmd.Context(), cmd.ErrOrStderr(), args[0], out)
 	}
 	return c
 }
 
-// converter runs a chain over models and writes them.
+// converter runs a chain over models and writes them, or writes pictures.
 type converter struct {
 	*options
 	lib   *find.Library
 	stack source.Stack
 	doc   *chain.Chain
-	to    *format.Writer // nil for a delivery
+	to    *format.Writer   // nil for a delivery and for pictures
+	pic   *pixel.Container // of pictures
+	how   pictureOptions
 }
 
-func (x *converter) file(ctx context.Context, log io.Writer, in, out string) error {
+func (x *converter) model(ctx context.Context, log io.Writer, in, out string) error {
 	s, _, err := x.decode(ctx, x.lib, x.stack, in)
 	if err != nil {
 		return fmt.Errorf("%s: %w", in, err)
@@ -264,9 +282,15 @@ func (x *converter) file(ctx context.Context, log io.Writer, in, out string) err
 	return writeWhole(out, glb)
 }
 
-// folder converts every model of a folder, as many at once as there are
-// processors. Files that are no models are passed over.
-func (x *converter) folder(cmd *cobra.Command, in, out string) error {
+// folder converts every model or picture of a folder, as many at once as there
+// are processors. Other files are passed over.
+func (x *converter) folder(cmd *cobra.Command, in, out string, one func(ctx context.Context, log io.Writer, in, out string) error) error {
+	want, ending := find.Model, ""
+	if x.pic != nil {
+		want, ending = find.Picture, x.pic.Ending
+	} else {
+		ending = x.to.Ending
+	}
 	type job struct{ from, to string }
 	jobs := make(chan job)
 	var mu sync.Mutex
@@ -278,7 +302,7 @@ func (x *converter) folder(cmd *cobra.Command, in, out string) error {
 				var log bytes.Buffer
 				err := os.MkdirAll(filepath.Dir(j.to), 0o755)
 				if err == nil {
-					err = x.file(cmd.Context(), &log, j.from, j.to)
+					err = one(cmd.Context(), &log, j.from, j.to)
 				}
 				mu.Lock()
 				if err != nil {
@@ -319,16 +343,16 @@ func (x *converter) folder(cmd *cobra.Command, in, out string) error {
 		head := make([]byte, find.HeadBytes)
 		n, _ := io.ReadFull(f, head)
 		f.Close()
-		if kind, _ := x.lib.KindOf(head[:n]); kind != find.Model {
+		if kind, _ := x.lib.KindOf(head[:n]); kind != want {
 			return nil
 		}
 		rel, err := filepath.Rel(in, name)
 		if err != nil {
 			return err
 		}
-		to := filepath.Join(out, strings.TrimSuffix(rel, filepath.Ext(rel))+x.to.Ending)
-		if taken[to] { // two models that differ in their ending only
-			to = filepath.Join(out, rel+x.to.Ending)
+		to := filepath.Join(out, strings.TrimSuffix(rel, filepath.Ext(rel))+ending)
+		if taken[to] { // two that differ in their ending only
+			to = filepath.Join(out, rel+ending)
 		}
 		taken[to] = true
 		select {
@@ -342,12 +366,12 @@ func (x *converter) folder(cmd *cobra.Command, in, out string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "%d models converted, %d failed\n", made, failed)
+	fmt.Fprintf(cmd.ErrOrStderr(), "%d %ss converted, %d failed\n", made, want, failed)
 	if failed > 0 {
 		return errQuiet
 	}
 	if made == 0 {
-		return fmt.Errorf("%s holds no model that is recognised", in)
+		return fmt.Errorf("%s holds no %s that is recognised", in, want)
 	}
 	return nil
 }

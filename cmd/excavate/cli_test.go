@@ -7,7 +7,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"image/png"
+	"image"
 	"io/fs"
+	"math"
 	"math"
 	"net/http/httptest"
 	"os"
@@ -18,6 +20,7 @@ import (
 	"testing"
 
 	"excavate/core/find"
+	"excavate/core/pixel"
 	"excavate/core/target"
 	"excavate/standin/console"
 	"excavate/standin/exchange"
@@ -284,19 +287,21 @@ func TestOwnLayoutsWin(t *testing.T) {
 	}
 }
 
+// files are the paths below a folder.
+func files(dir string) (out []string) {
+	filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			rel, _ := filepath.Rel(dir, p)
+			out = append(out, filepath.ToSlash(rel))
+		}
+		return nil
+	})
+	return out
+}
+
 func TestUnpackParts(t *testing.T) {
 	dir := demoData(t)
 	at := func(n string) string { return filepath.Join(dir, n) }
-	files := func(dir string) (out []string) {
-		filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
-			if err == nil && !d.IsDir() {
-				rel, _ := filepath.Rel(dir, p)
-				out = append(out, filepath.ToSlash(rel))
-			}
-			return nil
-		})
-		return out
-	}
 	same := func(what string, got []string, want ...string) {
 		t.Helper()
 		if !slices.Equal(got, want) {
@@ -494,6 +499,58 @@ func TestConvertToOtherFormats(t *testing.T) {
 		t.Error("half a file was converted")
 	}
 	if text := must(t, "formats"); !strings.Contains(text, "collada") || !strings.Contains(text, "read, written") {
+		t.Error(text)
+	}
+}
+
+func TestConvertPictures(t *testing.T) {
+	dir := t.TempDir()
+	lib := demoData(t)
+	out := filepath.Join(dir, "wash")
+	must(t, "unpack", filepath.Join(lib, "washes.tide"), "-o", out)
+	// A normal map among them: its numbers are directions.
+	bumps := image.NewNRGBA(image.Rect(0, 0, 64, 64))
+	for i := range 64 * 64 {
+		x, y := 0.6*math.Sin(float64(i%64)/5), 0.6*math.Cos(float64(i/64)/7)
+		copy(bumps.Pix[4*i:], []byte{byte(127.5 + 127.5*x), byte(127.5 + 127.5*y), byte(127.5 + 127.5*math.Sqrt(1-x*x-y*y)), 255})
+	}
+	b, err := pixel.PNG(bumps)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(out, "bumps.png"), b, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	made := filepath.Join(dir, "dds")
+	must(t, "convert", out, "-o", made, "--to", "dds", "--mips")
+	kinds := map[string]bool{}
+	for _, n := range files(made) {
+		b, err := os.ReadFile(filepath.Join(made, n))
+		if err != nil {
+			t.Fatal(err)
+		}
+		// DXGI_FORMAT_BC7_UNORM is 98, of colours 99; more than one level.
+		if !bytes.HasPrefix(b, []byte("DDS ")) || b[28] < 2 || b[128] != 98 && b[128] != 99 {
+			t.Errorf("%s: %d levels of %d", n, b[28], b[128])
+		}
+		kinds[map[byte]string{98: "numbers", 99: "colour"}[b[128]]] = true
+	}
+	if !kinds["colour"] || !kinds["numbers"] {
+		t.Errorf("all the same: %v", kinds)
+	}
+	// Back to a format that system tools know.
+	again := filepath.Join(dir, "again")
+	must(t, "convert", made, "-o", again, "--to", "bmp")
+	if n := len(files(again)); n != len(files(made)) || n == 0 {
+		t.Errorf("%d of %d", n, len(files(made)))
+	}
+	one := filepath.Join(made, files(made)[0])
+	for _, wrong := range [][]string{{"--meaning", "taste"}, {"--texels", "bc2"}, {"--chain", one}} {
+		if _, err := excavate(t, append([]string{"convert", one, "-o", filepath.Join(dir, "x.ktx2")}, wrong...)...); err == nil {
+			t.Errorf("%v passed", wrong)
+		}
+	}
+	if text := must(t, "formats"); !strings.Contains(text, "picture  read, written  .ktx2") || !strings.Contains(text, "picture  read           .webp") {
 		t.Error(text)
 	}
 }

@@ -6,12 +6,14 @@ import (
 	"image"
 	"math"
 	"math/rand"
+	"slices"
 	"strings"
 	"testing"
 
 	"excavate/core/format"
 	"excavate/core/format/gltf"
 	"excavate/core/geom"
+	"excavate/core/pixel"
 	"excavate/core/scene"
 	"excavate/internal/demo"
 )
@@ -235,6 +237,51 @@ func TestCompare(t *testing.T) {
 	}
 	if c := Compare(s, &scene.Scene{}, 0); c.Same || c.Surface.Known {
 		t.Errorf("with nothing: %s", c.Verdict)
+	}
+}
+
+func TestPicturesAreCompared(t *testing.T) {
+	s := keeper(t)
+	other := *s
+	other.Pictures = append([]scene.Picture{}, s.Pictures...)
+	n := slices.IndexFunc(s.Pictures, func(p scene.Picture) bool { return !p.Missing() })
+	img, err := pixel.DecodePicture(s.Pictures[n].Data, s.Pictures[n].MIME)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := pixel.ToNRGBA(img)
+	b := image.NewNRGBA(a.Rect)
+	copy(b.Pix, a.Pix)
+	change := func(by byte, every int) PictureRow {
+		for i := 0; i < len(b.Pix); i += every {
+			b.Pix[i] = a.Pix[i] ^ by
+		}
+		if other.Pictures[n].Data, err = pixel.PNG(b); err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range Compare(s, &other, 0).Pictures {
+			if r.PictureA == n {
+				return r
+			}
+		}
+		t.Fatal("the picture is in no row")
+		return PictureRow{}
+	}
+	if r := change(1, 4); r.Differ || r.Most != 1 || r.Mean != 0.25 {
+		t.Errorf("a quarter of the channels by one: %+v", r)
+	}
+	if r := change(128, 4); !r.Differ || r.Most != 128 || r.Mean != 32 {
+		t.Errorf("all reds by half: %+v", r)
+	}
+	if c := Compare(s, &other, 0); c.Same || !strings.Contains(c.Verdict, "same shape") {
+		t.Error(c.Verdict)
+	}
+	d := Difference(a, b)
+	if p := d.Pix[:4]; p[0] != 255 || p[1] != 0 || p[3] != 255 {
+		t.Errorf("the difference is %v", p)
+	}
+	if d := Difference(a, image.NewNRGBA(image.Rect(0, 0, 3, 2))); d.Rect != a.Rect {
+		t.Errorf("%v", d.Rect)
 	}
 }
 

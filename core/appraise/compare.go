@@ -16,15 +16,16 @@ import (
 // Comparison is how two scenes differ. Lengths are metres where both units are
 // known, otherwise the first scene's units.
 type Comparison struct {
-	Figures   []Row   `json:"figures"`
-	Bones     []Row   `json:"bones"`
-	Materials []Row   `json:"materials"`
-	Sets      []Row   `json:"sets"`
-	Motions   []Row   `json:"motions"`
-	Surface   Surface `json:"surface"`
-	Tolerance float64 `json:"tolerance"`
-	Same      bool    `json:"same"`
-	Verdict   string  `json:"verdict"`
+	Figures   []Row        `json:"figures"`
+	Bones     []Row        `json:"bones"`
+	Materials []Row        `json:"materials"`
+	Sets      []Row        `json:"sets"`
+	Motions   []Row        `json:"motions"`
+	Pictures  []PictureRow `json:"pictures"`
+	Surface   Surface      `json:"surface"`
+	Tolerance float64      `json:"tolerance"`
+	Same      bool         `json:"same"`
+	Verdict   string       `json:"verdict"`
 }
 
 // Row is one thing of both; it is empty where one has none.
@@ -80,6 +81,7 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	out.Materials = rows(materials(a), materials(b))
 	out.Sets = rows(sets(a), sets(b))
 	out.Motions = rows(motions(a), motions(b))
+	out.Pictures = pictures(a, b)
 	if tolerance <= 0 {
 		tolerance = size / 1000
 	}
@@ -105,6 +107,11 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 			}
 		}
 	}
+	for _, r := range out.Pictures {
+		if r.Differ {
+			differing++
+		}
+	}
 	switch {
 	case !out.Surface.Known:
 		out.Verdict = "one of them has no surface to compare"
@@ -112,7 +119,7 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		out.Same = true
 		out.Verdict = fmt.Sprintf("the same within %s: no point is farther from the other surface than %s", length(tolerance), length(out.Surface.Most))
 	case out.Surface.Most <= tolerance:
-		out.Verdict = fmt.Sprintf("the same shape within %s, but %d bones, materials, sets or motions differ", length(tolerance), differing)
+		out.Verdict = fmt.Sprintf("the same shape within %s, but %d bones, materials, sets, motions or pictures differ", length(tolerance), differing)
 	default:
 		out.Verdict = fmt.Sprintf("not the same: up to %s apart, more than the %s that would pass", length(out.Surface.Most), length(tolerance))
 	}

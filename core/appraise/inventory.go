@@ -14,14 +14,14 @@ import (
 // the number of the part's first primitive in a GLB of the scene, by which 3D
 // views know it.
 type Inventory struct {
-	Nodes       []Node     `json:"nodes"`
-	Meshes      []Mesh     `json:"meshes"`
-	Materials   []Material `json:"materials"`
-	Skins       []Skin     `json:"skins"`
-	Morphs      []Morph    `json:"morphs"`
-	Motions     []Motion   `json:"motions"`
-	Expressions []string   `json:"expressions"`
-	Colliders   []Collider `json:"colliders"`
+	Nodes       []Node       `json:"nodes"`
+	Meshes      []Mesh       `json:"meshes"`
+	Materials   []Material   `json:"materials"`
+	Skins       []Skin       `json:"skins"`
+	Morphs      []Morph      `json:"morphs"`
+	Motions     []Motion     `json:"motions"`
+	Expressions []Expression `json:"expressions"`
+	Colliders   []Collider   `json:"colliders"`
 }
 
 // Node is a place in the tree.
@@ -33,7 +33,7 @@ type Node struct {
 	Mesh     int         `json:"mesh"`
 	Size     *[3]float64 `json:"size,omitempty"` // of its mesh in the world, in the scene's unit
 	Detail   int         `json:"detail"`         // level of detail that its name tells; 0 is the finest
-	Unwanted bool        `json:"unwanted"`       // a camera, light or helper
+	Unwanted bool        `json:"unwanted"`       // a camera, light or helper, or a mesh that cannot be seen
 }
 
 // Mesh is a list of parts.
@@ -74,10 +74,11 @@ type Material struct {
 
 // Texture is a picture in a role.
 type Texture struct {
-	Role    string `json:"role"`
-	Picture int    `json:"picture"`
-	UVSet   int    `json:"uvSet"`
-	Missing bool   `json:"missing"`
+	Role     string `json:"role"`
+	Channels string `json:"channels"` // that the role reads
+	Picture  int    `json:"picture"`
+	UVSet    int    `json:"uvSet"`
+	Missing  bool   `json:"missing"`
 }
 
 // Skin is a skeleton with how deep it goes.
@@ -115,6 +116,19 @@ type Motion struct {
 	Moves    int     `json:"moves"` // nodes
 }
 
+// Expression is a face of an avatar, as the morph targets that make it.
+type Expression struct {
+	Name   string       `json:"name"`
+	Morphs []MorphShare `json:"morphs"`
+}
+
+// MorphShare is how far a morph target goes.
+type MorphShare struct {
+	Mesh   int     `json:"mesh"`
+	Index  int     `json:"index"`
+	Weight float32 `json:"weight"`
+}
+
 // Collider is a sphere or capsule of an avatar, in the space of its node.
 type Collider struct {
 	Node   int         `json:"node"`
@@ -125,7 +139,7 @@ type Collider struct {
 
 // New lists a scene.
 func New(s *scene.Scene) Inventory {
-	out := Inventory{Nodes: []Node{}, Meshes: []Mesh{}, Materials: []Material{}, Skins: []Skin{}, Morphs: []Morph{}, Motions: []Motion{}, Expressions: []string{}, Colliders: []Collider{}}
+	out := Inventory{Nodes: []Node{}, Meshes: []Mesh{}, Materials: []Material{}, Skins: []Skin{}, Morphs: []Morph{}, Motions: []Motion{}, Expressions: []Expression{}, Colliders: []Collider{}}
 	bones, helpers, world := s.Bones(), s.Helpers(), s.World()
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
@@ -152,6 +166,9 @@ func New(s *scene.Scene) Inventory {
 			if x.Detail == 0 {
 				x.Detail = detail(s.Meshes[n.Mesh].Name)
 			}
+			if unseen(s, &s.Meshes[n.Mesh], box) {
+				x.Kind, x.Unwanted = "hidden mesh", true
+			}
 		case bones[i]:
 			x.Kind = "bone"
 		case n.Camera >= 0:
@@ -161,7 +178,7 @@ func New(s *scene.Scene) Inventory {
 		case helpers[i]:
 			x.Kind = "helper"
 		}
-		x.Unwanted = x.Kind == "camera" || x.Kind == "light" || x.Kind == "helper"
+		x.Unwanted = x.Unwanted || x.Kind == "camera" || x.Kind == "light" || x.Kind == "helper"
 		out.Nodes = append(out.Nodes, x)
 	}
 	uses := make([]int, len(s.Materials))
@@ -212,13 +229,50 @@ func New(s *scene.Scene) Inventory {
 	}
 	if a := s.Avatar; a != nil {
 		for _, e := range a.Expressions {
-			out.Expressions = append(out.Expressions, e.Name)
+			x := Expression{Name: e.Name, Morphs: []MorphShare{}}
+			for _, m := range e.Morphs {
+				x.Morphs = append(x.Morphs, MorphShare{s.Nodes[m.Node].Mesh, m.Index, m.Weight})
+			}
+			out.Expressions = append(out.Expressions, x)
 		}
 		for _, c := range a.Colliders {
 			out.Colliders = append(out.Colliders, Collider{c.Node, c.Offset, c.Radius, c.Tail})
 		}
 	}
 	return out
+}
+
+// unseen tells whether a mesh shows nothing: it has no extent, or all its
+// materials are wholly transparent.
+func unseen(s *scene.Scene, m *scene.Mesh, box geom.Box) bool {
+	if box.Empty() || geom.Vec3(box.Size()).Len() == 0 {
+		return true
+	}
+	for i := range m.Parts {
+		k := m.Parts[i].Material
+		if k < 0 || s.Materials[k].Alpha == scene.Opaque || s.Materials[k].BaseColour[3] > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// channels are those of a picture that a role reads (glTF 2.0, section 3.9, and
+// the extensions KHR_materials_clearcoat, _specular, _transmission, _sheen).
+func channels(r scene.Role) string {
+	switch r {
+	case scene.RoleMetalRgh:
+		return "G roughness, B metallic"
+	case scene.RoleOcclusion, scene.RoleClearcoat, scene.RoleTransmission:
+		return "R"
+	case scene.RoleClearcoatRoughness, scene.RoleOutline:
+		return "G"
+	case scene.RoleSpecular, scene.RoleSheenRoughness:
+		return "A"
+	case scene.RoleColour:
+		return "RGB, A opacity"
+	}
+	return "RGB"
 }
 
 // detail is the level of detail that a name tells: "… lod 2", "_LOD1".
@@ -272,7 +326,7 @@ func material(s *scene.Scene, m *scene.Material, triangles int) Material {
 		}
 	}
 	for _, t := range m.Textures {
-		x.Textures = append(x.Textures, Texture{string(t.Role), t.Picture, t.UVSet, s.Pictures[t.Picture].Missing()})
+		x.Textures = append(x.Textures, Texture{string(t.Role), channels(t.Role), t.Picture, t.UVSet, s.Pictures[t.Picture].Missing()})
 	}
 	return x
 }

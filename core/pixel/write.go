@@ -7,6 +7,7 @@ import (
 	"image"
 	"image/jpeg"
 	"image/png"
+	"strings"
 
 	"github.com/klauspost/compress/zstd"
 )
@@ -19,10 +20,32 @@ type WriteOptions struct {
 	Quality int     // of JPEG, 1 to 100; 0 is 92
 }
 
-// WriteFormats are the picture formats that are written, by name, with what
-// their files end in.
-var WriteFormats = []struct{ Name, Title, Ending string }{
-	{"png", "PNG", ".png"}, {"jpeg", "JPEG", ".jpg"}, {"tga", "Truevision TGA", ".tga"}, {"bmp", "Windows bitmap", ".bmp"}, {"dds", "DirectDraw surface", ".dds"}, {"ktx2", "KTX 2.0", ".ktx2"},
+// Container is a picture format by name, with what its files end in.
+type Container struct {
+	Name, Title, Ending string
+	Writes              bool
+	Texels              []Format // those it can be written with, the usual one first
+}
+
+var texels = []Format{BC7, BC1, BC3, BC4, BC5, "r8g8b8a8", "b8g8r8a8", "r8"}
+
+// Containers are the picture formats that are read; most are written too.
+var Containers = []Container{
+	{"png", "PNG", ".png", true, nil}, {"jpeg", "JPEG", ".jpg", true, nil}, {"tga", "Truevision TGA", ".tga", true, nil}, {"bmp", "Windows bitmap", ".bmp", true, nil},
+	{"dds", "DirectDraw surface", ".dds", true, texels}, {"ktx2", "KTX 2.0", ".ktx2", true, texels}, {"ktx", "KTX 1.1", ".ktx", false, nil},
+	{"webp", "WebP", ".webp", false, nil}, {"tiff", "TIFF", ".tif", false, nil}, {"gif", "GIF", ".gif", false, nil},
+}
+
+// Writable is the picture format of a name or an ending that is written; nil
+// if there is none.
+func Writable(name string) *Container {
+	name = strings.ToLower(name)
+	for i := range Containers {
+		if c := &Containers[i]; c.Writes && (c.Name == name || c.Ending == name || c.Name == "jpeg" && name == ".jpeg") {
+			return c
+		}
+	}
+	return nil
 }
 
 // Write writes a picture; lost says what the format cannot carry.

@@ -79,11 +79,7 @@ func (s *Server) ScenePictureFile(c fiber.Ctx, digest Digest, n int, p ScenePict
 	if i := strings.LastIndexByte(name, '.'); i > 0 {
 		name = name[:i]
 	}
-	for _, f := range pixel.WriteFormats {
-		if f.Name == p.Format {
-			name += f.Ending
-		}
-	}
+	name += pixel.Writable(p.Format).Ending
 	c.Set("Content-Type", "application/octet-stream")
 	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
 	return c.Send(out)
@@ -95,6 +91,14 @@ func (s *Server) ScenePictureAppraisal(c fiber.Ctx, digest Digest, n int) error 
 		return err
 	}
 	return keep(c, "application/json", b)
+}
+
+func (s *Server) ScenePictureDifference(c fiber.Ctx, digest Digest, n int, p ScenePictureDifferenceParams) error {
+	b, err := s.svc.PictureDifference(digest, n, p.With, p.Other)
+	if err != nil {
+		return err
+	}
+	return keep(c, "image/png", b)
 }
 
 func (s *Server) CompareScenes(c fiber.Ctx, digest Digest, p CompareScenesParams) error {

@@ -1080,11 +1080,14 @@ type Format struct {
 	Ending *string `json:"ending,omitempty"`
 
 	// Kind model, or picture
-	Kind   *string `json:"kind,omitempty"`
-	Name   string  `json:"name"`
-	Reads  bool    `json:"reads"`
-	Title  string  `json:"title"`
-	Writes bool    `json:"writes"`
+	Kind  *string `json:"kind,omitempty"`
+	Name  string  `json:"name"`
+	Reads bool    `json:"reads"`
+
+	// Texels that a picture can be written with
+	Texels *[]string `json:"texels,omitempty"`
+	Title  string    `json:"title"`
+	Writes bool      `json:"writes"`
 }
 
 // Guess defines model for Guess.
@@ -1102,8 +1105,15 @@ type Inventory struct {
 		Radius float32    `json:"radius"`
 		Tail   *[]float32 `json:"tail,omitempty"`
 	} `json:"colliders"`
-	Expressions []string `json:"expressions"`
-	Materials   []struct {
+	Expressions []struct {
+		Morphs []struct {
+			Index  int     `json:"index"`
+			Mesh   int     `json:"mesh"`
+			Weight float32 `json:"weight"`
+		} `json:"morphs"`
+		Name string `json:"name"`
+	} `json:"expressions"`
+	Materials []struct {
 		Alpha string `json:"alpha"`
 
 		// Colour linear RGBA
@@ -1113,10 +1123,11 @@ type Inventory struct {
 		Name      string    `json:"name"`
 		Roughness float32   `json:"roughness"`
 		Textures  []struct {
-			Missing bool   `json:"missing"`
-			Picture int    `json:"picture"`
-			Role    string `json:"role"`
-			UvSet   int    `json:"uvSet"`
+			Channels string `json:"channels"`
+			Missing  bool   `json:"missing"`
+			Picture  int    `json:"picture"`
+			Role     string `json:"role"`
+			UvSet    int    `json:"uvSet"`
 		} `json:"textures"`
 		Toon      bool `json:"toon"`
 		Triangles int  `json:"triangles"`
@@ -1552,9 +1563,21 @@ type SceneComparison struct {
 	Figures   []DiffRow `json:"figures"`
 	Materials []DiffRow `json:"materials"`
 	Motions   []DiffRow `json:"motions"`
-	Same      bool      `json:"same"`
-	Sets      []DiffRow `json:"sets"`
-	Surface   struct {
+	Pictures  []struct {
+		A      string  `json:"a"`
+		B      string  `json:"b"`
+		Differ bool    `json:"differ"`
+		Mean   float64 `json:"mean"`
+
+		// Most the largest difference of a channel of 255
+		Most     int    `json:"most"`
+		Name     string `json:"name"`
+		PictureA int    `json:"pictureA"`
+		PictureB int    `json:"pictureB"`
+	} `json:"pictures"`
+	Same    bool      `json:"same"`
+	Sets    []DiffRow `json:"sets"`
+	Surface struct {
 		Known   bool    `json:"known"`
 		Mean    float64 `json:"mean"`
 		Most    float64 `json:"most"`
@@ -2152,6 +2175,12 @@ type ScenePictureParams struct {
 // ScenePictureParamsShow defines parameters for ScenePicture.
 type ScenePictureParamsShow string
 
+// ScenePictureDifferenceParams defines parameters for ScenePictureDifference.
+type ScenePictureDifferenceParams struct {
+	With  string `form:"with" json:"with"`
+	Other int    `form:"other" json:"other"`
+}
+
 // ScenePictureFileParams defines parameters for ScenePictureFile.
 type ScenePictureFileParams struct {
 	Format string `form:"format" json:"format"`
@@ -2552,6 +2581,9 @@ type ServerInterface interface {
 
 	// (GET /api/scenes/{digest}/pictures/{picture}/appraisal)
 	ScenePictureAppraisal(c fiber.Ctx, digest Digest, picture int) error
+
+	// (GET /api/scenes/{digest}/pictures/{picture}/difference)
+	ScenePictureDifference(c fiber.Ctx, digest Digest, picture int, params ScenePictureDifferenceParams) error
 
 	// (GET /api/scenes/{digest}/pictures/{picture}/file)
 	ScenePictureFile(c fiber.Ctx, digest Digest, picture int, params ScenePictureFileParams) error
@@ -6139,6 +6171,66 @@ func (siw *ServerInterfaceWrapper) ScenePictureAppraisal(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ScenePictureDifference operation middleware
+func (siw *ServerInterfaceWrapper) ScenePictureDifference(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// ------------- Path parameter "picture" -------------
+	var picture int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "picture", c.Params("picture"), &picture, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter picture: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ScenePictureDifferenceParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "with", query, &params.With, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter with: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "other" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "other", query, &params.Other, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter other: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ScenePictureDifference(c, digest, picture, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ScenePictureFile operation middleware
 func (siw *ServerInterfaceWrapper) ScenePictureFile(c fiber.Ctx) error {
 
@@ -6864,6 +6956,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture", wrapper.ScenePicture)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture/file", wrapper.ScenePictureFile)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture/difference", wrapper.ScenePictureDifference)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture/appraisal", wrapper.ScenePictureAppraisal)
 

@@ -29,7 +29,7 @@ func (s *Service) kept(what, digest string, of func(*scene.Scene) ([]byte, error
 
 // Inventory lists a scene as the 3D view has it, as JSON.
 func (s *Service) Inventory(digest string) ([]byte, error) {
-	return s.kept("inventory 1", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
+	return s.kept("inventory 2", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
 }
 
 // Clues are what speaks for a basis.
@@ -147,6 +147,32 @@ func (s *Service) Compare(a, b string, tolerance float64) (appraise.Comparison, 
 		return appraise.Comparison{}, err
 	}
 	return appraise.Compare(x, y, tolerance), nil
+}
+
+// PictureDifference is where a picture of scene a differs from one of b.
+func (s *Service) PictureDifference(a string, n int, b string, m int) ([]byte, error) {
+	return s.kept(fmt.Sprintf("difference 1 %d %s %d", n, b, m), a, func(x *scene.Scene) ([]byte, error) {
+		y, err := s.SceneOf(b)
+		if err != nil {
+			return nil, err
+		}
+		var both [2]*image.NRGBA
+		for i, k := range []struct {
+			sc *scene.Scene
+			n  int
+		}{{x, n}, {y, m}} {
+			p, err := pictureOf(k.sc, k.n)
+			if err != nil {
+				return nil, err
+			}
+			img, err := pixel.DecodePicture(p.Data, p.MIME)
+			if err != nil {
+				return nil, err
+			}
+			both[i] = pixel.ToNRGBA(img)
+		}
+		return pixel.PNG(appraise.Difference(both[0], both[1]))
+	})
 }
 
 // Distances is scene a as a GLB, coloured by its distance from b.

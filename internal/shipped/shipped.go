@@ -17,6 +17,7 @@ import (
 	"excavate/core/format/usd"
 	"excavate/core/format/x3d"
 	"excavate/core/layout"
+	"excavate/core/pixel"
 	"excavate/layouts"
 )
 
@@ -44,12 +45,13 @@ func Library(more ...string) (*find.Library, error) {
 
 // Known is an open format with what is done with it.
 type Known struct {
-	Name   string `json:"name"`
-	Title  string `json:"title"`
-	Kind   string `json:"kind"` // model or picture
-	Ending string `json:"ending,omitempty"`
-	Reads  bool   `json:"reads"`
-	Writes bool   `json:"writes"`
+	Name   string         `json:"name"`
+	Title  string         `json:"title"`
+	Kind   string         `json:"kind"` // model or picture
+	Ending string         `json:"ending,omitempty"`
+	Reads  bool           `json:"reads"`
+	Writes bool           `json:"writes"`
+	Texels []pixel.Format `json:"texels,omitempty"` // that a picture can be written with
 }
 
 // All are the open formats, each once.
@@ -68,6 +70,9 @@ func All() []Known {
 		if w.Name == "vrm" {
 			out[k].Reads = true // by the reader of GLB
 		}
+	}
+	for _, c := range pixel.Containers {
+		out = append(out, Known{c.Name, c.Title, "picture", c.Ending, true, c.Writes, c.Texels})
 	}
 	return out
 }

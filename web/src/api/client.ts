@@ -34,6 +34,12 @@ export const useFinds = (id: number) => useQuery({ queryKey: ['p', id, 'finds'],
 export const useChains = (id: number) => useQuery({ queryKey: ['p', id, 'chains'], queryFn: () => ok(api.GET('/api/projects/{project}/chains', P(id))) })
 export const useGallery = (id: number) => useQuery({ queryKey: ['p', id, 'gallery'], placeholderData: (x) => x, queryFn: () => ok(api.GET('/api/projects/{project}/gallery', P(id))) })
 export const useFind = (id: number, find?: number) => useQuery({ queryKey: ['p', id, 'find', find], enabled: !!find, placeholderData: (x, q) => (q?.queryKey[3] === find ? x : undefined), queryFn: () => ok(api.GET('/api/finds/{find}', { params: { path: { find: find! } } })) })
+const D = (digest?: string) => ({ params: { path: { digest: digest! } } })
+export const useInventory = (digest?: string) => useQuery({ queryKey: ['inventory', digest], enabled: !!digest, staleTime: Infinity, queryFn: () => ok(api.GET('/api/scenes/{digest}/inventory', D(digest))) })
+export const useClues = (digest?: string) => useQuery({ queryKey: ['clues', digest], enabled: !!digest, staleTime: Infinity, queryFn: () => ok(api.GET('/api/scenes/{digest}/clues', D(digest))) })
+export const useAppraisal = (digest: string, picture: number, on = true) => useQuery({ queryKey: ['appraisal', digest, picture], enabled: on, staleTime: Infinity, queryFn: () => ok(api.GET('/api/scenes/{digest}/pictures/{picture}/appraisal', { params: { path: { digest, picture } } })) })
+export const useComparison = (a?: string, b?: string, tolerance?: number) => useQuery({ queryKey: ['comparison', a, b, tolerance], enabled: !!a && !!b, staleTime: Infinity, queryFn: () => ok(api.GET('/api/scenes/{digest}/comparison', { params: { path: { digest: a! }, query: { with: b!, tolerance } } })) })
+export const useFormats = (on = true) => useQuery({ queryKey: ['formats'], enabled: on, staleTime: Infinity, queryFn: () => ok(api.GET('/api/formats')) })
 export const useBands = (id: number, chain?: number) => useQuery({ queryKey: ['p', id, 'bands', chain], enabled: !!chain, placeholderData: (x) => x, queryFn: () => ok(api.GET('/api/chains/{chain}/bands', C(chain!))) })
 export const useRehearsal = (id: number, chain?: number) => useQuery({ queryKey: ['p', id, 'rehearsal', chain], enabled: !!chain, queryFn: () => ok(api.GET('/api/chains/{chain}/rehearsal', C(chain!))) })
 export const useDeliveries = (id: number) => useQuery({ queryKey: ['p', id, 'deliveries'], queryFn: () => ok(api.GET('/api/projects/{project}/deliveries', P(id))) })
@@ -79,4 +85,5 @@ export function useEvents(project: number): S['Job'][] {
 
 export const thumb = (scene: string, bare = false) => `/api/scenes/${scene}/thumb${bare ? '?read=target' : ''}`
 export const viewUrl = (scene: string, bare = false) => `/api/scenes/${scene}/view${bare ? '?read=target' : ''}`
+export const scenePicture = (scene: string, n: number, show = 'all') => `/api/scenes/${scene}/pictures/${n}?show=${show}`
 export const pictureUrl = (entry: number, show = 'all') => `/api/entries/${entry}/picture?show=${show}`

@@ -1550,6 +1550,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{digest}/pictures/{picture}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                picture: number;
+            };
+            cookie?: never;
+        };
+        /** @description How far each texel is from that of another scene's picture, the largest difference white. */
+        get: operations["scenePictureDifference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{digest}/pictures/{picture}/appraisal": {
         parameters: {
             query?: never;
@@ -2329,6 +2349,18 @@ export interface components {
             materials: components["schemas"]["DiffRow"][];
             sets: components["schemas"]["DiffRow"][];
             motions: components["schemas"]["DiffRow"][];
+            pictures: {
+                name: string;
+                a: string;
+                b: string;
+                differ: boolean;
+                pictureA: number;
+                pictureB: number;
+                /** @description the largest difference of a channel of 255 */
+                most: number;
+                /** Format: double */
+                mean: number;
+            }[];
             surface: {
                 /** Format: double */
                 most: number;
@@ -2409,6 +2441,7 @@ export interface components {
                 triangles: number;
                 textures: {
                     role: string;
+                    channels: string;
                     picture: number;
                     uvSet: number;
                     missing: boolean;
@@ -2442,7 +2475,14 @@ export interface components {
                 keys: number;
                 moves: number;
             }[];
-            expressions: string[];
+            expressions: {
+                name: string;
+                morphs: {
+                    mesh: number;
+                    index: number;
+                    weight: number;
+                }[];
+            }[];
             colliders: {
                 node: number;
                 offset: number[];
@@ -2455,6 +2495,8 @@ export interface components {
             title: string;
             /** @description model, or picture */
             kind?: string;
+            /** @description that a picture can be written with */
+            texels?: string[];
             /** @description of files that are written */
             ending?: string;
             reads: boolean;
@@ -5284,6 +5326,32 @@ export interface operations {
                 };
                 content: {
                     "*/*": string;
+                };
+            };
+        };
+    };
+    scenePictureDifference: {
+        parameters: {
+            query: {
+                with: string;
+                other: number;
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                picture: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
                 };
             };
         };

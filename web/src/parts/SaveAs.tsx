@@ -1,14 +1,14 @@
 // Saves a find in another format, and says first what that cannot carry.
 import { Button, Dialog, DialogContent, DialogTitle } from '@mui/material'
-import { useQueries, useQuery } from '@tanstack/react-query'
+import { useQueries } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, ok } from '../api/client'
+import { api, ok, useFormats } from '../api/client'
 import { Fault } from './bits'
 import { plural } from './format'
 
 export function SaveAs({ find, name }: { find: number; name: string }) {
   const [open, setOpen] = useState(false)
-  const { data: formats, error } = useQuery({ queryKey: ['formats'], enabled: open, queryFn: () => ok(api.GET('/api/formats')) })
+  const { data: formats, error } = useFormats(open)
   const list = (open ? formats ?? [] : []).filter((f) => f.writes)
   const notes = useQueries({ queries: list.map((f) => ({ queryKey: ['carried', find, f.name], queryFn: () => ok(api.GET('/api/finds/{find}/file/notes', { params: { path: { find }, query: { format: f.name } } })) })) })
   return (<>

@@ -1,34 +1,40 @@
-// The 3D view: one or two scenes under one camera, each framed by itself,
-// with the ground, the scale figure and the skeleton. No React in here.
+// The 3D view: one or two scenes under one camera, each framed by itself, with
+// the ground, the axes of its file, the scale figure and the skeleton. No React
+// in here.
 import * as THREE from 'three'
 import { OrbitControls } from 'three/addons/controls/OrbitControls.js'
 import { GLTFLoader } from 'three/addons/loaders/GLTFLoader.js'
+import { Model3D, type Ball, type Hit, type Look, type Palette } from './Model3D'
 
-export type Shading = 'textured' | 'plain' | 'normals' | 'wires'
-export interface Look { shading: Shading; skeleton: boolean; playing: boolean; time: number; motion: number }
-export interface Facts { triangles: number; height: number; metresPer200px: number }
+/** What is played. Time is in seconds. */
+export interface Play { playing: boolean; time: number; motion: number; speed: number }
+export interface Facts { ready: boolean; triangles: number; height: number; metresPer200px: number }
+/** Which way the file's axes run: up and front as the file has them, for example +Z and -Y. */
+export interface Axes { up: string; front: string; handedness: string }
+export interface Content { url: string; axes?: Axes; balls?: Ball[] }
 
 /** Height of the scale figure in metres, and the right half of its outline
  * from the head down: the one that the server draws too. */
 const FIGURE = 1.75
 const OUTLINE: [number, number][] = [[0, 1.75], [0.055, 1.735], [0.085, 1.69], [0.09, 1.63], [0.07, 1.565], [0.05, 1.53], [0.055, 1.485], [0.19, 1.44], [0.235, 1.38], [0.265, 1.12], [0.3, 0.86], [0.285, 0.78], [0.245, 0.8], [0.215, 1.08], [0.175, 1.22], [0.165, 1.02], [0.185, 0.86], [0.17, 0.52], [0.125, 0.1], [0.16, 0.03], [0.155, 0], [0.04, 0], [0.035, 0.45], [0, 0.8]]
 
+const noLook: Look = { surface: 'textured', set: 0, bone: -1, wires: false, skeleton: false, colliders: false, chosen: [], hide: false, morphs: {} }
+
 interface Pane {
   scene: THREE.Scene
-  model?: THREE.Object3D
+  model?: Model3D
   figure: THREE.Mesh
   grid?: THREE.GridHelper
-  bones: { lines: THREE.LineSegments; dots: THREE.Points; pairs: [THREE.Object3D, THREE.Object3D | null][] }
-  mixer?: THREE.AnimationMixer
-  clips: THREE.AnimationClip[]
+  axes?: THREE.Group
+  lines: THREE.LineSegments
+  dots: THREE.Points
   action?: THREE.AnimationAction
-  originals: Map<THREE.Mesh, THREE.Material | THREE.Material[]>
   centre: THREE.Vector3
   radius: number
-  url: string
+  content: Content
   token: number
-  triangles: number
   height: number
+  camera: THREE.PerspectiveCamera
 }
 
 export class Stage3D {
@@ -36,18 +42,21 @@ export class Stage3D {
   private controls: OrbitControls
   private lens = new THREE.PerspectiveCamera(28, 1, 0.01, 100)
   private panes: Pane[] = []
-  private look: Look = { shading: 'textured', skeleton: false, playing: false, time: 0, motion: 0 }
+  private look: Look = noLook
+  private withFigure = true
+  private play: Play = { playing: false, time: 0, motion: 0, speed: 1 }
   private clock = new THREE.Clock()
   private frame = 0
   private dirty = true
-  private ink = '#26241f'
-  private verdi = '#1c675c'
   private grid = '#d0c6b2'
   private man = '#b9b09c'
+  private paint: Palette = { ink: '#26241f', verdi: '#1c675c', ochre: '#8a5800', iron: '#9c2f1e', clay: '#a89f8c' }
   private watcher: ResizeObserver
   onTime: (t: number) => void = () => {}
   onDraw: (facts: Facts[]) => void = () => {}
   onError: (pane: number, message: string) => void = () => {}
+  onLoad: (pane: number, loaded: number, total: number) => void = () => {}
+  onPick: (pane: number, hit: Hit | undefined) => void = () => {}
 
   constructor(private host: HTMLElement) {
     this.renderer = new THREE.WebGLRenderer({ antialias: true, preserveDrawingBuffer: true, alpha: true })
@@ -55,11 +64,11 @@ export class Stage3D {
     this.renderer.setScissorTest(true)
     const el = this.renderer.domElement
     el.tabIndex = 0
-    el.setAttribute('aria-label', '3D view: drag to turn, wheel to come nearer, arrow keys to turn')
+    el.setAttribute('aria-label', '3D view: drag to turn, wheel to come nearer, arrow keys to turn, click to learn what a surface is')
     host.prepend(el)
     this.controls = new OrbitControls(this.lens, el)
     this.controls.enableDamping = false
-    this.controls.minDistance = 0.2
+    this.controls.minDistance = 0.02
     this.controls.maxDistance = 40
     this.controls.addEventListener('change', () => { this.dirty = true })
     el.addEventListener('keydown', (e) => {
@@ -73,6 +82,9 @@ export class Stage3D {
       this.controls.update()
       this.dirty = true
     })
+    let down: [number, number] | undefined
+    el.addEventListener('pointerdown', (e) => { down = e.button === 0 ? [e.clientX, e.clientY] : undefined })
+    el.addEventListener('pointerup', (e) => { if (down && Math.hypot(e.clientX - down[0], e.clientY - down[1]) < 4) this.pick(e); down = undefined })
     this.fit()
     this.watcher = new ResizeObserver(() => { this.dirty = true })
     this.watcher.observe(host)
@@ -90,25 +102,41 @@ export class Stage3D {
     this.renderer.domElement.remove()
   }
 
-  /** Looks from three quarters front, slightly above, from as far as it takes. */
+  /** Looks from three quarters front, slightly above, from as far as it takes,
+   * at what is chosen or at everything. */
   fit() {
     const yaw = (-32 * Math.PI) / 180, pitch = (14 * Math.PI) / 180
     this.controls.target.set(0, 0, 0)
     this.lens.position.set(Math.sin(yaw) * Math.cos(pitch), Math.sin(pitch), Math.cos(yaw) * Math.cos(pitch)).multiplyScalar(4.6)
+    const p = this.panes[0]
+    if (p?.model && this.look.chosen.length > 0) {
+      const box = p.model.extent(this.look), r = box.getSize(new THREE.Vector3()).length() / 2
+      this.controls.target.copy(box.getCenter(new THREE.Vector3()).sub(p.centre).divideScalar(p.radius))
+      this.lens.position.multiplyScalar(Math.max(r / p.radius, 0.005) * 1.1).add(this.controls.target)
+    }
     this.controls.update()
     this.dirty = true
   }
 
   /** Shows one scene, or two side by side. */
-  show(urls: string[]) {
-    while (this.panes.length > urls.length) { const p = this.panes.pop()!; p.token = -1; this.clear(p) }
-    urls.forEach((url, i) => {
+  show(list: Content[]) {
+    while (this.panes.length > list.length) { const p = this.panes.pop()!; p.token = -1; this.clear(p) }
+    list.forEach((content, i) => {
       const p = (this.panes[i] ??= this.newPane())
-      if (p.url === url) return
-      p.url = url
+      const before = p.content
+      p.content = content
+      if (before.url === content.url) { if (p.model) { this.place(p); p.model.collide(content.balls ?? []); p.model.dress(this.look) } return }
       const token = ++p.token
-      new GLTFLoader().load(url, (g) => { if (p.token === token) { this.place(p, g.scene, g.animations); this.apply(this.look) } },
-        undefined, (e) => { if (p.token === token) this.onError(i, e instanceof Error ? e.message : 'the scene could not be loaded') })
+      new GLTFLoader().load(content.url, (g) => {
+        if (p.token !== token) return
+        this.clear(p)
+        p.model = new Model3D(g, () => this.paint)
+        p.scene.add(p.model.root)
+        p.model.collide(p.content.balls ?? [])
+        this.place(p)
+        p.model.dress(this.look)
+        this.run(p, true)
+      }, (e) => { if (p.token === token) this.onLoad(i, e.loaded, e.total) }, (e) => { if (p.token === token) this.onError(i, e instanceof Error ? e.message : 'the scene could not be loaded') })
     })
     this.dirty = true
   }
@@ -124,69 +152,40 @@ export class Stage3D {
     for (let i = OUTLINE.length - 1; i >= 0; i--) shape.lineTo(-OUTLINE[i][0], OUTLINE[i][1])
     const figure = new THREE.Mesh(new THREE.ShapeGeometry(shape), new THREE.MeshBasicMaterial({ color: this.man, side: THREE.DoubleSide }))
     scene.add(figure)
-    const lines = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: this.verdi, depthTest: false, transparent: true }))
-    const dots = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: this.ink, size: 5, sizeAttenuation: false, depthTest: false, transparent: true }))
+    const lines = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: this.paint.verdi, depthTest: false, transparent: true }))
+    const dots = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: this.paint.ink, size: 5, sizeAttenuation: false, depthTest: false, transparent: true }))
     lines.renderOrder = dots.renderOrder = 10
     lines.frustumCulled = dots.frustumCulled = false
+    lines.visible = dots.visible = this.look.skeleton
     scene.add(lines, dots)
-    return { scene, figure, bones: { lines, dots, pairs: [] }, clips: [], originals: new Map(), centre: new THREE.Vector3(), radius: 1, url: '', token: 0, triangles: 0, height: 0 }
+    return { scene, figure, lines, dots, centre: new THREE.Vector3(), radius: 1, content: { url: '' }, token: 0, height: 0, camera: new THREE.PerspectiveCamera(this.lens.fov) }
   }
 
   private clear(p: Pane) {
-    if (p.model) {
-      p.scene.remove(p.model)
-      p.model.traverse((o) => {
-        const m = o as THREE.Mesh
-        if (!m.isMesh) return
-        m.geometry.dispose()
-        for (const x of [p.originals.get(m) ?? m.material].flat()) { for (const v of Object.values(x)) if (v instanceof THREE.Texture) v.dispose(); x.dispose() }
-      })
-    }
+    if (p.model) { p.scene.remove(p.model.root); p.model.dispose() }
     p.model = undefined
-    p.mixer = undefined
     p.action = undefined
-    p.originals.clear()
   }
 
-  private place(p: Pane, model: THREE.Object3D, clips: THREE.AnimationClip[]) {
-    this.clear(p)
-    p.model = model
-    p.clips = clips
-    p.mixer = new THREE.AnimationMixer(model)
-    p.scene.add(model)
-    model.updateMatrixWorld(true)
-    const box = new THREE.Box3()
-    p.triangles = 0
-    const bones = new Set<THREE.Bone>()
-    model.traverse((o) => {
-      const m = o as THREE.SkinnedMesh
-      if (o instanceof THREE.Points) {
-        o.material = new THREE.PointsMaterial({ color: this.ink, size: 2.5, sizeAttenuation: false })
-        p.triangles += o.geometry.attributes.position.count / 3
-        box.expandByObject(o, true)
-      }
-      if (!m.isMesh) return
-      p.originals.set(m, m.material)
-      for (const x of [m.material].flat()) x.userData.blend = x.transparent
-      p.triangles += (m.geometry.index ? m.geometry.index.count : m.geometry.attributes.position.count) / 3
-      if (m.isSkinnedMesh) {
-        m.frustumCulled = false
-        m.computeBoundingBox()
-        box.union(m.boundingBox!.clone().applyMatrix4(m.matrixWorld))
-        for (const b of m.skeleton.bones) bones.add(b)
-      } else box.expandByObject(m, true)
-    })
-    p.bones.pairs = [...bones].map((b) => [b, b.parent && bones.has(b.parent as THREE.Bone) ? b.parent : null])
+  /** Sets the ground, the figure and the frame round the model. */
+  private place(p: Pane) {
+    const box = p.model!.box.clone()
     if (box.isEmpty()) box.set(new THREE.Vector3(-0.5, 0, -0.5), new THREE.Vector3(0.5, 1, 0.5))
     p.height = box.max.y - box.min.y
+    const own = box.getSize(new THREE.Vector3())
     p.figure.position.set(box.min.x - 0.55, box.min.y, (box.min.z + box.max.z) / 2)
-    const all = box.clone().expandByPoint(p.figure.position.clone().add(new THREE.Vector3(-0.35, 0, 0))).expandByPoint(p.figure.position.clone().add(new THREE.Vector3(0, FIGURE, 0)))
+    const all = box.clone()
+    // Beside a thing of a few centimetres the figure would be all there is to see.
+    p.figure.visible = this.withFigure && own.length() > FIGURE / 12
+    if (p.figure.visible) all.expandByPoint(p.figure.position.clone().add(new THREE.Vector3(-0.35, 0, 0))).expandByPoint(p.figure.position.clone().add(new THREE.Vector3(0, FIGURE, 0)))
     const size = all.getSize(new THREE.Vector3())
     all.getCenter(p.centre)
     p.radius = Math.max(size.length() / 2, 1e-6)
-    const step = Math.pow(10, Math.round(Math.log10(Math.max(size.x, size.z) / 4)))
-    const n = 2 * Math.ceil((Math.max(size.x, size.z) * 1.5) / step / 2) + 2
+    const wide = Math.max(size.x, size.z, p.radius * 0.2)
+    const step = Math.pow(10, Math.round(Math.log10(wide / 4)))
+    const n = 2 * Math.ceil((wide * 1.5) / step / 2) + 2
     this.newGrid(p, step, n, new THREE.Vector3(Math.round(p.centre.x / step) * step, box.min.y, Math.round(p.centre.z / step) * step))
+    this.newAxes(p, box)
     this.dirty = true
   }
 
@@ -198,74 +197,106 @@ export class Stage3D {
     p.scene.add(p.grid)
   }
 
-  colour(ink: string, verdi: string, figure: string, grid: string) {
-    this.ink = ink
-    this.verdi = verdi
+  /** The file's three axes at a corner of the ground before the model, where all of them are known. */
+  private newAxes(p: Pane, box: THREE.Box3) {
+    if (p.axes) { p.scene.remove(p.axes); p.axes.traverse((o) => { const m = o as THREE.Mesh; m.geometry?.dispose(); (m.material as THREE.SpriteMaterial | undefined)?.map?.dispose(); (m.material as THREE.Material | undefined)?.dispose() }) }
+    p.axes = undefined
+    const turned = p.content.axes && directions(p.content.axes)
+    if (!turned) return
+    const g = p.axes = new THREE.Group(), long = p.radius * 0.24
+    g.position.set(box.max.x + p.radius * 0.12, box.min.y, box.max.z + p.radius * 0.12)
+    for (const [name, dir] of turned) {
+      const end = dir.clone().multiplyScalar(long)
+      g.add(new THREE.Line(new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(), end]), new THREE.LineBasicMaterial({ color: this.paint.ink })))
+      const canvas = document.createElement('canvas')
+      canvas.width = canvas.height = 64
+      const c = canvas.getContext('2d')!
+      c.font = '600 44px "IBM Plex Mono", monospace'
+      c.textAlign = 'center'
+      c.textBaseline = 'middle'
+      c.fillStyle = this.paint.ink
+      c.fillText(name, 32, 34)
+      const s = new THREE.Sprite(new THREE.SpriteMaterial({ map: new THREE.CanvasTexture(canvas), sizeAttenuation: false, depthTest: false }))
+      s.scale.setScalar(0.022)
+      s.position.copy(end).multiplyScalar(1.16)
+      g.add(s)
+    }
+    p.scene.add(g)
+  }
+
+  colour(paint: Palette, figure: string, grid: string) {
+    this.paint = paint
     this.grid = grid
     this.man = figure
     for (const p of this.panes) {
-      ;(p.bones.lines.material as THREE.LineBasicMaterial).color.set(verdi)
-      ;(p.bones.dots.material as THREE.PointsMaterial).color.set(ink)
+      ;(p.lines.material as THREE.LineBasicMaterial).color.set(paint.verdi)
+      ;(p.dots.material as THREE.PointsMaterial).color.set(paint.ink)
       ;(p.figure.material as THREE.MeshBasicMaterial).color.set(figure)
-      if (p.grid) { const g = p.grid; this.newGrid(p, g.userData.step as number, g.userData.n as number, g.position) }
+      if (p.model) { this.place(p); p.model.dress(this.look) }
     }
     this.dirty = true
   }
 
-  apply(look: Look) {
-    const wasPlaying = this.look.playing
+  /** How the surfaces are shown, and what else. */
+  dress(look: Look, figure: boolean) {
     this.look = look
+    const changed = this.withFigure !== figure
+    this.withFigure = figure
     for (const p of this.panes) {
-      for (const [mesh, original] of p.originals) {
-        if (look.shading === 'textured') mesh.material = original
-        else if (look.shading === 'normals') mesh.material = new THREE.MeshNormalMaterial()
-        else mesh.material = new THREE.MeshStandardMaterial({ color: '#a89f8c', roughness: 0.9, side: THREE.DoubleSide })
-        const old = mesh.userData.wires as THREE.Object3D | undefined
-        if (old) { mesh.remove(old); delete mesh.userData.wires }
-        if (look.shading === 'wires') {
-          const thin = new THREE.MeshBasicMaterial({ color: this.ink, wireframe: true, transparent: true, opacity: 0.5 })
-          let w: THREE.Mesh
-          if (mesh instanceof THREE.SkinnedMesh) {
-            const copy = new THREE.SkinnedMesh(mesh.geometry, thin)
-            copy.bind(mesh.skeleton, mesh.bindMatrix)
-            w = copy
-          } else w = new THREE.Mesh(mesh.geometry, thin)
-          w.frustumCulled = false
-          mesh.userData.wires = w
-          mesh.add(w)
-        }
-        // With the skeleton on, the surface lets it show.
-        for (const m of [mesh.material].flat()) { m.transparent = look.skeleton || (look.shading === 'textured' && m.userData.blend === true); m.opacity = look.skeleton ? 0.45 : 1; m.userData.cut ??= m.alphaTest; m.alphaTest = m.userData.cut * m.opacity; m.depthWrite = !look.skeleton; m.needsUpdate = true }
-      }
-      p.bones.lines.visible = p.bones.dots.visible = look.skeleton
-      const clip = p.clips[look.motion] ?? p.clips[0]
-      if (clip && p.mixer) {
-        if (p.action?.getClip() !== clip) { p.mixer.stopAllAction(); p.action = p.mixer.clipAction(clip) }
-        if (look.playing || look.time > 0) {
-          p.action!.play()
-          if (!look.playing || !wasPlaying) p.mixer.setTime(look.time)
-        } else { p.mixer.stopAllAction() }
-      }
+      p.lines.visible = p.dots.visible = look.skeleton
+      if (changed && p.model) this.place(p)
+      p.model?.dress(look)
     }
+    this.dirty = true
+  }
+
+  /** What is played, how fast, and where it stands. */
+  move(play: Play) {
+    const began = play.playing && !this.play.playing
+    this.play = play
+    for (const p of this.panes) this.run(p, began || !play.playing)
     this.clock.getDelta()
     this.dirty = true
   }
 
-  private skeleton(p: Pane) {
+  private run(p: Pane, jump: boolean) {
+    const m = p.model, clip = m && (m.clips[this.play.motion] ?? m.clips[0])
+    if (!m || !clip) return
+    if (p.action?.getClip() !== clip) { m.mixer.stopAllAction(); p.action = m.mixer.clipAction(clip) }
+    m.mixer.timeScale = 1
+    if (this.play.playing || this.play.time > 0) {
+      p.action!.play()
+      if (jump) m.mixer.setTime(this.play.time)
+      m.mixer.timeScale = this.play.speed
+    } else m.mixer.stopAllAction()
+  }
+
+  private pick(e: PointerEvent) {
+    const r = this.renderer.domElement.getBoundingClientRect(), n = this.panes.length
+    const i = Math.min(n - 1, Math.floor(((e.clientX - r.left) / r.width) * n)), p = this.panes[i]
+    if (!p?.model) return
+    const ray = new THREE.Raycaster()
+    p.scene.updateMatrixWorld()
+    ray.params.Points.threshold = ray.params.Line.threshold = p.radius * 0.004
+    ray.setFromCamera(new THREE.Vector2((((e.clientX - r.left) / r.width) * n - i) * 2 - 1, 1 - ((e.clientY - r.top) / r.height) * 2), p.camera)
+    this.onPick(i, p.model.hit(ray))
+  }
+
+  private bones(p: Pane) {
     const at: number[] = [], ends: number[] = [], v = new THREE.Vector3()
-    for (const [b, parent] of p.bones.pairs) {
+    for (const [b, parent] of p.model?.bones ?? []) {
       b.getWorldPosition(v)
       at.push(v.x, v.y, v.z)
       if (parent) { ends.push(v.x, v.y, v.z); parent.getWorldPosition(v); ends.push(v.x, v.y, v.z) }
     }
-    p.bones.dots.geometry.setAttribute('position', new THREE.Float32BufferAttribute(at, 3))
-    p.bones.lines.geometry.setAttribute('position', new THREE.Float32BufferAttribute(ends, 3))
+    p.dots.geometry.setAttribute('position', new THREE.Float32BufferAttribute(at, 3))
+    p.lines.geometry.setAttribute('position', new THREE.Float32BufferAttribute(ends, 3))
   }
 
   private tick() {
     const delta = this.clock.getDelta()
-    if (this.look.playing) {
-      for (const p of this.panes) p.mixer?.update(delta)
+    if (this.play.playing) {
+      for (const p of this.panes) p.model?.mixer.update(delta)
       const a = this.panes[0]?.action
       if (a) this.onTime(a.time)
       this.dirty = true
@@ -277,25 +308,40 @@ export class Stage3D {
     const size = this.renderer.getSize(new THREE.Vector2())
     if (size.x !== w || size.y !== h) this.renderer.setSize(w, h, false)
     const each = w / Math.max(1, this.panes.length)
-    const cam = new THREE.PerspectiveCamera(this.lens.fov, each / h)
-    // A narrow pane steps back so that the sides stay in view.
-    const back = Math.max(1, (1 / cam.aspect) * 0.82)
     const facts: Facts[] = []
     this.panes.forEach((p, i) => {
-      cam.near = p.radius * 0.01
-      cam.far = p.radius * 200
+      const cam = p.camera
+      cam.aspect = each / h
+      // A narrow pane steps back so that the sides stay in view.
+      const back = Math.max(1, (1 / cam.aspect) * 0.82)
       const offset = this.lens.position.clone().sub(this.controls.target)
+      cam.near = p.radius * Math.min(0.01, offset.length() / 20)
+      cam.far = p.radius * 200
       cam.position.copy(p.centre).addScaledVector(this.controls.target, p.radius).addScaledVector(offset, p.radius * back)
       cam.quaternion.copy(this.lens.quaternion)
       cam.updateProjectionMatrix()
       p.figure.rotation.y = Math.atan2(cam.position.x - p.figure.position.x, cam.position.z - p.figure.position.z)
-      if (this.look.skeleton) { p.scene.updateMatrixWorld(); this.skeleton(p) }
+      if (this.look.skeleton) { p.scene.updateMatrixWorld(); this.bones(p) }
       this.renderer.setViewport(i * each, 0, each, h)
       this.renderer.setScissor(i * each, 0, each, h)
       this.renderer.render(p.scene, cam)
       const distance = offset.length() * p.radius * back
-      facts.push({ triangles: p.model ? p.triangles : 0, height: p.height, metresPer200px: (2 * Math.tan((cam.fov * Math.PI) / 360) * distance * 200) / h })
+      facts.push({ ready: !!p.model, triangles: p.model?.triangles ?? 0, height: p.height, metresPer200px: (2 * Math.tan((cam.fov * Math.PI) / 360) * distance * 200) / h })
     })
     this.onDraw(facts)
   }
+}
+
+/** Where the file's X, Y and Z run in the view, which is right-handed with Y up and Z to the front. */
+export function directions(a: Axes): [string, THREE.Vector3][] | undefined {
+  const axis = (t: string) => /^[+-]?[XYZ]$/.test(t) ? { k: 'XYZ'.indexOf(t[t.length - 1]), s: t[0] === '-' ? -1 : 1 } : undefined
+  const up = axis(a.up), front = axis(a.front)
+  if (!up || !front || up.k === front.k || (a.handedness !== 'right' && a.handedness !== 'left')) return undefined
+  const out = [new THREE.Vector3(), new THREE.Vector3(), new THREE.Vector3()]
+  out[up.k].set(0, up.s, 0)
+  out[front.k].set(0, 0, front.s)
+  const side = 3 - up.k - front.k
+  // Of a right-handed file X × Y = Z and so on round; of a left-handed one it is the other way.
+  out[side].copy(out[(side + 1) % 3]).cross(out[(side + 2) % 3]).multiplyScalar(a.handedness === 'right' ? 1 : -1)
+  return out.map((v, k) => ['XYZ'[k], v])
 }

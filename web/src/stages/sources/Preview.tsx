@@ -33,7 +33,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
   return (
     <div className="pane r" data-preview={p?.entry.path}>
       {m ? <View3D className="small" tools={false} panes={[{ url: viewUrl(m.scene), title: name, note: `${count(m.stats.triangles)} triangles · ${count(m.stats.bones)} bones` }]} />
-        : p?.picture ? <Picture entry={entry} name={name} width={p.picture.width} height={p.picture.height} />
+        : p?.picture ? <PictureView url={(show) => pictureUrl(entry, show)} name={name} width={p.picture.width} height={p.picture.height} />
         : <div className="head"><h2 className="clip">{p ? name : isLoading ? 'Opening…' : 'Preview'}</h2></div>}
       <Fault error={error ?? fault} />
       {p?.error && <Fault error={p.error} />}
@@ -91,62 +91,6 @@ function Terms({ t, short }: { t: S['Terms']; short: string }) {
       {asks.filter(([k]) => t[k]).map(([k, label]) => [<span key={k}>{label}</span>, <div key={k + 'v'} className={t[k] === 'no' ? 'warn' : ''}>{t[k] === 'yes' ? 'may be done' : 'may not'}</div>])}
       {t.evidence && <><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{t.byHand ? 'stated by hand: ' : ''}{t.evidence}</div></>}
     </div>}
-  </>)
-}
-
-/** A picture with its channels, zoomed to single texels with the wheel, moved by dragging. */
-function Picture({ entry, name, width, height }: { entry: number; name: string; width: number; height: number }) {
-  const [show, setShow] = useState('all')
-  const box = useRef<HTMLDivElement>(null)
-  const fit = () => { const w = box.current?.clientWidth ?? 318, h = box.current?.clientHeight ?? 268; return Math.min(w / width, h / height) }
-  const [at, setAt] = useState<{ zoom: number; x: number; y: number }>() // zoom in screen pixels a texel
-  const [texel, setTexel] = useState<{ x: number; y: number; rgba?: number[] }>()
-  const drag = useRef<{ x: number; y: number }>(null)
-  useEffect(() => { setAt(undefined); setTexel(undefined) }, [entry])
-  const v = at ?? { zoom: 0, x: 0, y: 0 }
-  const zoom = v.zoom || fit()
-  const place = () => {
-    const w = box.current?.clientWidth ?? 318, h = box.current?.clientHeight ?? 268
-    return { left: (w - width * zoom) / 2 + v.x, top: (h - height * zoom) / 2 + v.y }
-  }
-  const wheel = (e: WheelEvent) => {
-    const r = box.current!.getBoundingClientRect(), { left, top } = place()
-    const px = e.clientX - r.left, py = e.clientY - r.top
-    const next = Math.min(64, Math.max(fit() / 2, zoom * (e.deltaY < 0 ? 1.25 : 0.8)))
-    const tx = (px - left) / zoom, ty = (py - top) / zoom
-    setAt({ zoom: next, x: px - tx * next - (r.width - width * next) / 2, y: py - ty * next - (r.height - height * next) / 2 })
-  }
-  const img = useRef<HTMLImageElement>(null)
-  const look = (e: PointerEvent) => {
-    if (drag.current) { setAt({ zoom, x: v.x + e.clientX - drag.current.x, y: v.y + e.clientY - drag.current.y }); drag.current = { x: e.clientX, y: e.clientY }; return }
-    const r = box.current!.getBoundingClientRect(), { left, top } = place()
-    const x = Math.floor((e.clientX - r.left - left) / zoom), y = Math.floor((e.clientY - r.top - top) / zoom)
-    if (x < 0 || y < 0 || x >= width || y >= height) { setTexel(undefined); return }
-    const c = document.createElement('canvas'); c.width = c.height = 1
-    const g = c.getContext('2d')
-    let rgba: number[] | undefined
-    if (g && img.current?.complete) { g.drawImage(img.current, x, y, 1, 1, 0, 0, 1, 1); rgba = Array.from(g.getImageData(0, 0, 1, 1).data) }
-    setTexel({ x, y, rgba })
-  }
-  useEffect(() => { // the wheel must not scroll the column
-    const el = box.current
-    const hold = (e: Event) => e.preventDefault()
-    el?.addEventListener('wheel', hold, { passive: false })
-    return () => el?.removeEventListener('wheel', hold)
-  }, [])
-  const p = place()
-  return (<>
-    <div className="picture zoom" ref={box} tabIndex={0} aria-label="Picture" onWheel={wheel} onPointerMove={look} onPointerLeave={() => { drag.current = null; setTexel(undefined) }} onPointerDown={(e) => { drag.current = { x: e.clientX, y: e.clientY } }} onPointerUp={() => { drag.current = null }}
-      onKeyDown={(e) => { if (e.key === '+' || e.key === '-') setAt({ zoom: Math.min(64, Math.max(fit() / 2, zoom * (e.key === '+' ? 1.25 : 0.8))), x: v.x, y: v.y }); if (e.key === '=') setAt(undefined) }}>
-      <img ref={img} alt={name} src={pictureUrl(entry, show)} draggable={false} style={{ position: 'absolute', left: p.left, top: p.top, width: width * zoom, height: height * zoom, maxWidth: 'none' }} />
-    </div>
-    <div className="tools low">
-      <ToggleButtonGroup exclusive size="small" value={show} aria-label="Channels" onChange={(_, x: string | null) => x && setShow(x)}>
-        {[['all', 'All'], ['colour', 'Colour'], ['r', 'R'], ['g', 'G'], ['b', 'B'], ['a', 'Alpha']].map(([k, label]) => <ToggleButton key={k} value={k}>{label}</ToggleButton>)}
-      </ToggleButtonGroup>
-      <button className="link" onClick={() => setAt({ zoom: 1, x: 0, y: 0 })}>1:1</button><button className="link" onClick={() => setAt(undefined)}>Fit</button>
-    </div>
-    <div className="tools low soft small mono"><span>{zoom >= 10 ? zoom.toFixed(0) : zoom.toFixed(2)} px a texel</span><span data-texel={texel ? `${texel.x},${texel.y}` : ''}>{texel ? `${texel.x}, ${texel.y}${texel.rgba ? ` = ${texel.rgba.join(' ')}` : ''}` : ''}</span></div>
   </>)
 }
 

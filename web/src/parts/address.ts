@@ -1,0 +1,34 @@
+// What a screen shows is in its address: reload or share it and it is there again.
+import { useSearchParams } from 'react-router'
+import type { Surface } from './Model3D'
+
+export type Put = (o: Record<string, string | number | undefined>) => void
+
+/** The address's parameters, and how to change some of them; what is empty or undefined leaves the address. */
+export function useAddress(): [URLSearchParams, Put] {
+  const [params, setParams] = useSearchParams()
+  const put: Put = (o) => setParams(() => {
+    const p = new URLSearchParams(window.location.search) // not params: two changes may meet
+    for (const [k, v] of Object.entries(o)) if (v === undefined || v === '') p.delete(k); else p.set(k, String(v))
+    return p
+  }, { replace: true })
+  return [params, put]
+}
+
+/** How a 3D view shows its surfaces and what else it shows. */
+export interface Show { surface: Surface; set: number; bone: number; wires: boolean; skeleton: boolean; colliders: boolean; figure: boolean }
+export const plainShow: Show = { surface: 'textured', set: 0, bone: -1, wires: false, skeleton: false, colliders: false, figure: true }
+
+export function useShow(): [Show, (s: Partial<Show>) => void] {
+  const [params, put] = useAddress()
+  const also = (params.get('also') ?? '').split(' ')
+  const show: Show = {
+    surface: (params.get('view') ?? 'textured') as Surface, set: Number(params.get('set') ?? 0), bone: Number(params.get('bone') ?? -1),
+    wires: also.includes('wires'), skeleton: also.includes('skeleton'), colliders: also.includes('colliders'), figure: !also.includes('nofigure'),
+  }
+  return [show, (change) => {
+    const s = { ...show, ...change }
+    put({ view: s.surface === 'textured' ? '' : s.surface, set: s.set || '', bone: s.bone < 0 ? '' : s.bone,
+      also: [s.wires && 'wires', s.skeleton && 'skeleton', s.colliders && 'colliders', !s.figure && 'nofigure'].filter(Boolean).join(' ') })
+  }]
+}
