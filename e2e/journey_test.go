@@ -118,7 +118,7 @@ func TestJourney(t *testing.T) {
 	p.click(`.motion .mini`)
 	p.until(`parseFloat(document.querySelector('[data-motion-time]').innerText) > 0.3`)
 	p.click(`.motion .mini`)
-	p.click(`button[value="s"]`)
+	p.click(`button[value="skeleton"]`)
 	p.drew(300)
 
 	// Sources: search, preview a picture and a model, add the third archive.

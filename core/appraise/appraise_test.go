@@ -219,8 +219,16 @@ func TestCompare(t *testing.T) {
 		}
 	}
 	c := Compare(s, &moved, 0.01)
-	if c.Same || c.Surface.Most < 0.4 || c.Surface.Most > 0.5+1e-6 || !strings.Contains(c.Verdict, "not the same") {
+	if c.Same || c.Surface.Most < 0.4 || c.Surface.Most > 0.5+1e-6 || !strings.Contains(c.Verdict, "moved as a whole by") || c.Surface.Moved == nil || math.Abs(c.Surface.Moved[1]-0.5) > 1e-5 {
 		t.Errorf("moved: %+v %s", c.Surface, c.Verdict)
+	}
+	bent := *s
+	bent.Meshes = slices.Clone(s.Meshes)
+	bent.Meshes[0].Parts = slices.Clone(s.Meshes[0].Parts)
+	bent.Meshes[0].Parts[0].Positions = slices.Clone(s.Meshes[0].Parts[0].Positions)
+	bent.Meshes[0].Parts[0].Positions[0] += 40 // centimetres
+	if c := Compare(s, &bent, 0.01); c.Surface.Moved != nil || c.Surface.Most < 0.3 || !strings.Contains(c.Verdict, "not the same") {
+		t.Errorf("bent: %+v %s", c.Surface, c.Verdict)
 	}
 	differ := 0
 	for _, b := range c.Bones {

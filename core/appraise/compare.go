@@ -45,6 +45,8 @@ type Surface struct {
 	Known   bool    `json:"known"`   // both have surfaces
 	Sampled bool    `json:"sampled"` // not every vertex was looked at
 	Unit    string  `json:"unit"`
+	// Moved is set where b is a's shape elsewhere: what a is moved by.
+	Moved *[3]float64 `json:"moved,omitempty"`
 }
 
 // vertexMost bounds the vertices of each scene that are measured, evenly.
@@ -86,7 +88,7 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		tolerance = size / 1000
 	}
 	out.Tolerance = tolerance
-	out.Surface = surfaces(a, b)
+	out.Surface = surfaces(a, b, tolerance)
 	if a.Basis.MetresPerUnit > 0 && b.Basis.MetresPerUnit > 0 {
 		out.Surface.Unit = "m"
 	}
@@ -94,7 +96,7 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		switch {
 		case out.Surface.Unit == "":
 			return fmt.Sprintf("%.3g units", v)
-		case v < 1:
+		case math.Abs(v) < 1:
 			return fmt.Sprintf("%.3g mm", v*1000)
 		}
 		return fmt.Sprintf("%.3g m", v)
@@ -120,6 +122,9 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		out.Verdict = fmt.Sprintf("the same within %s: no point is farther from the other surface than %s", length(tolerance), length(out.Surface.Most))
 	case out.Surface.Most <= tolerance:
 		out.Verdict = fmt.Sprintf("the same shape within %s, but %d bones, materials, sets, motions or pictures differ", length(tolerance), differing)
+	case out.Surface.Moved != nil:
+		m := out.Surface.Moved
+		out.Verdict = fmt.Sprintf("the same shape within %s, but moved as a whole by %s, %s, %s along X, Y, Z", length(tolerance), length(m[0]), length(m[1]), length(m[2]))
 	default:
 		out.Verdict = fmt.Sprintf("not the same: up to %s apart, more than the %s that would pass", length(out.Surface.Most), length(tolerance))
 	}
@@ -454,7 +459,7 @@ func sparse(v []geom.Vec3) ([]geom.Vec3, bool) {
 	return out, true
 }
 
-func surfaces(a, b *scene.Scene) Surface {
+func surfaces(a, b *scene.Scene, tolerance float64) Surface {
 	ta, va := triangles(a)
 	tb, vb := triangles(b)
 	out := Surface{Known: len(ta) > 0 && len(tb) > 0, Unit: "units"}
@@ -464,14 +469,40 @@ func surfaces(a, b *scene.Scene) Surface {
 	va, s1 := sparse(va)
 	vb, s2 := sparse(vb)
 	out.Sampled = s1 || s2
-	d := append(newSoup(tb).distances(va), newSoup(ta).distances(vb)...)
+	sa, sb := newSoup(ta), newSoup(tb)
+	d := append(sb.distances(va), sa.distances(vb)...)
 	sort.Float64s(d)
 	sum := 0.0
 	for _, x := range d {
 		sum += x
 	}
 	out.Most, out.Mean, out.P95 = d[len(d)-1], sum/float64(len(d)), d[len(d)*95/100]
+	if out.Most <= tolerance {
+		return out
+	}
+	// The same shape elsewhere has the same box elsewhere.
+	by := middle(tb).Sub(middle(ta))
+	shifted := func(list []geom.Vec3, by geom.Vec3) []geom.Vec3 {
+		list = slices.Clone(list)
+		for i := range list {
+			list[i] = list[i].Add(by)
+		}
+		return list
+	}
+	if slices.Max(sb.distances(shifted(va, by))) <= tolerance && slices.Max(sa.distances(shifted(vb, by.Mul(-1)))) <= tolerance {
+		m := [3]float64(by)
+		out.Moved = &m
+	}
 	return out
+}
+
+// middle is the middle of the box round points.
+func middle(list []geom.Vec3) geom.Vec3 {
+	box := geom.EmptyBox()
+	for _, p := range list {
+		box.Add(p)
+	}
+	return box.Min.Add(box.Max).Mul(0.5)
 }
 
 // Coloured is scene a with its vertices coloured by their distance from b:

@@ -104,7 +104,7 @@ func plain(p *browser.Page, out string) error {
 		{"chain", "/p/1/chain/1?band=4&with=0", nil, drawn},
 		{"rehearsal", "/p/1/rehearsal/1", nil, drawn},
 		{"delivery", "/p/1/delivery/1", []string{`main .MuiButton-contained:not(:disabled)`}, `[data-download]`},
-		{"chain-dark", "/p/1/chain/1?band=2&bones=on", []string{`.foot .mini`}, drawn},
+		{"chain-dark", "/p/1/chain/1?band=2&also=skeleton", []string{`.foot .mini`}, drawn},
 	} {
 		if err := p.Go(s.path); err != nil {
 			return err

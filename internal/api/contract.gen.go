@@ -1578,12 +1578,13 @@ type SceneComparison struct {
 	Same    bool      `json:"same"`
 	Sets    []DiffRow `json:"sets"`
 	Surface struct {
-		Known   bool    `json:"known"`
-		Mean    float64 `json:"mean"`
-		Most    float64 `json:"most"`
-		P95     float64 `json:"p95"`
-		Sampled bool    `json:"sampled"`
-		Unit    string  `json:"unit"`
+		Known   bool       `json:"known"`
+		Mean    float64    `json:"mean"`
+		Most    float64    `json:"most"`
+		Moved   *[]float64 `json:"moved,omitempty"`
+		P95     float64    `json:"p95"`
+		Sampled bool       `json:"sampled"`
+		Unit    string     `json:"unit"`
 	} `json:"surface"`
 	Tolerance float64 `json:"tolerance"`
 	Verdict   string  `json:"verdict"`

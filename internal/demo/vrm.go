@@ -164,12 +164,11 @@ func (a Avatar) VRM() []byte {
 			nodes[b.parent]["children"] = append(list, i)
 		}
 	}
-	head := 0
+	named := map[string]int{}
 	for i, b := range k.bones {
-		if b.name == "head" {
-			head = i
-		}
+		named[b.name] = i
 	}
+	head := named["head"]
 	var prims []m
 	names := []string{"smile", "blink", "surprise"}
 	for pi := range k.parts {
@@ -226,6 +225,15 @@ func (a Avatar) VRM() []byte {
 	expression := func(i int) m {
 		return m{"morphTargetBinds": []m{{"node": body, "index": i, "weight": 1}}}
 	}
+	// What cloth and hair would stay outside of: the head, the chest down to
+	// the hips, the thighs.
+	ball := func(bone string, y, r float64) m {
+		return m{"node": named[bone], "shape": m{"sphere": m{"offset": []float64{0, y * scale, 0}, "radius": r * scale}}}
+	}
+	capsule := func(bone string, from, to, r float64) m {
+		return m{"node": named[bone], "shape": m{"capsule": m{"offset": []float64{0, from * scale, 0}, "tail": []float64{0, to * scale, 0}, "radius": r * scale}}}
+	}
+	colliders := []m{ball("head", 0.09, 0.13), capsule("chest", 0.06, -0.2, 0.17), capsule("thigh_l", -0.05, -0.36, 0.09), capsule("thigh_r", -0.05, -0.36, 0.09)}
 	credit := "unnecessary"
 	if a.Credit {
 		credit = "required"
@@ -236,8 +244,8 @@ func (a Avatar) VRM() []byte {
 		"meshes":    []m{{"name": "body", "primitives": prims, "extras": m{"targetNames": names}}},
 		"skins":     []m{{"joints": joints, "inverseBindMatrices": ibm, "skeleton": 0}},
 		"materials": materials, "textures": textures, "images": images,
-		"extensionsUsed": []string{"VRMC_vrm"},
-		"extensions": m{"VRMC_vrm": m{
+		"extensionsUsed": []string{"VRMC_vrm", "VRMC_springBone"},
+		"extensions": m{"VRMC_springBone": m{"specVersion": "1.0", "colliders": colliders, "colliderGroups": []m{{"name": "body", "colliders": []int{0, 1, 2, 3}}}}, "VRMC_vrm": m{
 			"specVersion": "1.0",
 			"meta": m{"name": a.Name, "version": "1", "authors": []string{a.Author}, "licenseUrl": "https://vrm.dev/licenses/1.0/",
 				"avatarPermission": "onlyAuthor", "commercialUsage": a.Commercial, "creditNotation": credit,

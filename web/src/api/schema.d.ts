@@ -2371,6 +2371,7 @@ export interface components {
                 known: boolean;
                 sampled: boolean;
                 unit: string;
+                moved?: number[];
             };
             /** Format: double */
             tolerance: number;

@@ -188,7 +188,7 @@ export class Model3D {
   /** What a ray meets first, of what can be seen. */
   hit(ray: THREE.Raycaster): Hit | undefined {
     const there = this.drawn.filter((d) => d.object.visible)
-    for (const d of there) if (d.object instanceof THREE.SkinnedMesh) d.object.boundingSphere = null // it may have moved
+    for (const d of there) if (d.object instanceof THREE.SkinnedMesh) d.object.computeBoundingSphere() // it may have moved
     const found = ray.intersectObjects(there.map((d) => d.object), false).find((x) => !ghost(x.object))
     const d = found && there.find((x) => x.object === found.object)
     if (!found || !d) return undefined
@@ -220,11 +220,12 @@ function surface(look: Look, c: Palette): THREE.Material {
   switch (look.surface) {
     case 'normals': return new THREE.MeshNormalMaterial({ side })
     case 'checker': { const map = checker(); map.channel = look.set; return new THREE.MeshStandardMaterial({ map, roughness: 0.9, side }) }
-    case 'colours': case 'weights': return new THREE.MeshBasicMaterial({ vertexColors: true, side })
+    case 'colours': return new THREE.MeshBasicMaterial({ vertexColors: true, side })
+    case 'weights': return new THREE.MeshStandardMaterial({ vertexColors: true, roughness: 0.9, side })
     case 'facing': {
       const m = new THREE.MeshStandardMaterial({ color: '#ffffff', roughness: 0.9, side })
       const front = new THREE.Color(c.verdi), back = new THREE.Color(c.iron), text = (x: THREE.Color) => `vec3(${x.r.toFixed(4)}, ${x.g.toFixed(4)}, ${x.b.toFixed(4)})`
-      m.onBeforeCompile = (s) => { s.fragmentShader = s.fragmentShader.replace('#include <color_fragment>', `#include <color_fragment>\n diffuseColor.rgb = gl_FrontFacing ? mix(vec3(1.0), ${text(front)}, 0.35) : ${text(back)};`) }
+      m.onBeforeCompile = (s) => { s.fragmentShader = s.fragmentShader.replace('#include <color_fragment>', `#include <color_fragment>\n diffuseColor.rgb = gl_FrontFacing ? mix(vec3(1.0), ${text(front)}, 0.5) : ${text(back)};`) }
       m.customProgramCacheKey = () => `facing ${c.verdi} ${c.iron}`
       return m
     }

@@ -8,7 +8,8 @@ export function PictureView({ url, name, width, height, className = '', show: ch
   const show = chosen ?? own, setShow = onShow ?? setOwn
   const src = url('all')
   const box = useRef<HTMLDivElement>(null)
-  const fit = () => { const w = box.current?.clientWidth ?? 318, h = box.current?.clientHeight ?? 268; return Math.min(w / width, h / height) }
+  const [room, setRoom] = useState<[number, number]>([318, 268])
+  const fit = () => Math.min(room[0] / width, room[1] / height)
   const [at, setAt] = useState<{ zoom: number; x: number; y: number }>() // zoom in screen pixels a texel
   const [texel, setTexel] = useState<{ x: number; y: number; rgba?: number[] }>()
   const drag = useRef<{ x: number; y: number }>(null)
@@ -16,8 +17,7 @@ export function PictureView({ url, name, width, height, className = '', show: ch
   const v = at ?? { zoom: 0, x: 0, y: 0 }
   const zoom = v.zoom || fit()
   const place = () => {
-    const w = box.current?.clientWidth ?? 318, h = box.current?.clientHeight ?? 268
-    return { left: (w - width * zoom) / 2 + v.x, top: (h - height * zoom) / 2 + v.y }
+    return { left: (room[0] - width * zoom) / 2 + v.x, top: (room[1] - height * zoom) / 2 + v.y }
   }
   const wheel = (e: WheelEvent) => {
     const r = box.current!.getBoundingClientRect(), { left, top } = place()
@@ -38,6 +38,11 @@ export function PictureView({ url, name, width, height, className = '', show: ch
     if (g && img.current?.complete) { g.drawImage(img.current, x, y, 1, 1, 0, 0, 1, 1); rgba = Array.from(g.getImageData(0, 0, 1, 1).data) }
     setTexel({ x, y, rgba })
   }
+  useEffect(() => {
+    const el = box.current!, watch = new ResizeObserver(() => setRoom([el.clientWidth, el.clientHeight]))
+    watch.observe(el)
+    return () => watch.disconnect()
+  }, [])
   useEffect(() => { // the wheel must not scroll the column
     const el = box.current
     const hold = (e: Event) => e.preventDefault()

@@ -94,6 +94,8 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
           <ToggleButtonGroup size="small" value={also.map(([k]) => k).filter((k) => show[k])} onChange={(_, v: string[]) => onShow({ wires: v.includes('wires'), skeleton: v.includes('skeleton'), colliders: v.includes('colliders'), figure: v.includes('figure') })} aria-label="Also show">
             {also.filter(([, , there]) => there).map(([k, label]) => <ToggleButton key={k} value={k}>{label}</ToggleButton>)}
           </ToggleButtonGroup>
+          {show.surface === 'facing' && <span className="legend small"><span className="key front">front</span><span className="key iron">back</span></span>}
+          {show.surface === 'weights' && <span className="legend small"><span className="key clay">0</span><span className="key ochre">0.5</span><span className="key iron">1</span></span>}
         </div>
       )}
       {children}

@@ -1,14 +1,15 @@
 import { Button, Menu, MenuItem, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
-import { api, ok, refresh, thumb, useBands, useChains, useFind, useSteps, viewUrl, type S } from '../api/client'
+import { Link, useNavigate, useParams } from 'react-router'
+import { api, ok, refresh, thumb, useBands, useChains, useFind, useInventory, useSteps, viewUrl, type S } from '../api/client'
+import { useAddress, useShow } from '../parts/address'
 import { Fault } from '../parts/bits'
 import { count, metres, seconds } from '../parts/format'
 import { SchemaForm, type Schema } from '../parts/SchemaForm'
 import { View3D, type PaneInfo } from '../parts/View3D'
-import type { Shading } from '../parts/Stage3D'
 import { useProjectId } from '../Shell'
+import { offerOf } from './Finds'
 
 /** Edits of a chain: each is one revision that undo takes back. */
 function useEdits(project: number, chain?: S['Chain']) {
@@ -46,16 +47,16 @@ export function Chain() {
   const { data: find } = useFind(project, chain?.find)
   const { data: kinds } = useSteps()
   const edit = useEdits(project, chain)
-  const [params, setParams] = useSearchParams()
+  const [params, set] = useAddress()
   const [menu, setMenu] = useState<HTMLElement | null>(null)
   const go = useNavigate()
   const bands = sample?.bands ?? []
-  const set = (o: Record<string, string | undefined>) => setParams(() => { const p = new URLSearchParams(window.location.search); for (const [k, v] of Object.entries(o)) if (v === undefined) p.delete(k); else p.set(k, v); return p }, { replace: true })
   const at = Math.min(params.has('band') ? Number(params.get('band')) : bands.length - 1, bands.length - 1)
   const withBand = params.has('with') ? Number(params.get('with')) : -1
   const bare = params.get('read') !== 'declared'
-  const look = { shading: (params.get('view') ?? 'textured') as Shading, skeleton: params.get('bones') === 'on' }
+  const [show, setShow] = useShow()
   const shown = (i: number) => { for (let k = i; k >= 0; k--) if (bands[k]?.scene) return bands[k]; return undefined } // an off band shows what lies below it
+  const { data: inventory } = useInventory(shown(at)?.scene)
   const choose = (i: number, compare: boolean) => compare ? set({ with: i === at ? undefined : String(i) }) : set({ band: String(i), with: withBand === i ? undefined : params.get('with') ?? undefined })
 
   useEffect(() => {
@@ -69,12 +70,12 @@ export function Chain() {
     return () => window.removeEventListener('keydown', key)
   })
   if (chains?.length === 0) return <div className="empty"><b>No chain yet</b>Choose an asset in <Link to={`/p/${project}/finds`}>Finds</Link> and start a chain for it.</div>
-  const band = bands[at]
+  const band = bands[at], motion = Number(params.get('motion') ?? 0)
   const pane = (i: number, mark: string): PaneInfo | undefined => {
     const b = shown(i)
     if (!b?.scene) return undefined
     const tall = b.stats ? height(b, bare) : ''
-    return { url: viewUrl(b.scene, bare), title: `${mark}${bands[i].title}`, note: tall, axes: b.basis && <>{b.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{b.basis.text.split(', ').slice(2).join(' · ')}</> }
+    return { url: viewUrl(b.scene, bare), title: `${mark}${bands[i].title}`, note: tall, basis: bare ? undefined : b.basis, axes: b.basis && <>{b.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{b.basis.text.split(', ').slice(2).join(' · ')}</> }
   }
   const two = withBand >= 0 && withBand !== at && bands[withBand]
   const panes = [...(two ? [pane(withBand, 'B · ')] : []), pane(at, two ? 'A · ' : '')].filter((p): p is PaneInfo => !!p)
@@ -121,7 +122,7 @@ export function Chain() {
         </div>
       </div>
       <div style={{ position: 'relative', minHeight: 0, display: 'grid' }}>
-        <View3D panes={panes} motions={motions} bones={shown(at)?.stats?.bones ?? 0} look={look} onLook={(l) => set({ view: l.shading === 'textured' ? undefined : l.shading, bones: l.skeleton ? 'on' : undefined })} />
+        <View3D panes={panes} motions={motions} bones={shown(at)?.stats?.bones ?? 0} show={show} onShow={setShow} offer={offerOf(inventory)} motion={motion} onMotion={(n) => set({ motion: n || '' })} />
         <div style={{ position: 'absolute', right: 14, top: 104 }}>
           <ToggleButtonGroup size="small" exclusive value={bare ? 'target' : 'declared'} onChange={(_, v: string | null) => v && set({ read: v === 'target' ? undefined : v })} aria-label="How the numbers are read" orientation="vertical">
             <ToggleButton value="target">As the target reads it</ToggleButton><ToggleButton value="declared">As declared</ToggleButton>

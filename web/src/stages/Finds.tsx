@@ -1,20 +1,117 @@
 import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useEffect, useMemo, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
-import { api, ok, refresh, useChains, useFind, useSources, viewUrl } from '../api/client'
+import { api, ok, refresh, useChains, useComparison, useFind, useInventory, useSources, viewUrl, type S } from '../api/client'
+import { useAddress, useShow } from '../parts/address'
 import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures } from '../parts/bits'
 import { count, metres } from '../parts/format'
-import { Gallery } from './Gallery'
+import type { Hit } from '../parts/Model3D'
 import { SaveAs } from '../parts/SaveAs'
-import { View3D } from '../parts/View3D'
+import { View3D, type Offer, type PaneInfo } from '../parts/View3D'
 import { useProjectId } from '../Shell'
+import { BasisOf } from './finds/Basis'
+import { Compare, PictureDifference, useOthers } from './finds/Compare'
+import { Desk, Large } from './finds/Desk'
+import { Inventory, keyOf, sections } from './finds/Inventory'
+import { Gallery } from './Gallery'
+
+const tabs = [['overview', 'Overview'], ['inventory', 'Inventory'], ['pictures', 'Pictures'], ['basis', 'Basis'], ['compare', 'Compare']] as const
+
+/** What there is to show of a scene in the 3D view. */
+export function offerOf(v?: S['Inventory']): Offer {
+  const most = (list: string[][]) => list.reduce((a, b) => (b.length > a.length ? b : a), [])
+  const parts = v?.meshes.flatMap((m) => m.parts) ?? []
+  const seen = new Set<number>()
+  return { uvs: most(parts.map((p) => p.uvs.map((u) => u.name))).slice(0, 4), colours: most(parts.map((p) => p.colours)), bones: (v?.skins ?? []).flatMap((s) => s.bones).filter((b) => !seen.has(b.node) && seen.add(b.node)), colliders: (v?.colliders.length ?? 0) > 0 }
+}
+
+/** Morph targets in the address: mesh.index and a hundredth each. */
+const readMorphs = (t: string | null): Record<string, number> => Object.fromEntries((t ?? '').split(' ').map((x) => x.split(':')).filter(([k, v]) => /^\d+\.\d+$/.test(k) && Number(v) >= 0).map(([k, v]) => [k, Number(v) / 100]))
+const writeMorphs = (m: Record<string, number>) => Object.entries(m).map(([k, v]) => `${k}:${Math.round(v * 100)}`).join(' ')
 
 export function Finds() {
   const project = useProjectId()
   const chosen = Number(useParams().find ?? 0)
   const { data: f, error } = useFind(project, chosen)
+  const [params, put] = useAddress()
+  const [show, setShow] = useShow()
+  const [hit, setHit] = useState<{ pane: number; hit: Hit }>()
+  const m = f?.model
+  const { data: inventory } = useInventory(m?.scene)
+  const tab = params.get('tab') ?? 'overview'
+  const keys = useMemo(() => (params.get('chosen') ?? '').split(' ').filter(Boolean), [params])
+  const morphText = params.get('morphs')
+  const morphs = useMemo(() => readMorphs(morphText), [morphText])
+  const pic = Number(params.get('pic') ?? -1), motion = Number(params.get('motion') ?? 0), diff = Number(params.get('diff') ?? -1)
+  const others = useOthers(project, chosen, tab === 'compare' || params.has('with'))
+  const other = tab === 'compare' ? others.find((o) => o.key === params.get('with')) : undefined
+  const tolerance = Number(params.get('tol')) || undefined, far = params.get('far') === '1'
+  const { data: comparison } = useComparison(other && m?.scene, other?.scene, tolerance)
+  useEffect(() => setHit(undefined), [m?.scene])
+  const list = useMemo(() => (inventory && m ? sections(inventory, m.pictures, show, setShow, put, morphs, (x) => put({ morphs: writeMorphs({ ...readMorphs(new URLSearchParams(window.location.search).get('morphs')), ...x }) })) : []), [inventory, m, show.surface, show.set, show.bone, morphs]) // eslint-disable-line
+  const uv = params.get('uv')?.split('.').map(Number)
+  const uvPart = uv && inventory?.meshes[uv[0]]?.parts[uv[1]]
+
+  const panes: PaneInfo[] = []
+  if (m && f) {
+    const apart = (a: string, b: string) => `/api/scenes/${a}/distances?with=${b}${comparison ? `&tolerance=${comparison.tolerance}` : ''}`
+    panes.push({ url: other && far && comparison ? apart(m.scene, other.scene) : viewUrl(m.scene), title: `${other ? 'A · ' : ''}${f.name}`, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : 'unit unknown'} · ${count(m.stats.triangles)} triangles`, basis: m.basis,
+      axes: <>{m.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{m.basis.text.split(', ').slice(2).join(' · ')}</>, balls: inventory?.colliders })
+    if (other) panes.push({ url: far && comparison ? apart(other.scene, m.scene) : viewUrl(other.scene), title: `B · ${other.name}`, note: other.group })
+  }
+  return (
+    <div className="cols cols-finds">
+      <Gallery project={project} chosen={chosen} />
+      {m ? (
+        <View3D panes={panes} motions={m.motions} bones={m.stats.bones} show={show} onShow={setShow} offer={offerOf(inventory)} guide={{ chosen: other ? [] : keys, hide: params.get('alone') === '1', morphs }} motion={motion} onMotion={(n) => put({ motion: n || '' })}
+          onPick={(pane, h) => { setHit(h && { pane, hit: h }); if (h && tab === 'inventory' && pane === 0) put({ chosen: keyOf(h) }) }}>
+          {hit && !other && inventory && <Found hit={hit.hit} model={m} inventory={inventory} close={() => setHit(undefined)} put={put} />}
+          {tab === 'pictures' && pic >= 0 && m.pictures[pic] && !m.pictures[pic].missing && <Large model={m} pic={pic} channels={params.get('channel') ?? 'all'} put={put} />}
+          {tab === 'inventory' && uv && uvPart?.uvs[uv[2]] && (
+            <div className="overlay" data-uv={params.get('uv')}>
+              <div className="head"><h2 className="clip">{uvPart.uvs[uv[2]].name || `UV set ${uv[2] + 1}`}</h2><button className="link" onClick={() => put({ uv: '' })}>Back to the model</button></div>
+              <div className="uvdrawing"><img src={`/api/scenes/${m.scene}/uv?mesh=${uv[0]}&part=${uv[1]}&set=${uv[2]}`} alt={`UV set ${uvPart.uvs[uv[2]].name} drawn over its picture`} /></div>
+              <div className="tools low soft small"><span className="key verdi">edge</span><span className="key iron">covered twice: {(uvPart.uvs[uv[2]].overlap * 100).toFixed(1)} %</span><span className="key ochre">outside the picture: {(uvPart.uvs[uv[2]].outside * 100).toFixed(1)} %</span></div>
+            </div>)}
+          {other && comparison?.pictures[diff] && <PictureDifference a={m.scene} b={other.scene} row={comparison.pictures[diff]} put={put} />}
+        </View3D>
+      ) : <div className="view"><div className="veil">{f?.state === 'decoding' ? 'The model is being decoded…' : ''}</div></div>}
+      <div className="pane r column">
+        <div className="head"><h2 className="clip">{f?.name ?? 'Evidence'}</h2>{m && <span className="tag">{m.format}</span>}</div>
+        {m && <ToggleButtonGroup exclusive className="sheets" value={tab} aria-label="What to look at" onChange={(_, v: string | null) => v && put({ tab: v === 'overview' ? '' : v })}>
+          {tabs.map(([k, label]) => <ToggleButton key={k} value={k}>{label}</ToggleButton>)}</ToggleButtonGroup>}
+        {f && m && tab === 'inventory' ? <Inventory list={list} chosen={keys} hide={params.get('alone') === '1'} put={put} hit={hit?.hit} />
+          : f && m && tab === 'pictures' ? <Desk project={project} model={m} inventory={inventory} pic={pic} put={put} />
+          : f && m && tab === 'basis' ? <BasisOf project={project} find={f.id} model={m} />
+          : f && m && tab === 'compare' ? <Compare model={m} others={others} other={other} tolerance={tolerance} far={far} picture={diff} put={put} />
+          : <Overview project={project} find={f} error={error} />}
+      </div>
+    </div>
+  )
+}
+
+/** What lies under the place that was clicked. */
+function Found({ hit, model, inventory, close, put }: { hit: Hit; model: S['Model']; inventory: S['Inventory']; close: () => void; put: ReturnType<typeof useAddress>[1] }) {
+  const mesh = inventory.meshes[hit.mesh], part = mesh?.parts.findIndex((p) => p.primitive === hit.primitive) ?? -1, material = inventory.materials[hit.material]
+  const use = material?.textures.find((t) => t.role === 'colour'), p = use && model.pictures[use.picture]
+  return (
+    <div className="foundcard" data-hit={`${hit.mesh}.${hit.primitive}`}>
+      <button className="mini" onClick={close} aria-label="Close">×</button>
+      <div className="facts flush">
+        {inventory.nodes[hit.node] && <><span>Node</span><div className="clip">{inventory.nodes[hit.node].name}</div></>}
+        <span>Mesh</span><div className="clip">{mesh?.name || `mesh ${hit.mesh + 1}`}{mesh && mesh.parts.length > 1 && `, part ${part + 1}`}</div>
+        <span>Material</span><div className="clip">{material ? material.name : 'none'}</div>
+        {use && p && <><span>Picture</span><div className="clip">{use.missing ? <span className="warn">{p.name}, missing</span> : <button className="link" onClick={() => put({ tab: 'pictures', pic: use.picture })}>{p.name}</button>}</div></>}
+        {hit.uv && p?.width && p.height && <><span>Texel</span><div className="mono" data-texel-hit>{Math.min(p.width - 1, Math.floor(hit.uv[0] * p.width))}, {Math.min(p.height - 1, Math.floor(hit.uv[1] * p.height))}</div></>}
+      </div>
+      <button className="link" onClick={() => put({ tab: 'inventory', chosen: keyOf(hit), pic: '', uv: '' })}>Show in the inventory</button>
+    </div>
+  )
+}
+
+function Overview({ project, find: f, error }: { project: number; find?: S['Find']; error: unknown }) {
   const { data: chains } = useChains(project)
   const { data: sources } = useSources(project)
   const go = useNavigate()
@@ -41,42 +138,35 @@ export function Finds() {
     void refresh(q, project)
   }
   return (
-    <div className="cols cols-finds">
-      <Gallery project={project} chosen={chosen} />
-      {m ? (
-        <View3D panes={[{ url: viewUrl(m.scene), title: f.name, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : 'unit unknown'} · ${count(m.stats.triangles)} triangles`, axes: <>{m.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{m.basis.text.split(', ').slice(2).join(' · ')}</> }]} motions={m.motions} bones={m.stats.bones} />
-      ) : <div className="view"><div className="veil">{f?.state === 'decoding' ? 'The model is being decoded…' : ''}</div></div>}
-      <div className="pane r">
-        <div className="head"><h2>{f?.name ?? 'Evidence'}</h2>{m && <span className="tag">{m.format}</span>}</div>
-        <Fault error={fault ?? error ?? f?.error} />
-        {f && (<>
-          <div className="body row wrap" style={{ paddingTop: 10 }}>
-            <Button variant="contained" disabled={!m} onClick={() => void chain()}>{chains?.some((c) => c.find === f.id) ? 'Go to its chain' : 'Start a chain'}</Button>
-            {m && <SaveAs find={f.id} name={f.name} />}
-            <Button onClick={() => void remove()}>Take out</Button>
-          </div>
-          {m && (<>
-            <div className="head bare"><h2>Pictures</h2>{m.stats.missing > 0 ? <span className="tag w">{m.stats.missing} missing</span> : <span className="tag g">all found</span>}</div>
-            <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
-            {m.readings && m.readings.length > 0 && <><div className="head bare"><h2>Readings</h2></div>{m.readings.map((r) => (
-              <div className="item" key={r.name}>{r.about || r.name}<div className="row">
-                <ToggleButtonGroup exclusive size="small" value={r.chosen} aria-label={r.name} onChange={(_, v: string | null) => v && void read({ ...Object.fromEntries(m.readings!.map((x) => [x.name, x.chosen])), [r.name]: v })}>
-                  {r.choices.map((c) => <ToggleButton key={c} value={c}>{c}</ToggleButton>)}
-                </ToggleButtonGroup></div></div>))}</>}
-            <div className="head bare"><h2>Figures</h2></div>
-            <Figures stats={m.stats} basis={m.basis} />
-            {(m.cameras?.length || m.helpers?.length || m.rootBone) && <><div className="head bare"><h2>In it</h2></div><div className="facts">
-              {m.rootBone && <><span>Root bone</span><div className="mono">{m.rootBone}</div></>}
-              <span>Materials</span><div>{m.materials.join(', ')}</div>
-              {m.motions.length > 0 && <><span>Motions</span><div>{m.motions.map((x) => `${x.name} ${x.seconds.toFixed(1)} s`).join(', ')}</div></>}
-              {m.cameras && m.cameras.length > 0 && <><span>Cameras</span><div className="warn">{m.cameras.join(', ')}</div></>}
-              {m.helpers && m.helpers.length > 0 && <><span>Helpers</span><div className="warn">{m.helpers.join(', ')}</div></>}
-            </div></>}
-            {m.notes.length > 0 && <><div className="head bare"><h2>Notes</h2></div>{m.notes.map((n) => <div className="item" key={n}>{n}</div>)}</>}
-          </>)}
-          <div className="facts"><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{f.entryPath} in {f.sourceLabel}</div>{from && <><span>Terms</span><div data-terms>{from.short}{from.terms.owner && <small className="soft"> · {from.terms.owner}</small>}</div></>}</div>
+    <div className="scroll">
+      <Fault error={fault ?? error ?? f?.error} />
+      {f && (<>
+        <div className="body row wrap" style={{ paddingTop: 10 }}>
+          <Button variant="contained" disabled={!m} onClick={() => void chain()}>{chains?.some((c) => c.find === f.id) ? 'Go to its chain' : 'Start a chain'}</Button>
+          {m && <SaveAs find={f.id} name={f.name} />}
+          <Button onClick={() => void remove()}>Take out</Button>
+        </div>
+        {m && (<>
+          <div className="head bare"><h2>Pictures</h2>{m.stats.missing > 0 ? <span className="tag w">{m.stats.missing} missing</span> : <span className="tag g">all found</span>}</div>
+          <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
+          {m.readings && m.readings.length > 0 && <><div className="head bare"><h2>Readings</h2></div>{m.readings.map((r) => (
+            <div className="item" key={r.name}>{r.about || r.name}<div className="row">
+              <ToggleButtonGroup exclusive size="small" value={r.chosen} aria-label={r.name} onChange={(_, v: string | null) => v && void read({ ...Object.fromEntries(m.readings!.map((x) => [x.name, x.chosen])), [r.name]: v })}>
+                {r.choices.map((c) => <ToggleButton key={c} value={c}>{c}</ToggleButton>)}
+              </ToggleButtonGroup></div></div>))}</>}
+          <div className="head bare"><h2>Figures</h2></div>
+          <Figures stats={m.stats} basis={m.basis} />
+          {(m.cameras?.length || m.helpers?.length || m.rootBone) && <><div className="head bare"><h2>In it</h2></div><div className="facts">
+            {m.rootBone && <><span>Root bone</span><div className="mono">{m.rootBone}</div></>}
+            <span>Materials</span><div>{m.materials.join(', ')}</div>
+            {m.motions.length > 0 && <><span>Motions</span><div>{m.motions.map((x) => `${x.name} ${x.seconds.toFixed(1)} s`).join(', ')}</div></>}
+            {m.cameras && m.cameras.length > 0 && <><span>Cameras</span><div className="warn">{m.cameras.join(', ')}</div></>}
+            {m.helpers && m.helpers.length > 0 && <><span>Helpers</span><div className="warn">{m.helpers.join(', ')}</div></>}
+          </div></>}
+          {m.notes.length > 0 && <><div className="head bare"><h2>Notes</h2></div>{m.notes.map((n) => <div className="item" key={n}>{n}</div>)}</>}
         </>)}
-      </div>
+        <div className="facts"><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{f.entryPath} in {f.sourceLabel}</div>{from && <><span>Terms</span><div data-terms>{from.short}{from.terms.owner && <small className="soft"> · {from.terms.owner}</small>}</div></>}</div>
+      </>)}
     </div>
   )
 }

@@ -7,6 +7,7 @@ import { useEffect, useRef, useState } from 'react'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { api, ok, refresh, thumb, useGallery, type S } from '../api/client'
 import { Fault } from '../parts/bits'
+import { lasting } from '../parts/address'
 import { count, metres, plural } from '../parts/format'
 
 const sorts: [string, string, (a: S['Brief'], b: S['Brief']) => number][] = [
@@ -35,7 +36,7 @@ export function Gallery({ project, chosen }: { project: number; chosen: number }
   useEffect(() => { if (list.length > 0 && !list.some((x) => x.id === chosen) && !isFetching) go(`/p/${project}/finds/${list[0].id}${window.location.search}`, { replace: true }) }, [list, chosen, isFetching, go, project])
   const at = list.findIndex((x) => x.id === chosen)
   useEffect(() => { if (at >= 0) rows.scrollToIndex(at, { align: 'auto' }) }, [at]) // eslint-disable-line
-  const show = (i: number) => { const x = list[Math.max(0, Math.min(i, list.length - 1))]; if (x) go(`/p/${project}/finds/${x.id}${window.location.search}`, { replace: true }) }
+  const show = (i: number) => { const x = list[Math.max(0, Math.min(i, list.length - 1))]; if (x && x.id !== chosen) go(`/p/${project}/finds/${x.id}${lasting()}`, { replace: true }) }
   const all = async () => { setFault(undefined); try { await ok(api.POST('/api/projects/{project}/gallery', { params: { path: { project } }, body: {} })) } catch (e) { setFault(e) } void refresh(q, project) }
   return (
     <div className="pane column">

@@ -1,13 +1,14 @@
 // The evidence rail: an entry without extracting it, what it needs and what
 // needs it, whose it is.
-import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
+import { Button } from '@mui/material'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useRef, useState, type PointerEvent, type WheelEvent } from 'react'
+import { useEffect, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, ok, pictureUrl, refresh, usePreview, viewUrl, type S } from '../../api/client'
 import { Bind } from '../../parts/Bind'
 import { Fault, Figures } from '../../parts/bits'
 import { bytes, count, plural, split } from '../../parts/format'
+import { PictureView } from '../../parts/PictureView'
 import { View3D } from '../../parts/View3D'
 import { asks } from './Terms'
 import type { Put } from '../Sources'

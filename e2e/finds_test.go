@@ -1,0 +1,188 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp/kb"
+
+	"excavate/e2e/browser"
+	"excavate/internal/demo"
+)
+
+// clickAt clicks the 3D view, at parts of its width and height.
+func (p *porter) clickAt(x, y float64) {
+	p.t.Helper()
+	p.until(fmt.Sprintf(`(() => { const c = document.querySelector('.view canvas'), r = c.getBoundingClientRect()
+		for (const t of ['pointerdown', 'pointerup']) c.dispatchEvent(new PointerEvent(t, { bubbles: true, pointerId: 1, button: 0, clientX: r.left + r.width * %g, clientY: r.top + r.height * %g }))
+		return true })()`, x, y))
+}
+
+// shows waits until an element holds a text.
+func (p *porter) shows(sel, want string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf(`document.querySelector(%q)?.innerText.includes(%q)`, sel, want))
+}
+
+// choose takes an option of a select.
+func (p *porter) choose(label, value string) {
+	p.t.Helper()
+	p.click(fmt.Sprintf(`[role="combobox"][aria-label="%s"]`, label))
+	p.click(fmt.Sprintf(`[role="option"][data-value="%s"]`, value))
+	p.try(p.Gone(fmt.Sprintf(`[role="option"][data-value="%s"]`, value)))
+}
+
+// seen is a checksum of what the 3D view draws.
+func (p *porter) seen() string {
+	p.t.Helper()
+	s, err := browser.Eval[string](p.Page, `new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => { const d = document.querySelector('.view canvas').toDataURL(); let h = 0; for (let i = 0; i < d.length; i++) h = (h * 31 + d.charCodeAt(i)) | 0; done(String(h)) })))`)
+	p.try(err)
+	return s
+}
+
+// changes does something and waits until the 3D view looks otherwise.
+func (p *porter) changes(what string, f func()) {
+	p.t.Helper()
+	before := p.seen()
+	f()
+	for range 40 {
+		if p.seen() != before {
+			return
+		}
+	}
+	p.t.Errorf("%s: the view stays as it was", what)
+}
+
+func TestJudgeAFind(t *testing.T) {
+	p := start(t)
+	p.try(p.Go("/p/1/finds/1?tab=inventory"))
+	p.drew(400)
+	p.wait(`[data-section="meshes"]`)
+	// Rows show what they are in the model: one, two, these only.
+	p.changes("a part is chosen", func() { p.click(`[data-row="p0.1"]`) })
+	p.shows(`[data-chosen]`, "1 chosen")
+	p.clickWith(`[data-row="k0"]`, browser.Ctrl)
+	p.shows(`[data-chosen]`, "2 chosen")
+	p.clickWith(`[data-row="k0"]`, browser.Ctrl)
+	p.changes("the others are hidden", func() { p.clickText("Only these") })
+	p.until(`location.search.includes('chosen=p0.1') && location.search.includes('alone=1')`)
+	p.changes("fit to what is chosen", func() { p.try(p.Key("=")) })
+	p.try(p.Go(mustEval(p, `location.pathname + location.search`)))
+	p.drew(400)
+	p.shows(`[data-chosen]`, "1 chosen")
+	p.clickText("None")
+	// What is not wanted is listed by kind.
+	p.until(`[...document.querySelectorAll('.invrow.warn')].some((e) => e.innerText.includes('cam_portrait') && e.innerText.includes('camera'))`)
+	// A bone's weights, by keyboard.
+	p.until(`(document.querySelector('[data-row="b0.1"]').focus(), true)`)
+	p.changes("the weights of a bone", func() { p.keys(kb.Enter) })
+	p.until(`location.search.includes('view=weights')`)
+	p.shows(`.legend`, "0.5")
+	for _, look := range []string{"normals", "checker", "facing", "plain"} {
+		p.changes(look, func() { p.choose("Surface", look) })
+	}
+	p.changes("wires", func() { p.click(`button[value="wires"]`) })
+	p.changes("no figure", func() { p.click(`button[value="figure"]`) })
+	p.until(`location.search.includes('also=wires+nofigure')`)
+	// A UV set over its picture.
+	p.click(`[data-row="u0.0.0"]`)
+	p.until(`document.querySelector('[data-uv="0.0.0"] img')?.naturalWidth > 400`)
+	p.shows(`[data-uv]`, "covered twice")
+	p.clickText("Back to the model")
+	// A click on the surface tells what it is.
+	p.choose("Surface", "textured")
+	p.clickAt(0.54, 0.44)
+	p.shows(`[data-hit]`, "keeper_cloth_c.tga")
+	at := p.text(`[data-texel-hit]`)
+	for _, n := range strings.Split(at, ", ") {
+		if v, err := strconv.Atoi(n); err != nil || v < 0 || v > 511 {
+			t.Errorf("texel %q", at)
+		}
+	}
+	p.shows(`[data-chosen]`, "1 chosen")
+	p.clickAt(0.97, 0.15)
+	p.try(p.Gone(`[data-hit]`))
+
+	// The picture desk.
+	p.clickText("Pictures")
+	p.click(`[data-desk="keeper_cloth_c.tga"] .card`)
+	p.until(`document.querySelector('.overlay .picture img')?.naturalWidth === 512 && document.querySelectorAll('.histogram path').length === 4`)
+	p.shows(`[data-desk="keeper_cloth_c.tga"]`, "keeper_cloth as colour")
+	p.click(`.overlay button[value="r"]`)
+	p.until(`location.search.includes('channel=r') && document.querySelector('.overlay .picture img').src.includes('show=r')`)
+	p.choose("Picture format", "ktx2")
+	p.choose("Texels", "bc1")
+	got := mustEval(p, `fetch(document.querySelector('[aria-label^="Save keeper_cloth"]').href).then((r) => r.arrayBuffer()).then((b) => [...new Uint8Array(b).slice(0, 7)].join() + ' ' + b.byteLength)`)
+	if head, size, _ := strings.Cut(got, " "); head != "171,75,84,88,32,50,48" || size == "0" { // «KTX 20
+		t.Errorf("the file begins with %s", got)
+	}
+	p.click(`[data-desk="keeper_cloth_c.tga"] .link`)
+	p.until(`location.search.includes('tab=inventory') && location.search.includes('chosen=k0') && !document.querySelector('.overlay')`)
+
+	// What the coordinates mean: evidence, a decision, the file's word again.
+	p.clickText("Basis")
+	p.shows(`[data-clue="up"]`, "head")
+	p.shows(`[data-tall]`, "2.22 m tall")
+	p.clickText("millimetres")
+	p.shows(`[data-tall]`, "0.22 m tall")
+	p.clickText("Decide")
+	p.shows(`.pane.r`, "decided otherwise")
+	p.until(`document.querySelector('.view').dataset.height.startsWith('0.22')`)
+	p.clickText("Take the file's word")
+	p.until(`document.querySelector('.view').dataset.height.startsWith('2.22')`)
+}
+
+func TestCompareFindsAndBands(t *testing.T) {
+	p := start(t)
+	p.try(p.Go("/p/1/finds/1?tab=compare"))
+	p.drew(400)
+	p.click(`[aria-label="Compare with"]`)
+	p.until(`(() => { const o = [...document.querySelectorAll('.MuiAutocomplete-option')].find((e) => e.innerText === '2 Change basis'); if (o) o.click(); return !!o })()`)
+	p.wait(`[data-verdict="same"]`)
+	p.until(`document.querySelector('.view').dataset.triangles === '6752 6752'`)
+	p.shows(`.verdict`, "same within 2.44 mm")
+	p.shows(`[data-diff="cameras"]`, "1")
+	p.try(p.Go("/p/1/finds/1?tab=compare&with=b1.4"))
+	p.wait(`[data-verdict="differs"]`)
+	p.shows(`.verdict`, "moved as a whole")
+	p.shows(`[data-most]`, "67 mm")
+	p.drew(300)
+	p.changes("distance as colour", func() { p.click(`input[type="checkbox"]`) })
+	p.shows(`[data-legend]`, "ten times")
+	// A tolerance that lets it pass.
+	p.try(p.setField("Tolerance", "80"))
+	p.until(`location.search.includes('tol=0.08')`)
+	p.shows(`.verdict`, "same shape within 80 mm")
+	p.shows(`[data-diff="hips"]`, "0.960")
+}
+
+func TestMorphsExpressionsAndColliders(t *testing.T) {
+	p := start(t)
+	file := filepath.Join(p.demo, "corin.vrm")
+	if err := os.WriteFile(file, demo.Avatars[0].VRM(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	p.mountFile("corin.vrm")
+	p.try(p.Go("/p/1/finds"))
+	p.clickText("Decode every model")
+	name := mustEval(p, `(async () => { for (;;) { const e = [...document.querySelectorAll('[data-find][data-state="ready"]')].find((e) => e.innerText.includes('corin.vrm')); if (e) { e.click(); return e.dataset.find } await new Promise((d) => setTimeout(d, 100)) } })()`)
+	p.shows(`.pane.r h2`, name)
+	p.clickText("Inventory")
+	p.wait(`[data-section="skin0"]`)
+	p.drew(400)
+	p.changes("colliders", func() { p.click(`button[value="colliders"]`) })
+	p.click(`[data-section="skin0"]`) // closed, the rows below come into reach
+	p.wait(`[data-row="h0.0"]`)
+	slide := func(row string) {
+		p.until(fmt.Sprintf(`(document.querySelector('[data-row="%s"] input[type="range"]').focus(), true)`, row))
+		p.keys(kb.End)
+	}
+	p.changes("a morph target", func() { slide("h0.0") })
+	p.until(`location.search.includes('morphs=0.0%3A100')`)
+	p.changes("an expression", func() { slide("e2") })
+	p.until(`location.search.includes('0.2%3A100')`)
+}
