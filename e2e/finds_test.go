@@ -93,6 +93,7 @@ func TestJudgeAFind(t *testing.T) {
 	p.until(`document.querySelector('[data-uv="0.0.0"] img')?.naturalWidth > 400`)
 	p.shows(`[data-uv]`, "covered twice")
 	p.clickText("Back to the model")
+	p.try(p.Gone(`[data-uv]`))
 	// A click on the surface tells what it is.
 	p.choose("Surface", "textured")
 	p.clickAt(0.54, 0.44)

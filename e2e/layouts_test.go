@@ -298,6 +298,15 @@ func TestTheGallery(t *testing.T) {
 	p.until(names + ` === 'walker' && location.search.includes('only=incomplete')`)
 	p.until(`document.querySelector('.pane.r h2').innerText === 'walker'`)
 	p.drew(100)
+	// A figure between bounds.
+	p.try(p.Go("/p/1/finds?by=height"))
+	p.wait(`[data-find="stilt_house"]`)
+	p.choose("Bounded figure", "height")
+	p.try(p.Type(`input[aria-label="At least"]`, "2"))
+	p.try(p.Type(`input[aria-label="At most"]`, "5"))
+	p.until(names + ` === 'ferry_keeper,lamp post,heron' && location.search.includes('from=2')`)
+	p.try(p.Go("/p/1/finds?only=incomplete&q=walk"))
+	p.wait(`[data-find="walker"][aria-selected="true"]`)
 	// The address keeps it; the keyboard walks along.
 	p.try(p.Go(mustEval(p, `location.pathname + '?by=name'`)))
 	p.wait(`[data-find="walker"][aria-selected="true"]`)

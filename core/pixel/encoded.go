@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"image"
+	"image/color"
+	"image/draw"
 	_ "image/gif" // registered for Encoded
 	"image/jpeg"
 	"image/png"
@@ -72,9 +74,51 @@ func ToNRGBA(img image.Image) *image.NRGBA {
 		return n
 	}
 	out := image.NewNRGBA(image.Rect(0, 0, b.Dx(), b.Dy()))
-	for y := 0; y < b.Dy(); y++ {
-		for x := 0; x < b.Dx(); x++ {
-			out.Set(x, y, img.At(b.Min.X+x, b.Min.Y+y))
+	rows := func(row func(y int, to []byte)) {
+		for y := range b.Dy() {
+			row(b.Min.Y+y, out.Pix[y*out.Stride:][:4*b.Dx()])
+		}
+	}
+	switch m := img.(type) {
+	case *image.NRGBA:
+		rows(func(y int, to []byte) { copy(to, m.Pix[m.PixOffset(b.Min.X, y):]) })
+	case *image.RGBA:
+		rows(func(y int, to []byte) {
+			copy(to, m.Pix[m.PixOffset(b.Min.X, y):])
+			for i := 0; i < len(to); i += 4 {
+				if a := uint32(to[i+3]); a != 255 && a != 0 { // as color.NRGBAModel does
+					for c := range 3 {
+						to[i+c] = byte(uint32(to[i+c]) * 0x101 * 0xffff / (a * 0x101) >> 8)
+					}
+				} else if a == 0 {
+					to[i], to[i+1], to[i+2] = 0, 0, 0
+				}
+			}
+		})
+	case *image.Gray:
+		rows(func(y int, to []byte) {
+			for x, v := range m.Pix[m.PixOffset(b.Min.X, y):][:b.Dx()] {
+				to[4*x], to[4*x+1], to[4*x+2], to[4*x+3] = v, v, v, 255
+			}
+		})
+	case *image.Paletted:
+		var table [256]color.NRGBA
+		for i, c := range m.Palette {
+			table[i] = color.NRGBAModel.Convert(c).(color.NRGBA)
+		}
+		rows(func(y int, to []byte) {
+			for x, v := range m.Pix[m.PixOffset(b.Min.X, y):][:b.Dx()] {
+				c := table[v]
+				to[4*x], to[4*x+1], to[4*x+2], to[4*x+3] = c.R, c.G, c.B, c.A
+			}
+		})
+	case *image.YCbCr: // opaque, so that premultiplied is the same
+		draw.Draw(&image.RGBA{Pix: out.Pix, Stride: out.Stride, Rect: out.Rect}, out.Rect, m, b.Min, draw.Src)
+	default:
+		for y := range b.Dy() {
+			for x := range b.Dx() {
+				out.Set(x, y, img.At(b.Min.X+x, b.Min.Y+y))
+			}
 		}
 	}
 	return out

@@ -18,35 +18,30 @@ var Outline = [][2]float64{
 	{0.165, 1.02}, {0.185, 0.86}, {0.17, 0.52}, {0.125, 0.10}, {0.16, 0.03}, {0.155, 0.0}, {0.04, 0.0}, {0.035, 0.45}, {0.00, 0.80},
 }
 
-// figure queues the silhouette in thin slices.
+// figure draws the silhouette in thin slices.
 func (j *job) figure(at geom.Vec3, cam *camera, mat int32) {
 	right := geom.Vec3{cam.view[0], 0, cam.view[8]}.Norm()
 	const rows = 350
-	for r := 0; r < rows; r++ {
+	var verts []vertex
+	var tris []triangle
+	for r := range rows {
 		top, bottom := FigureHeight*(1-float64(r)/rows), FigureHeight*(1-float64(r+1)/rows)
 		for _, s := range spansAt((top + bottom) / 2) {
-			var c [4]int32
+			k := int32(len(verts))
 			ok := true
-			for i, p := range [4]geom.Vec3{{s[0], top}, {s[1], top}, {s[1], bottom}, {s[0], bottom}} {
+			for _, p := range [4]geom.Vec3{{s[0], top}, {s[1], top}, {s[1], bottom}, {s[0], bottom}} {
+				v := vertex{c: [3]float32{1, 1, 1}}
 				var before bool
-				c[i], before = j.corner(at.Add(right.Mul(p[0])).Add(geom.Vec3{0, p[1], 0}), cam)
+				v.x, v.y, v.iw, before = cam.project(at.Add(right.Mul(p[0])).Add(geom.Vec3{0, p[1], 0}))
 				ok = ok && before
+				verts = append(verts, v)
 			}
 			if ok {
-				j.add(c[0], c[1], c[2], mat)
-				j.add(c[0], c[2], c[3], mat)
+				tris = append(tris, triangle{a: k, b: k + 1, c: k + 2, material: mat}, triangle{a: k, b: k + 2, c: k + 3, material: mat})
 			}
 		}
 	}
-}
-
-func (j *job) corner(p geom.Vec3, cam *camera) (int32, bool) {
-	var v vertex
-	var ok bool
-	v.x, v.y, v.iw, ok = cam.project(p)
-	v.c = [3]float32{1, 1, 1}
-	j.verts = append(j.verts, v)
-	return int32(len(j.verts) - 1), ok
+	j.rows(verts, [][]triangle{tris})
 }
 
 // spansAt cuts the whole outline at a height and returns what lies inside,

@@ -1,11 +1,14 @@
 package render
 
 import (
+	"bytes"
 	"image"
 	"math"
+	"runtime"
 	"testing"
 
 	"excavate/core/geom"
+	"excavate/core/pixel"
 	"excavate/core/scene"
 )
 
@@ -108,24 +111,81 @@ func TestDrawsWhatIsThere(t *testing.T) {
 	}
 }
 
-// BenchmarkThumb draws a bumpy sheet of a hundred thousand triangles.
-func BenchmarkThumb(b *testing.B) {
-	const n = 224
+// sheet is a bumpy sheet of two n² triangles with a picture of 512 texels.
+func sheet(n int) *scene.Scene {
 	s := quad(1, geom.GLTF)
-	p := scene.Part{}
-	for y := 0; y <= n; y++ {
-		for x := 0; x <= n; x++ {
+	p := scene.Part{UVs: []scene.AttrSet{{Name: "surface"}}}
+	for y := range n + 1 {
+		for x := range n + 1 {
 			p.Positions = append(p.Positions, float32(x), float32(y), float32(10*math.Sin(float64(x)/9)*math.Cos(float64(y)/7)))
 			p.Normals = append(p.Normals, 0, 0, 1)
+			p.UVs[0].Data = append(p.UVs[0].Data, float32(x)/float32(n), float32(y)/float32(n))
 			if x < n && y < n {
 				a := uint32(y*(n+1) + x)
-				p.Triangles = append(p.Triangles, a, a+1, a+n+2, a, a+n+2, a+n+1)
+				p.Triangles = append(p.Triangles, a, a+1, a+uint32(n)+2, a, a+uint32(n)+2, a+uint32(n)+1)
 			}
 		}
 	}
+	img := image.NewRGBA(image.Rect(0, 0, 512, 512))
+	for i := range img.Pix {
+		img.Pix[i] = byte(i*i>>9) | 255*byte(i&3/3)
+	}
+	b, err := pixel.PNG(img)
+	if err != nil {
+		panic(err)
+	}
+	s.Pictures = []scene.Picture{{Name: "sheet", Data: b, MIME: "image/png", Width: 512, Height: 512}}
+	m := scene.NewMaterial("sheet")
+	m.Textures = []scene.Texture{{Role: scene.RoleColour}}
+	s.Materials = []scene.Material{m}
 	s.Meshes[0].Parts[0] = p
+	return s
+}
+
+// BenchmarkThumb draws a hundred thousand textured triangles as a thumbnail.
+func BenchmarkThumb(b *testing.B) {
+	s := sheet(224)
+	if err := s.Validate(); err != nil {
+		b.Fatal(err)
+	}
 	for b.Loop() {
 		Draw(s, Options{Width: 192, Height: 192, Background: Paper})
 	}
-	b.ReportMetric(float64(len(p.Triangles)/3)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mtriangles/s")
+	b.ReportMetric(float64(len(s.Meshes[0].Parts[0].Triangles)/3)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mtriangles/s")
+}
+
+// Lines and points are drawn too, where surfaces do not hide them.
+func TestDrawsLinesAndPoints(t *testing.T) {
+	for _, back := range []bool{false, true} {
+		s := quad(1, geom.GLTF)
+		p := &s.Meshes[0].Parts[0]
+		z := float32(0.01)
+		if back {
+			z = -0.01
+		}
+		n := uint32(len(p.Positions) / 3)
+		p.Positions = append(p.Positions, -0.4, -0.4, z, 0.4, 0.4, z, -0.3, 0.3, z)
+		p.Normals = nil
+		p.Lines, p.Points = []uint32{n, n + 1}, []uint32{n + 2}
+		img := Draw(s, Options{Width: 96, Height: 96, Background: Paper})
+		dark := 0
+		for i := 0; i < len(img.Pix); i += 4 {
+			if img.Pix[i] < 200 && img.Pix[i+1] < 120 {
+				dark++
+			}
+		}
+		if back != (dark < 10) {
+			t.Errorf("behind %v: %d dark pixels", back, dark)
+		}
+	}
+}
+
+// However many triangles there are, the picture is that of one core.
+func TestCoresAgree(t *testing.T) {
+	s := sheet(150)
+	many := Draw(s, Options{Width: 120, Height: 90})
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+	if one := Draw(s, Options{Width: 120, Height: 90}); !bytes.Equal(one.Pix, many.Pix) {
+		t.Error("one core draws another picture")
+	}
 }

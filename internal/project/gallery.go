@@ -103,24 +103,11 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	// Those of a run that was broken off are found already.
-	var todo []db.Find
-	done := 0
-	for _, r := range rows {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		e, src := c.Entry(r)
-		f, err := s.findRow(ctx, a.Project, e, src)
-		if err != nil {
-			return err
-		}
-		if f.State == "decoding" {
-			todo = append(todo, f)
-		} else {
-			done++
-		}
+	todo, err := s.findRows(ctx, a.Project, c, rows)
+	if err != nil {
+		return err
 	}
+	done := len(rows) - len(todo)
 	var count, next atomic.Int64
 	count.Store(int64(done))
 	t.Progress(int64(done), int64(len(rows)), "models")
@@ -134,7 +121,13 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 				if k >= len(todo) {
 					return
 				}
-				if err := s.decodeInto(ctx, todo[k]); err != nil && ctx.Err() == nil {
+				f, err := s.Store.GetFind(ctx, todo[k])
+				if err == nil {
+					err = s.decodeInto(ctx, f)
+				} else if errors.Is(err, sql.ErrNoRows) {
+					err = nil // taken out meanwhile
+				}
+				if err != nil && ctx.Err() == nil {
 					mu.Lock()
 					first = errors.Join(first, err)
 					mu.Unlock()
@@ -158,22 +151,46 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 	return first
 }
 
-// findRow is the find of an entry; it is made if there is none.
-func (s *Service) findRow(ctx context.Context, project int64, e catalog.Entry, src *catalog.Source) (db.Find, error) {
-	key := db.FindOfEntryParams{ProjectID: project, SourceID: sql.NullInt64{Int64: src.ID, Valid: true}, EntryPath: e.Path}
-	f, err := s.Store.FindOfEntry(ctx, key)
-	if !errors.Is(err, sql.ErrNoRows) {
-		return f, err
+// findRows makes finds of entries of the catalog that are none yet, in one
+// transaction, and returns those that are still to be decoded: all of them, or
+// what a run that was broken off has left.
+func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalog, rows []int32) ([]int64, error) {
+	type place struct {
+		source int64
+		path   string
 	}
-	name := strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))
-	if len(name) > 255 {
-		name = name[:255]
-	}
-	id, err := s.Store.CreateFind(ctx, db.CreateFindParams{ProjectID: project, SourceID: key.SourceID, SourceLabel: src.Label, EntryPath: e.Path, Name: name})
+	there, err := s.Store.FindPlaces(ctx, project)
 	if err != nil {
-		return f, err
+		return nil, err
 	}
-	return s.Store.GetFind(ctx, id)
+	known := map[place]db.FindPlacesRow{}
+	for _, f := range there {
+		known[place{f.SourceID.Int64, f.EntryPath}] = f
+	}
+	var todo []int64
+	err = s.Store.Tx(ctx, func(q *db.Queries) error {
+		todo = todo[:0]
+		for _, r := range rows {
+			e, src := c.Entry(r)
+			if f, ok := known[place{src.ID, e.Path}]; ok {
+				if f.State == "decoding" {
+					todo = append(todo, f.ID)
+				}
+				continue
+			}
+			name := strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))
+			if len(name) > 255 {
+				name = strings.ToValidUTF8(name[:255], "")
+			}
+			id, err := q.CreateFind(ctx, db.CreateFindParams{ProjectID: project, SourceID: sql.NullInt64{Int64: src.ID, Valid: true}, SourceLabel: src.Label, EntryPath: e.Path, Name: name})
+			if err != nil {
+				return err
+			}
+			todo = append(todo, id)
+		}
+		return nil
+	})
+	return todo, err
 }
 
 // decodeInto decodes a find and stores what came of it; a model that cannot be

@@ -126,6 +126,9 @@ SELECT * FROM finds WHERE id = ?;
 -- name: FindOfEntry :one
 SELECT * FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1;
 
+-- name: FindPlaces :many
+SELECT id, source_id, entry_path, state FROM finds WHERE project_id = ? AND source_id IS NOT NULL;
+
 -- name: CreateFind :execlastid
 INSERT INTO finds (project_id, source_id, source_label, entry_path, name) VALUES (?, ?, ?, ?, ?);
 

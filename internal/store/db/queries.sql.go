@@ -623,6 +623,45 @@ func (q *Queries) FindOfEntry(ctx context.Context, arg FindOfEntryParams) (Find,
 	return i, err
 }
 
+const findPlaces = `-- name: FindPlaces :many
+SELECT id, source_id, entry_path, state FROM finds WHERE project_id = ? AND source_id IS NOT NULL
+`
+
+type FindPlacesRow struct {
+	ID        int64
+	SourceID  sql.NullInt64
+	EntryPath string
+	State     string
+}
+
+func (q *Queries) FindPlaces(ctx context.Context, projectID int64) ([]FindPlacesRow, error) {
+	rows, err := q.db.QueryContext(ctx, findPlaces, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FindPlacesRow
+	for rows.Next() {
+		var i FindPlacesRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.SourceID,
+			&i.EntryPath,
+			&i.State,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const findReadings = `-- name: FindReadings :exec
 UPDATE finds SET readings = ? WHERE id = ?
 `

@@ -17,7 +17,7 @@ export interface Hit { node: number; mesh: number; primitive: number; material: 
 export interface Palette { ink: string; verdi: string; ochre: string; iron: string; clay: string }
 
 type Seen = THREE.Mesh | THREE.LineSegments | THREE.Points
-interface Drawn { object: Seen; own: THREE.Material; node: number; mesh: number; primitive: number; material: number; wires?: THREE.Mesh }
+interface Drawn { object: Seen; own: THREE.Material; node: number; mesh: number; primitive: number; material: number; wires?: THREE.Mesh; cloud?: THREE.Points }
 interface Place { nodes?: number; meshes?: number; primitives?: number; materials?: number }
 
 export interface Ball { node: number; offset: number[]; radius: number; tail?: number[] }
@@ -75,6 +75,7 @@ export class Model3D {
     this.mixer.stopAllAction()
     for (const d of this.drawn) {
       d.object.geometry.dispose()
+      if (d.cloud) { d.cloud.removeFromParent(); d.cloud.geometry.dispose() }
       for (const v of Object.values(d.own)) if (v instanceof THREE.Texture) v.dispose()
       d.own.dispose()
     }
@@ -112,8 +113,9 @@ export class Model3D {
   }
 
   dress(look: Look) {
-    for (const m of this.made) if (!(m instanceof THREE.LineBasicMaterial)) m.dispose()
-    this.made = this.made.filter((m) => m instanceof THREE.LineBasicMaterial)
+    const lasting = (m: THREE.Material) => m instanceof THREE.LineBasicMaterial || m instanceof THREE.PointsMaterial
+    for (const m of this.made) if (!lasting(m)) m.dispose()
+    this.made = this.made.filter(lasting)
     const chosen = new Set(look.chosen), c = this.paint()
     const shared = new Map<string, THREE.Material>()
     const share = (key: string, make: () => THREE.Material) => { let m = shared.get(key); if (!m) shared.set(key, m = this.keep(make())); return m }
@@ -183,6 +185,26 @@ export class Model3D {
       rgb.set([x.r, x.g, x.b], i * 3)
     }
     return colour(o.geometry, new THREE.BufferAttribute(rgb, 3))
+  }
+
+  /** Shows large surfaces as a cloud of some of their vertices, for as long as the camera moves. */
+  coarse(on: boolean) {
+    const all = this.drawn.reduce((n, d) => n + (d.object instanceof THREE.SkinnedMesh ? 0 : d.object.geometry.attributes.position.count), 0)
+    for (const d of this.drawn) {
+      const o = d.object
+      if (!(o instanceof THREE.Mesh) || o instanceof THREE.SkinnedMesh) continue
+      if (on && !d.cloud) {
+        const n = o.geometry.attributes.position.count, step = Math.max(1, Math.ceil(all / 120_000)), index = new Uint32Array(Math.ceil(n / step))
+        for (let i = 0; i < index.length; i++) index[i] = Math.min(n - 1, i * step + ((i * 2654435761) >>> 0) % step) // no rows of them
+        const g = new THREE.BufferGeometry().setAttribute('position', o.geometry.attributes.position).setIndex(new THREE.BufferAttribute(index, 1))
+        d.cloud = new THREE.Points(g, this.keep(new THREE.PointsMaterial({ color: this.paint().clay, size: 3, sizeAttenuation: false })))
+        d.cloud.matrixAutoUpdate = false
+        this.root.parent?.add(d.cloud)
+      }
+      if (d.cloud) { d.cloud.matrix.copy(o.matrixWorld); d.cloud.visible = on && o.visible }
+      o.layers.set(on ? 1 : 0) // a camera sees layer 0
+      d.wires?.layers.set(on ? 1 : 0)
+    }
   }
 
   /** What a ray meets first, of what can be seen. */

@@ -34,6 +34,7 @@ interface Pane {
   content: Content
   token: number
   height: number
+  cost: number // milliseconds that drawing it took, where that was measured
   camera: THREE.PerspectiveCamera
 }
 
@@ -47,6 +48,7 @@ export class Stage3D {
   private play: Play = { playing: false, time: 0, motion: 0, speed: 1 }
   private clock = new THREE.Clock()
   private frame = 0
+  private rest = 0
   private dirty = true
   private grid = '#d0c6b2'
   private man = '#b9b09c'
@@ -71,6 +73,8 @@ export class Stage3D {
     this.controls.minDistance = 0.02
     this.controls.maxDistance = 40
     this.controls.addEventListener('change', () => { this.dirty = true })
+    this.controls.addEventListener('start', () => this.coarse(true))
+    this.controls.addEventListener('end', () => this.coarse(false))
     el.addEventListener('keydown', (e) => {
       const turn = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[e.key]
       if (!turn) return
@@ -92,7 +96,15 @@ export class Stage3D {
     loop()
   }
 
+  /** While the camera moves, what takes long to draw is drawn coarsely. */
+  private coarse(on: boolean) {
+    clearTimeout(this.rest)
+    const set = () => { for (const p of this.panes) if (p.model && p.cost > 50) { p.model.coarse(on); this.dirty = true } }
+    if (on) set(); else this.rest = window.setTimeout(set, 250) // the wheel turns in steps
+  }
+
   dispose() {
+    clearTimeout(this.rest)
     cancelAnimationFrame(this.frame)
     this.watcher.disconnect()
     this.controls.dispose()
@@ -158,13 +170,14 @@ export class Stage3D {
     lines.frustumCulled = dots.frustumCulled = false
     lines.visible = dots.visible = this.look.skeleton
     scene.add(lines, dots)
-    return { scene, figure, lines, dots, centre: new THREE.Vector3(), radius: 1, content: { url: '' }, token: 0, height: 0, camera: new THREE.PerspectiveCamera(this.lens.fov) }
+    return { scene, figure, lines, dots, centre: new THREE.Vector3(), radius: 1, content: { url: '' }, token: 0, height: 0, cost: -1, camera: new THREE.PerspectiveCamera(this.lens.fov) }
   }
 
   private clear(p: Pane) {
     if (p.model) { p.scene.remove(p.model.root); p.model.dispose() }
     p.model = undefined
     p.action = undefined
+    p.cost = -1
   }
 
   /** Sets the ground, the figure and the frame round the model. */
@@ -324,7 +337,15 @@ export class Stage3D {
       if (this.look.skeleton) { p.scene.updateMatrixWorld(); this.bones(p) }
       this.renderer.setViewport(i * each, 0, each, h)
       this.renderer.setScissor(i * each, 0, each, h)
+      // A large model is timed once, to the end: the pixel that is read waits for it. The first time it is sent to the GPU.
+      const time = p.model && p.model.triangles > 500_000 && p.cost < 0
+      const begun = performance.now()
       this.renderer.render(p.scene, cam)
+      if (time) {
+        const gl = this.renderer.getContext()
+        gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4))
+        if (p.cost < -1) p.cost = performance.now() - begun; else { p.cost = -2; this.dirty = true }
+      }
       const distance = offset.length() * p.radius * back
       facts.push({ ready: !!p.model, triangles: p.model?.triangles ?? 0, height: p.height, metresPer200px: (2 * Math.tan((cam.fov * Math.PI) / 360) * distance * 200) / h })
     })

@@ -36,6 +36,6 @@ export function useShow(): [Show, (s: Partial<Show>) => void] {
 /** The address's parameters that hold for any find: what the gallery shows and how the view looks. */
 export function lasting(): string {
   const p = new URLSearchParams(window.location.search)
-  for (const k of [...p.keys()]) if (!['q', 'only', 'by', 'tab', 'view', 'also', 'with', 'tol'].includes(k)) p.delete(k)
+  for (const k of [...p.keys()]) if (!['q', 'only', 'by', 'of', 'from', 'to', 'tab', 'view', 'also', 'with', 'tol'].includes(k)) p.delete(k)
   return p.size ? `?${p}` : ''
 }
