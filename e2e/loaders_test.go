@@ -30,7 +30,7 @@ const of = {
   glb: ['GLTFLoader', (x) => [x.scene, x.animations]], vrm: ['GLTFLoader', (x) => [x.scene, x.animations]],
   obj: ['OBJLoader', (x) => [x, []]], dae: ['ColladaLoader', (x) => [x.scene, x.scene.animations]],
   ply: ['PLYLoader', (x) => [new THREE.Mesh(x), []]], stl: ['STLLoader', (x) => [new THREE.Mesh(x), []]],
-  '3mf': ['3MFLoader', (x) => [x, []]], bvh: ['BVHLoader', (x) => [x.skeleton.bones[0], [x.clip]]], usdz: ['USDLoader', (x) => [x, []]],
+  '3mf': ['3MFLoader', (x) => [x, []]], bvh: ['BVHLoader', (x) => [x.skeleton.bones[0], [x.clip]]], usdz: ['USDLoader', (x) => [x, []]], wrl: ['VRMLLoader', (x) => [x, []]],
 }
 window.load = async (kind, url) => {
   const [name, parts] = of[kind]
@@ -104,7 +104,7 @@ func TestOthersReadWhatWeWrite(t *testing.T) {
 		want := s.Stats()
 		for _, w := range shipped.Writers {
 			ending := strings.TrimPrefix(w.Ending, ".")
-			if ending == "usda" || ending == "bvh" && want.Bones == 0 || ending == "vrm" && s.Avatar == nil {
+			if ending == "usda" || ending == "x3d" || ending == "bvh" && want.Bones == 0 || ending == "vrm" && s.Avatar == nil {
 				continue
 			}
 			given := s
@@ -186,7 +186,7 @@ func compare(t *testing.T, name, ending string, s *scene.Scene, want scene.Stats
 	if (ending == "dae" || ending == "glb" || ending == "vrm") && got.Bones < want.Bones {
 		fail("bones", got.Bones, want.Bones)
 	}
-	if ending == "dae" || ending == "glb" || ending == "usdz" || ending == "3mf" {
+	if ending == "dae" || ending == "glb" || ending == "usdz" || ending == "3mf" || ending == "wrl" {
 		pictures := map[int]bool{}
 		for i := range s.Materials {
 			if x := s.Materials[i].Texture(scene.RoleColour); x != nil {

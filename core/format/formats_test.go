@@ -20,6 +20,7 @@ import (
 	"excavate/core/format/stl"
 	"excavate/core/format/threemf"
 	"excavate/core/format/usd"
+	"excavate/core/format/x3d"
 	"excavate/core/geom"
 	"excavate/core/pixel"
 	"excavate/core/scene"
@@ -48,6 +49,9 @@ func random(t testing.TB, r *rand.Rand, normals, uvs, colours bool) *scene.Scene
 		for range n {
 			p.Positions = append(p.Positions, float32(r.NormFloat64()), float32(r.NormFloat64()), float32(r.NormFloat64()))
 		}
+		for v := range n { // every vertex is used: some formats keep no others
+			p.Triangles = append(p.Triangles, uint32(v), uint32((v+1)%n), uint32((v+2)%n))
+		}
 		if normals {
 			for range n {
 				x, y, z := r.NormFloat64(), r.NormFloat64(), r.NormFloat64()
@@ -72,7 +76,8 @@ func random(t testing.TB, r *rand.Rand, normals, uvs, colours bool) *scene.Scene
 			p.Colours = []scene.AttrSet{{Name: "colour", Data: d}}
 		}
 		for range 1 + r.Intn(40) {
-			p.Triangles = append(p.Triangles, uint32(r.Intn(n)), uint32(r.Intn(n)), uint32(r.Intn(n)))
+			k := r.Perm(n)
+			p.Triangles = append(p.Triangles, uint32(k[0]), uint32(k[1]), uint32(k[2]))
 		}
 		mesh.Parts = []scene.Part{p}
 		s.Meshes = append(s.Meshes, mesh)
@@ -152,6 +157,8 @@ func TestRoundTrips(t *testing.T) {
 			{stl.Format(), stl.Writer(), false, false, false, false, true, geom.Basis{}},
 			{threemf.Formats()[0], threemf.Writer(), false, i%2 == 0, i%2 == 1, true, false, geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right, MetresPerUnit: 0.001}},
 			{usd.Formats()[0], usd.Writers()[1], i%2 == 0, i%3 == 0, i%4 == 0, true, false, geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right, MetresPerUnit: 0.01}},
+			{x3d.Formats()[1], x3d.Writers()[0], true, i%3 == 0, i%4 == 0, true, true, geom.GLTF},
+			{x3d.Formats()[0], x3d.Writers()[1], true, i%3 == 0, i%4 == 1, true, true, geom.GLTF},
 			{usd.Formats()[1], usd.Writers()[0], i%3 == 0, i%4 == 0, i%2 == 0, true, false, geom.GLTF},
 		} {
 			s := random(t, r, c.normals, c.uvs, c.colours)

@@ -26,7 +26,7 @@ import (
 var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), bvh.Format(), ply.Format(), stl.Format(), obj.Format()})
 
 // Writers are the open formats that are written.
-var Writers = append(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate"), obj.Writer(), dae.Writer("Excavate"), ply.Writer(), stl.Writer(), threemf.Writer(), bvh.Writer()}, usd.Writers()...)
+var Writers = append(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate"), obj.Writer(), dae.Writer("Excavate"), ply.Writer(), stl.Writer(), threemf.Writer(), bvh.Writer()}, slices.Concat(usd.Writers(), x3d.Writers())...)
 
 // Library compiles the layouts that ship. Those in more, folders with layouts
 // of the porter's own, are tried first, the last folder before the others.

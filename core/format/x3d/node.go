@@ -1,16 +1,11 @@
 // Package x3d reads X3D (ISO/IEC 19775-1; XML encoding ISO/IEC 19776-1,
 // classic encoding 19776-2) and VRML97 (ISO/IEC 14772-1): shapes with their
 // transforms, faces and primitives, colours, normals, textures, DEF and USE,
-// Switch and LOD, and PROTO in the classic encoding.
+// Switch and LOD, and prototypes; lines and points. It writes VRML97 and X3D.
 package x3d
 
 import (
-	"bytes"
-	"encoding/xml"
-	"errors"
 	"fmt"
-	"io"
-	"slices"
 	"strings"
 
 	"excavate/core/format"
@@ -513,84 +508,6 @@ func (p *classic) number(v *value) (bool, error) {
 	v.nums = append(v.nums, x)
 	p.at = len(p.b) - len(after)
 	return true, nil
-}
-
-// parseXML reads the XML encoding.
-func parseXML(b []byte) (roots []*node, metres float64, notes map[string]int, err error) {
-	metres, notes = 1, map[string]int{}
-	d := xml.NewDecoder(bytes.NewReader(b))
-	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
-	defs := map[string]*node{}
-	var stack []*node
-	count := 0
-	where := func() string { line, _ := d.InputPos(); return fmt.Sprintf("line %d", line) }
-	for {
-		t, err := d.Token()
-		if errors.Is(err, io.EOF) {
-			return roots, metres, notes, nil
-		}
-		if err != nil {
-			return nil, 0, nil, format.Errorf(where(), "%v", err)
-		}
-		switch t := t.(type) {
-		case xml.StartElement:
-			if count++; count > mostNodes || len(stack) > mostDepth {
-				return nil, 0, nil, format.Errorf(where(), "more than %d elements, or more than %d deep", mostNodes, mostDepth)
-			}
-			line, _ := d.InputPos()
-			n := &node{typ: t.Name.Local, line: line, fields: map[string]*value{}}
-			use := ""
-			for _, a := range t.Attr {
-				switch a.Name.Local {
-				case "DEF":
-					n.def = a.Value
-				case "USE":
-					use = a.Value
-				default:
-					n.fields[a.Name.Local] = attribute(a.Value)
-				}
-			}
-			if use != "" {
-				old := defs[use]
-				if old == nil {
-					return nil, 0, nil, format.Errorf(where(), "USE names %s, which is not defined before it", use)
-				}
-				n = old
-			} else if n.def != "" {
-				defs[n.def] = n
-			}
-			switch n.typ {
-			case "unit":
-				if n.text("category") == "length" {
-					metres = n.num("conversionFactor", 1)
-				}
-			case "ROUTE", "ProtoDeclare", "ExternProtoDeclare", "ProtoInstance", "Script":
-				notes[n.typ]++
-				if err := d.Skip(); err != nil {
-					return nil, 0, nil, format.Errorf(where(), "%v", err)
-				}
-				continue
-			}
-			if len(stack) > 0 {
-				top := stack[len(stack)-1]
-				if slices.Contains(stack, n) {
-					return nil, 0, nil, format.Errorf(where(), "USE %s stands within what it names", use)
-				}
-				top.kids = append(top.kids, n)
-			} else {
-				roots = append(roots, n)
-			}
-			stack = append(stack, n)
-			if use != "" { // what stands within a USE is not read
-				if err := d.Skip(); err != nil {
-					return nil, 0, nil, format.Errorf(where(), "%v", err)
-				}
-				stack = stack[:len(stack)-1]
-			}
-		case xml.EndElement:
-			stack = stack[:len(stack)-1]
-		}
-	}
 }
 
 // attribute reads an attribute's text as numbers and as strings, for whichever

@@ -192,10 +192,14 @@ func (b *builder) shape(n *node, m geom.Mat4) error {
 		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d corners of faces, counting each use", mostCorners)
 	}
 	part, err := f.part()
-	if err != nil || len(part.Triangles) == 0 {
+	if err != nil || len(part.Triangles)+len(part.Lines)+len(part.Points) == 0 {
 		return err
 	}
-	part.Material = b.material(n.child("appearance", "Appearance"))
+	look := n.child("appearance", "Appearance")
+	part.Material = b.material(look)
+	if look != nil {
+		moveUVs(part, look.child("textureTransform", "TextureTransform"))
+	}
 	// Into world space.
 	nm := m.NormalMatrix()
 	each := func(d []float32, f func(geom.Vec3) geom.Vec3) error {
@@ -312,8 +316,11 @@ func (b *builder) material(a *node) int {
 			}
 		}
 	}
-	if a.child("textureTransform", "TextureTransform") != nil {
-		b.notes["TextureTransform nodes"]++
+	switch a.text("alphaMode") { // X3D 4.0, 12.4.1
+	case "MASK":
+		m.Alpha, m.Cutoff = scene.Cutout, float32(a.num("alphaCutoff", 0.5))
+	case "BLEND":
+		m.Alpha = scene.Blend
 	}
 	if m.Name == "" {
 		m.Name = fmt.Sprintf("material %d", len(b.s.Materials)+1)
@@ -322,6 +329,24 @@ func (b *builder) material(a *node) int {
 	b.materials[materialKey{a}] = k
 	b.s.Materials = append(b.s.Materials, m)
 	return k
+}
+
+// moveUVs applies a TextureTransform (X3D 18.4.8): -C S R C T.
+func moveUVs(p *scene.Part, t *node) {
+	if t == nil {
+		return
+	}
+	c, scale, move := t.vec("center", 0, 0), t.vec("scale", 1, 1), t.vec("translation", 0, 0)
+	sin, cos := math.Sincos(t.num("rotation", 0))
+	for i := range p.UVs {
+		d := p.UVs[i].Data
+		for k := 0; k+1 < len(d); k += 2 { // v counts from above here
+			x, y := float64(d[k])+move[0]+c[0], 1-float64(d[k+1])+move[1]+c[1]
+			u, _ := format.Finite32((x*cos-y*sin)*scale[0] - c[0])
+			v, _ := format.Finite32(1 - ((x*sin+y*cos)*scale[1] - c[1]))
+			d[k], d[k+1] = u, v
+		}
+	}
 }
 
 func base(url string) string {
@@ -339,6 +364,9 @@ type faceSet struct {
 	line   int
 	src    corner.Source
 	faces  [][]corner.Ref
+	lines  []uint32
+	points []uint32
+	stroke bool // of lines or points
 	ccw    bool
 	solid  bool
 	crease float64
@@ -353,7 +381,7 @@ func faces(g *node) (*faceSet, error) {
 		return f, nil
 	case "ElevationGrid":
 		return f, f.elevation(g)
-	case "Extrusion", "Text", "PointSet", "IndexedLineSet", "LineSet":
+	case "Extrusion", "Text":
 		return nil, nil
 	}
 	coord := g.child("coord", "Coordinate", "CoordinateDouble")
@@ -397,14 +425,24 @@ func faces(g *node) (*faceSet, error) {
 			f.src.Colours = append(f.src.Colours, format.Linear(d[i]), format.Linear(d[i+1]), format.Linear(d[i+2]), a)
 		}
 	}
-	if g.typ == "IndexedFaceSet" {
+	switch g.typ {
+	case "IndexedFaceSet":
 		return f, f.indexed(g)
+	case "PointSet", "IndexedLineSet", "LineSet":
+		return f, f.strokes(g)
 	}
 	return f, f.triangles(g)
 }
 
 func (f *faceSet) errorf(msg string, a ...any) error {
 	return format.Errorf(fmt.Sprintf("line %d", f.line), msg, a...)
+}
+
+func (f *faceSet) user() string {
+	if f.stroke {
+		return "a line"
+	}
+	return "a face"
 }
 
 func (f *faceSet) floats(d []float64, each int) ([]float32, error) {
@@ -421,7 +459,7 @@ func (f *faceSet) floats(d []float64, each int) ([]float32, error) {
 
 func (f *faceSet) index(v float64, n int, what string) (int32, error) {
 	if v < 0 || v >= float64(n) || v != math.Trunc(v) {
-		return 0, f.errorf("a face uses %s %g, and there are %d", what, v, n)
+		return 0, f.errorf("%s uses %s %g, and there are %d", f.user(), what, v, n)
 	}
 	return int32(v), nil
 }
@@ -486,6 +524,55 @@ func (f *faceSet) indexed(g *node) error {
 		face = append(face, c)
 	}
 	flush()
+	return nil
+}
+
+// strokes reads points and lines (X3D 11.4). Colours are those of vertices;
+// others are left out.
+func (f *faceSet) strokes(g *node) error {
+	n := len(f.src.Positions) / 3
+	f.stroke = true
+	if len(f.src.Colours) != 4*n || !g.flag("colorPerVertex", true) || len(g.nums("colorIndex")) > 0 {
+		f.src.Colours = nil
+	}
+	join := func(row []uint32) {
+		for i := 1; i < len(row); i++ {
+			f.lines = append(f.lines, row[i-1], row[i])
+		}
+	}
+	switch g.typ {
+	case "PointSet":
+		for i := range n {
+			f.points = append(f.points, uint32(i))
+		}
+	case "IndexedLineSet":
+		var row []uint32
+		for _, v := range append(g.nums("coordIndex"), -1) {
+			if v < 0 {
+				join(row)
+				row = row[:0]
+				continue
+			}
+			k, err := f.index(v, n, "coordinate")
+			if err != nil {
+				return err
+			}
+			row = append(row, uint32(k))
+		}
+	case "LineSet":
+		at := 0.0
+		for _, c := range g.nums("vertexCount") {
+			if c < 0 || at+c > float64(n) {
+				return f.errorf("a line of %g vertices from %g on, and there are %d", c, at, n)
+			}
+			var row []uint32
+			for k := range int(c) {
+				row = append(row, uint32(at)+uint32(k))
+			}
+			at += c
+			join(row)
+		}
+	}
 	return nil
 }
 
@@ -572,8 +659,16 @@ func (f *faceSet) triangles(g *node) error {
 	return nil
 }
 
-// part makes a part of the faces, with normals where there are none.
+// part makes a part of the faces, with normals where there are none, or of
+// lines and points.
 func (f *faceSet) part() (*scene.Part, error) {
+	if len(f.lines)+len(f.points) > 0 {
+		p := &scene.Part{Material: scene.None, Positions: f.src.Positions, Lines: f.lines, Points: f.points}
+		if len(f.src.Colours) > 0 {
+			p.Colours = []scene.AttrSet{{Name: "colour", Data: f.src.Colours}}
+		}
+		return p, nil
+	}
 	if len(f.src.Normals) == 0 && f.crease > 0 && f.crease < math.Pi {
 		f.creased()
 	}

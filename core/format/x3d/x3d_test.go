@@ -101,7 +101,7 @@ LOD { range [ 10 ] level [ Shape { geometry Cone {} } Shape { geometry Box {} } 
 PointLight { on TRUE location 0 0 0 }
 Shape { geometry PointSet { coord Coordinate { point [ 0 0 0 ] } } }
 `)
-	if len(s.Meshes) != 4 || s.Nodes[0].Name != "crate" || s.Nodes[1].Name != "crate 2" || len(s.Materials) != 1 || s.Materials[0].Name != "oak" || s.Materials[0].Alpha != scene.Blend {
+	if st := s.Stats(); len(s.Meshes) != 5 || st.Points != 1 || s.Nodes[0].Name != "crate" || s.Nodes[1].Name != "crate 2" || len(s.Materials) != 1 || s.Materials[0].Name != "oak" || s.Materials[0].Alpha != scene.Blend {
 		t.Fatalf("%+v %+v", s.Nodes, s.Materials)
 	}
 	one := &scene.Scene{Meshes: s.Meshes[:1], Nodes: s.Nodes[:1], Materials: s.Materials}
@@ -114,7 +114,7 @@ Shape { geometry PointSet { coord Coordinate { point [ 0 0 0 ] } } }
 	if v := volume(&scene.Scene{Meshes: s.Meshes[1:2]}); math.Abs(v-2) > 1e-6 {
 		t.Errorf("what is mirrored has a volume of %g", v)
 	}
-	for _, want := range []string{"1 PointLight nodes", "1 PointSet nodes", "1 other choices of a Switch", "1 coarser levels"} {
+	for _, want := range []string{"1 PointLight nodes", "1 other choices of a Switch", "1 coarser levels"} {
 		if !said(s, want) {
 			t.Errorf("%q is not among %+v", want, s.Notes)
 		}
@@ -184,6 +184,61 @@ Transform { translation 5 0 0 children [ Post { } ] }
 	one := &scene.Scene{Meshes: s.Meshes[:1], Nodes: s.Nodes[:1], Materials: s.Materials}
 	if b := one.Bounds(); b.Size()[1] != 4 {
 		t.Errorf("%v", b)
+	}
+}
+
+func TestPrototypesOfXML(t *testing.T) {
+	proto := `<X3D><Scene><ProtoDeclare name="Post"><ProtoInterface>
+<field name="height" type="SFFloat" accessType="initializeOnly" value="2"/><field name="paint" type="SFColor" accessType="inputOutput" value="1 1 1"/><field name="top" type="SFNode" accessType="initializeOnly"><Shape DEF="knob"><Sphere radius="0.1"/></Shape></field>
+</ProtoInterface><ProtoBody><Group>
+<IS><connect nodeField="children" protoField="top"/></IS>
+<Shape DEF="pole"><Appearance><Material><IS><connect nodeField="diffuseColor" protoField="paint"/></IS></Material></Appearance><Cylinder><IS><connect nodeField="height" protoField="height"/></IS></Cylinder></Shape>
+</Group></ProtoBody></ProtoDeclare>`
+	s := must(t, proto+`<ProtoInstance name="Post" DEF="first"><fieldValue name="height" value="4"/><fieldValue name="paint" value="0 1 0"/></ProtoInstance>
+<Transform translation="5 0 0"><ProtoInstance name="Post"><fieldValue name="top"><Shape><Box size="1 1 1"/></Shape></fieldValue></ProtoInstance></Transform>
+<Transform translation="9 0 0"><Group USE="first"/></Transform><ProtoInstance name="Pier"/></Scene></X3D>`)
+	if st := s.Stats(); len(s.Meshes) != 6 || st.Materials != 2 || !said(s, "1 uses of the prototype Pier") {
+		t.Fatalf("%d meshes, %+v, %v", len(s.Meshes), st, s.Notes)
+	}
+	green := s.Materials[s.Meshes[1].Parts[0].Material].BaseColour
+	one := &scene.Scene{Meshes: s.Meshes[1:2], Nodes: []scene.Node{s.Nodes[0]}, Materials: s.Materials}
+	if b := one.Bounds(); green[1] != 1 || green[0] != 0 || b.Size()[1] != 4 {
+		t.Errorf("%v, %v", green, b)
+	}
+	// Prototypes that hold themselves end, and so do those that double.
+	deep := `<X3D><Scene><ProtoDeclare name="p0"><ProtoBody><Group><Shape><Box/></Shape></Group></ProtoBody></ProtoDeclare>`
+	for i := 1; i < 30; i++ {
+		deep += fmt.Sprintf(`<ProtoDeclare name="p%d"><ProtoBody><Group><ProtoInstance name="p%d"/><ProtoInstance name="p%d"/></Group></ProtoBody></ProtoDeclare>`, i, i-1, i-1)
+	}
+	for text, want := range map[string]string{
+		`<X3D><Scene><ProtoDeclare name="a"><ProtoBody><Group><ProtoInstance name="a"/></Group></ProtoBody></ProtoDeclare><ProtoInstance name="a"/></Scene></X3D>`: "deep",
+		deep + `<ProtoInstance name="p29"/></Scene></X3D>`: "more than",
+	} {
+		if _, err := read(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.80q: %v, want %q", text, err, want)
+		}
+	}
+}
+
+// Lines, points and moved UVs, in both encodings.
+func TestStrokesAndMovedUVs(t *testing.T) {
+	for _, text := range []string{
+		vrml + `Shape { geometry IndexedLineSet { coord DEF c Coordinate { point [ 0 0 0, 1 0 0, 1 1 0, 0 2 0 ] } color Color { color [ 1 0 0, 0 1 0, 0 0 1, 1 1 1 ] } coordIndex [ 0 1 2 -1 3 0 ] } } Shape { geometry PointSet { coord USE c } }
+Shape { appearance Appearance { texture ImageTexture { url "reed.png" } textureTransform TextureTransform { translation 0.5 0 scale 2 4 rotation 1.5707963 } } geometry IndexedFaceSet { coord USE c texCoord TextureCoordinate { point [ 0 0, 1 0, 1 1, 0 1 ] } coordIndex [ 0 1 2 3 -1 ] } }`,
+		`<X3D><Scene><Shape><IndexedLineSet coordIndex="0 1 2 -1 3 0"><Coordinate DEF="c" point="0 0 0, 1 0 0, 1 1 0, 0 2 0"/><Color color="1 0 0, 0 1 0, 0 0 1, 1 1 1"/></IndexedLineSet></Shape><Shape><PointSet><Coordinate USE="c"/></PointSet></Shape>
+<Shape><Appearance><ImageTexture url='"reed.png"'/><TextureTransform translation="0.5 0" scale="2 4" rotation="1.5707963"/></Appearance><IndexedFaceSet coordIndex="0 1 2 3 -1"><Coordinate USE="c"/><TextureCoordinate point="0 0 1 0 1 1 0 1"/></IndexedFaceSet></Shape></Scene></X3D>`,
+	} {
+		s := must(t, text)
+		if got := fmt.Sprint(s.Meshes[0].Parts[0].Lines, s.Meshes[1].Parts[0].Points, s.Meshes[0].Parts[0].Colours[0].Data[:4]); got != "[0 1 1 2 3 0] [0 1 2 3] [1 0 0 1]" {
+			t.Error(got)
+		}
+		// (0, 0) goes to (0.5, 0), turned to (0, 0.5), stretched to (0, 2): from above, -1.
+		if d := s.Meshes[2].Parts[0].UVs[0].Data; math.Abs(float64(d[0])) > 1e-6 || math.Abs(float64(d[1])+1) > 1e-6 {
+			t.Errorf("%v", d[:2])
+		}
+	}
+	if _, err := read(vrml + "Shape { geometry IndexedLineSet { coord Coordinate { point [ 0 0 0 ] } coordIndex [ 0 7 ] } }"); err == nil || !strings.Contains(err.Error(), "a line uses coordinate 7") {
+		t.Error(err)
 	}
 }
 
@@ -284,6 +339,7 @@ func TestBadInput(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add(vrml + "DEF a Transform { translation 1 2 3 children [ Shape { geometry IndexedFaceSet { coord Coordinate { point [ 0 0 0, 1 0 0, 1 1 0 ] } coordIndex [ 0 1 2 -1 ] creaseAngle 1 } } USE b ] }")
 	f.Add(vrml + "PROTO P [ field SFFloat h 2 ] { Shape { geometry Cone { height IS h } } } P { h 3 } P { }")
+	f.Add(`<X3D><Scene><ProtoDeclare name="P"><ProtoInterface><field name="h" value="2"/></ProtoInterface><ProtoBody><Shape><Cone><IS><connect nodeField="height" protoField="h"/></IS></Cone></Shape></ProtoBody></ProtoDeclare><ProtoInstance name="P"><fieldValue name="h" value="3"/></ProtoInstance></Scene></X3D>`)
 	f.Add(`<X3D><Scene><Transform translation="1 2 3"><Shape DEF="a"><IndexedFaceSet coordIndex="0 1 2"><Coordinate point="0 0 0 1 0 0 1 1 0"/></IndexedFaceSet></Shape></Transform><Shape USE="a"/></Scene></X3D>`)
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, r := range Formats() {
