@@ -11,9 +11,11 @@ command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || need+=(mariadb-se
 if [ "${1:-demo}" = test ]; then
   command -v chromium >/dev/null || need+=(chromium)
   # Archives and pictures that other programs wrote, and programs to read ours.
-  for pair in ppmtotga:netpbm unzip:unzip zip:zip 7z:p7zip-full xz:xz-utils zstd:zstd bzip2:bzip2; do
+  for pair in ppmtotga:netpbm unzip:unzip zip:zip 7z:p7zip-full xz:xz-utils zstd:zstd bzip2:bzip2 xmllint:libxml2-utils; do
     command -v "${pair%%:*}" >/dev/null || need+=("${pair#*:}")
   done
+  # The schema of COLLADA comes with it.
+  [ -e /usr/lib/python3/dist-packages/collada/resources/schema-1.4.1.xml ] || need+=(python3-collada)
 fi
 if [ ${#need[@]} -gt 0 ]; then
   echo "installing ${need[*]} from Debian's packages"

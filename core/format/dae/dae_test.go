@@ -8,6 +8,9 @@ import (
 	"io"
 	"math"
 	"math/rand"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"reflect"
 	"strings"
 	"testing"
@@ -311,6 +314,55 @@ func TestAnAvatarKeepsItsShape(t *testing.T) {
 }
 
 // scenes wraps geometries and nodes into a document.
+// The schema of COLLADA 1.4.1 holds for what is written, with one exception:
+// names are kept as they are, where it wants names without blanks and signs.
+func TestTheSchemaHolds(t *testing.T) {
+	const at = "/usr/lib/python3/dist-packages/collada/resources/"
+	dir := t.TempDir()
+	for from, to := range map[string]string{"schema-1.4.1.xml": "collada.xsd", "xsd.xml": "xml.xsd"} {
+		b, err := os.ReadFile(at + from)
+		if err != nil {
+			t.Fatalf("%v; scripts/setup.sh test installs Debian's package python3-collada", err)
+		}
+		b = bytes.ReplaceAll(b, []byte("http://www.w3.org/2001/03/xml.xsd"), []byte("xml.xsd"))
+		if err := os.WriteFile(filepath.Join(dir, to), b, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	args := []string{"--noout", "--nonet", "--schema", filepath.Join(dir, "collada.xsd")}
+	r := rand.New(rand.NewSource(12))
+	avatar, _ := avatarFile(t)
+	for i := range 30 {
+		s := avatar
+		if i > 0 {
+			s = random(r)
+		}
+		b, _ := write(t, s)
+		name := filepath.Join(dir, fmt.Sprintf("%d.dae", i))
+		if err := os.WriteFile(name, b, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		args = append(args, name)
+	}
+	out, err := exec.Command("xmllint", args...).CombinedOutput()
+	if _, ran := err.(*exec.ExitError); err != nil && !ran {
+		t.Fatal(err)
+	}
+	checked := 0
+	for _, l := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		switch {
+		case strings.HasSuffix(l, " validates") || strings.HasSuffix(l, " fails to validate"):
+			checked++
+		case strings.Contains(l, "attribute 'name'") && strings.Contains(l, "'xs:NCName'"):
+		default:
+			t.Error(l)
+		}
+	}
+	if checked != 30 {
+		t.Errorf("%d of 30 files were checked", checked)
+	}
+}
+
 func scenes(libraries, nodes string) string {
 	return `<?xml version="1.0"?><COLLADA version="1.4.1">` + libraries + `<library_visual_scenes><visual_scene id="s">` + nodes + `</visual_scene></library_visual_scenes><scene><instance_visual_scene url="#s"/></scene></COLLADA>`
 }
