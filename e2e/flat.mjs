@@ -1,4 +1,4 @@
-// OBJ, PLY, STL and VRML by software that is not ours: three's loaders and
+// GLB, OBJ, PLY, STL and VRML by software that is not ours: three's loaders and
 // exporters. `read FILES` prints one JSON object a file; `write DIR` writes
 // files for our readers.
 import { mkdirSync, readFileSync, writeFileSync } from 'node:fs'
@@ -7,13 +7,19 @@ import { fileURLToPath, pathToFileURL } from 'node:url'
 const web = fileURLToPath(new URL('../web/', import.meta.url))
 const from = (p) => import(pathToFileURL(web + 'node_modules/three/' + p).href)
 const THREE = await from('build/three.module.js')
+globalThis.self ??= globalThis
+globalThis.ProgressEvent ??= class { constructor(type) { this.type = type } }
 // Pictures need a browser; here they are only asked for.
 THREE.TextureLoader.prototype.load = function () { return new THREE.Texture() }
+const cut = (b) => b.buffer.slice(b.byteOffset, b.byteOffset + b.byteLength)
+const loader = async (name) => new (await from(`examples/jsm/loaders/${name}.js`))[name]()
+// What reads a file's bytes, once the loader itself is there.
 const loaders = {
-  obj: async (b) => new (await from('examples/jsm/loaders/OBJLoader.js')).OBJLoader().parse(b.toString('utf8')),
-  ply: async (b) => new THREE.Mesh(new (await from('examples/jsm/loaders/PLYLoader.js')).PLYLoader().parse(b.buffer.slice(b.byteOffset, b.byteOffset + b.byteLength))),
-  wrl: async (b) => new (await from('examples/jsm/loaders/VRMLLoader.js')).VRMLLoader().parse(b.toString('utf8'), ''),
-  stl: async (b) => new THREE.Mesh(new (await from('examples/jsm/loaders/STLLoader.js')).STLLoader().parse(b.buffer.slice(b.byteOffset, b.byteOffset + b.byteLength))),
+  obj: async () => { const l = await loader('OBJLoader'); return (b) => l.parse(b.toString('utf8')) },
+  ply: async () => { const l = await loader('PLYLoader'); return (b) => new THREE.Mesh(l.parse(cut(b))) },
+  glb: async () => { const l = await loader('GLTFLoader'); return async (b) => (await l.parseAsync(cut(b), '')).scene },
+  wrl: async () => { const l = await loader('VRMLLoader'); return (b) => l.parse(b.toString('utf8'), '') },
+  stl: async () => { const l = await loader('STLLoader'); return (b) => new THREE.Mesh(l.parse(cut(b))) },
 }
 const figures = (o) => {
   const out = { triangles: 0, min: [], max: [], uvs: false, normals: false, colours: false, names: [], materials: [] }
@@ -35,9 +41,14 @@ const figures = (o) => {
 const [, , what, ...args] = process.argv
 if (what === 'read') {
   for (const file of args) {
-    const t = performance.now()
-    const o = await loaders[file.slice(-3)](readFileSync(file))
-    console.log(JSON.stringify({ file, ms: performance.now() - t, ...figures(o) }))
+    const read = await loaders[file.slice(-3)](), bytes = readFileSync(file)
+    let ms = Infinity, o
+    for (let i = 0; i < (bytes.length > 1e6 ? 3 : 1); i++) { // the best of three: the code is compiled by then
+      const t = performance.now()
+      o = await read(bytes)
+      ms = Math.min(ms, performance.now() - t)
+    }
+    console.log(JSON.stringify({ file, ms, ...figures(o) }))
   }
 } else if (what === 'write') {
   const dir = args[0]

@@ -15,6 +15,7 @@ import (
 	"testing"
 
 	"excavate/core/format"
+	"excavate/core/format/gltf"
 	"excavate/core/format/obj"
 	"excavate/core/format/ply"
 	"excavate/core/format/stl"
@@ -443,7 +444,7 @@ func bounds(s *scene.Scene) (lo, hi []float64) {
 	return b.Min[:], b.Max[:]
 }
 
-var readers = map[string]format.Reader{".obj": obj.Format(), ".ply": ply.Format(), ".stl": stl.Format()}
+var readers = map[string]format.Reader{".glb": gltf.Readers()[0], ".obj": obj.Format(), ".ply": ply.Format(), ".stl": stl.Format()}
 
 // TestFilesOfOthers reads what three's exporters write.
 func TestFilesOfOthers(t *testing.T) {
@@ -536,7 +537,7 @@ func TestNumbers(t *testing.T) {
 // FuzzFlat gives any bytes to the readers of OBJ, PLY and STL.
 func FuzzFlat(f *testing.F) {
 	s := random(f, rand.New(rand.NewSource(2)), true, true, true)
-	for _, w := range (format.Writers{obj.Writer(), ply.Writer(), stl.Writer()}) {
+	for _, w := range (format.Writers{gltf.Writer(), obj.Writer(), ply.Writer(), stl.Writer()}) {
 		list, _, err := w.Write(s, "x")
 		if err != nil {
 			f.Fatal(err)
@@ -585,7 +586,7 @@ func surface(side int) *scene.Scene {
 // fast that is as three's loader under Node, in the same run.
 func BenchmarkRead(b *testing.B) {
 	s := surface(700)
-	for _, w := range (format.Writers{obj.Writer(), ply.Writer(), stl.Writer()}) {
+	for _, w := range (format.Writers{gltf.Writer(), obj.Writer(), ply.Writer(), stl.Writer()}) {
 		list, _, err := w.Write(s, "grid")
 		if err != nil {
 			b.Fatal(err)

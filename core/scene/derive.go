@@ -3,6 +3,9 @@ package scene
 import (
 	"fmt"
 	"math"
+	"runtime"
+	"slices"
+	"sync"
 
 	"excavate/core/geom"
 )
@@ -368,18 +371,51 @@ func (p *Part) validate(materials int) error {
 		if len(list.of)%list.per != 0 {
 			return fmt.Errorf("%d indices are not whole %s", len(list.of), list.many)
 		}
-		for i, v := range list.of {
-			if int(v) >= n {
-				return fmt.Errorf("%s %d: vertex %d of %d", list.what, i/list.per, v, n)
+		if i := firstOf(list.of, func(b []uint32) bool {
+			most := uint32(0)
+			for _, v := range b {
+				most = max(most, v)
 			}
+			return int(most) >= n
+		}); i >= 0 {
+			return fmt.Errorf("%s %d: vertex %d of %d", list.what, i/list.per, list.of[i], n)
 		}
 	}
-	for i, v := range p.Positions {
-		if v != v || v-v != 0 {
-			return fmt.Errorf("vertex %d: its position is not finite", i/3)
+	if i := firstOf(p.Positions, func(b []float32) bool {
+		sum := float32(0) // of zeros; what is not finite makes it NaN
+		for _, v := range b {
+			sum += v - v
 		}
+		return sum != 0
+	}); i >= 0 {
+		return fmt.Errorf("vertex %d: its position is not finite", i/3)
 	}
 	return nil
+}
+
+// firstOf is where the first number is that is wrong, -1 if none is. wrong
+// tells whether one of a list is; the cores share a long list.
+func firstOf[T any](list []T, wrong func([]T) bool) int {
+	shares := max(1, min(runtime.GOMAXPROCS(0), len(list)>>15))
+	found := make([]bool, shares)
+	if shares == 1 {
+		found[0] = wrong(list)
+	} else {
+		var wg sync.WaitGroup
+		for k := range shares {
+			wg.Go(func() { found[k] = wrong(list[len(list)*k/shares : len(list)*(k+1)/shares]) })
+		}
+		wg.Wait()
+	}
+	k := slices.Index(found, true)
+	if k < 0 {
+		return -1
+	}
+	for i := len(list) * k / shares; ; i++ {
+		if wrong(list[i : i+1]) {
+			return i
+		}
+	}
 }
 
 func (c *Channel) validate(nodes int) error {

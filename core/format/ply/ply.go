@@ -9,6 +9,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -520,6 +521,9 @@ func (v *values) triangles(e *element, vertices uint32, tri *[]uint32) (n int) {
 		return 0
 	}
 	little := v.h.order == binary.LittleEndian
+	if v.at < len(v.b) && v.b[v.at] == 3 {
+		*tri = slices.Grow(*tri, 3*min(e.n, (len(v.b)-v.at)/13))
+	}
 	for ; n < e.n && v.at+13 <= len(v.b) && v.b[v.at] == 3; n++ {
 		p := v.b[v.at+1 : v.at+13]
 		var a, b, c uint32

@@ -9,8 +9,11 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"excavate/core/format"
 	"excavate/core/format/flat"
@@ -87,12 +90,31 @@ func (b *builder) reset() {
 	b.part, b.color = scene.Part{Material: scene.None}, false
 }
 
-func (b *builder) facet(n [3]float32, p [3][3]float32, colour [4]float32) {
-	if l := float32(math.Sqrt(float64(n[0]*n[0] + n[1]*n[1] + n[2]*n[2]))); l > 0 && l-l == 0 {
-		n = [3]float32{n[0] / l, n[1] / l, n[2] / l}
-	} else {
-		n = normal(p)
+// unit is a facet's normal made as long as 1; where it has none, that of its
+// corners.
+func unit(n [3]float32, corners []float32) [3]float32 {
+	switch q := n[0]*n[0] + n[1]*n[1] + n[2]*n[2]; {
+	case q > 0.99999 && q < 1.00001:
+		return n
+	case q > 0 && q-q == 0:
+		l := float32(math.Sqrt(float64(q)))
+		return [3]float32{n[0] / l, n[1] / l, n[2] / l}
 	}
+	return normal([3][3]float32{[3]float32(corners), [3]float32(corners[3:]), [3]float32(corners[6:])})
+}
+
+// unfit says which number of a facet is none.
+func (b *builder) unfit(corners []float32, i int) error {
+	for c, v := range corners {
+		if v-v != 0 {
+			return format.Errorf(fmt.Sprintf("offset %d", 84+50*i+12+4*c), "facet %d has a corner at %g", i, v)
+		}
+	}
+	return nil
+}
+
+func (b *builder) facet(n [3]float32, p [3][3]float32, colour [4]float32) {
+	n = unit(n, []float32{p[0][0], p[0][1], p[0][2], p[1][0], p[1][1], p[1][2], p[2][0], p[2][1], p[2][2]})
 	k := uint32(len(b.part.Positions) / 3)
 	for _, q := range p {
 		b.part.Positions = append(b.part.Positions, q[0], q[1], q[2])
@@ -171,40 +193,83 @@ func (b *builder) binary(ctx context.Context, data []byte) error {
 		usual = [4]float32{format.Bytes8[c[0]], format.Bytes8[c[1]], format.Bytes8[c[2]], float32(c[3]) / 255}
 		b.color = true
 	}
-	other := 0
-	for i := range n {
-		if w := binary.LittleEndian.Uint16(data[84+50*i+48:]); stated < 0 && w&0x8000 != 0 {
-			other++
+	shares := max(1, min(runtime.GOMAXPROCS(0), n>>12)) // each core has facets of its own
+	if stated < 0 {
+		var other atomic.Bool
+		var wg sync.WaitGroup
+		for k := range shares {
+			wg.Go(func() {
+				for i := n * k / shares; i < n*(k+1)/shares && !(i&0xfff == 0 && other.Load()); i++ {
+					if data[84+50*i+49]&0x80 != 0 {
+						other.Store(true)
+						return
+					}
+				}
+			})
 		}
+		wg.Wait()
+		b.color = other.Load()
 	}
-	b.color = b.color || other > 0
 	if b.color {
 		b.part.Colours = []scene.AttrSet{{Name: "colour"}}
 	}
-	b.part.Positions, b.part.Normals, b.part.Triangles = make([]float32, 0, 9*n), make([]float32, 0, 9*n), make([]uint32, 0, 3*n)
+	b.part.Positions, b.part.Normals, b.part.Triangles = make([]float32, 9*n), make([]float32, 9*n), make([]uint32, 3*n)
+	var colours []float32
+	if b.color {
+		colours = make([]float32, 12*n)
+		b.part.Colours[0].Data = colours
+	}
 	five := func(v uint16) float32 { return format.Linear(float64(v&31) / 31) }
-	for i := range n {
-		if i&0xfff == 0 && ctx.Err() != nil {
-			return ctx.Err()
-		}
-		p := data[84+50*i:]
-		var v [12]float32
-		for k := range v {
-			v[k] = math.Float32frombits(binary.LittleEndian.Uint32(p[4*k:]))
-			if k >= 3 && v[k]-v[k] != 0 {
-				return format.Errorf(fmt.Sprintf("offset %d", 84+50*i+4*k), "facet %d has a corner at %g", i, v[k])
+	faults := make([]error, shares)
+	var wg sync.WaitGroup
+	for k := range shares {
+		wg.Go(func() {
+			for i := n * k / shares; i < n*(k+1)/shares; i++ {
+				if i&0xfff == 0 && ctx.Err() != nil {
+					faults[k] = ctx.Err()
+					return
+				}
+				p := data[84+50*i:][:50]
+				pos, nrm, tri := b.part.Positions[9*i:][:9], b.part.Normals[9*i:][:9], b.part.Triangles[3*i:][:3]
+				sum := float32(0)
+				for c := range pos {
+					pos[c] = math.Float32frombits(binary.LittleEndian.Uint32(p[12+4*c:]))
+					sum += pos[c] - pos[c]
+				}
+				if sum != 0 {
+					faults[k] = b.unfit(pos, i)
+					return
+				}
+				var f [3]float32
+				for c := range f {
+					f[c] = math.Float32frombits(binary.LittleEndian.Uint32(p[4*c:]))
+				}
+				f = unit(f, pos)
+				nrm[0], nrm[1], nrm[2] = f[0], f[1], f[2]
+				nrm[3], nrm[4], nrm[5] = f[0], f[1], f[2]
+				nrm[6], nrm[7], nrm[8] = f[0], f[1], f[2]
+				tri[0], tri[1], tri[2] = uint32(3*i), uint32(3*i+1), uint32(3*i+2)
+				if colours == nil {
+					continue
+				}
+				c := usual
+				switch w := binary.LittleEndian.Uint16(p[48:]); {
+				case stated >= 0 && w&0x8000 == 0:
+					c = [4]float32{five(w), five(w >> 5), five(w >> 10), 1}
+				case stated < 0 && w&0x8000 != 0:
+					c = [4]float32{five(w >> 10), five(w >> 5), five(w), 1}
+				}
+				for v := range 3 {
+					copy(colours[12*i+4*v:], c[:])
+				}
 			}
+		})
+	}
+	wg.Wait()
+	for _, err := range faults {
+		if err != nil {
+			return err
 		}
-		c := usual
-		if w := binary.LittleEndian.Uint16(p[48:]); b.color {
-			switch {
-			case stated >= 0 && w&0x8000 == 0:
-				c = [4]float32{five(w), five(w >> 5), five(w >> 10), 1}
-			case stated < 0 && w&0x8000 != 0:
-				c = [4]float32{five(w >> 10), five(w >> 5), five(w), 1}
-			}
-		}
-		b.facet([3]float32(v[:3]), [3][3]float32{[3]float32(v[3:6]), [3]float32(v[6:9]), [3]float32(v[9:12])}, c)
 	}
 	name := string(bytes.TrimRight(bytes.Map(func(r rune) rune {
 		if r < 0x20 || r > 0x7e {
