@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"excavate/core/find"
+	"excavate/core/format"
 	"excavate/core/geom"
 	"excavate/core/scene"
 	"excavate/core/source"
@@ -129,6 +130,64 @@ func TestOthersReadWhatWeWrite(t *testing.T) {
 			compare(t, name, ending, s, want, got)
 		}
 	}
+}
+
+// BenchmarkReadCOLLADA reads a file of some 50 MB, and has three's loader read
+// it in the browser, where it finds its XML parser: only parsing is timed.
+func BenchmarkReadCOLLADA(b *testing.B) {
+	const side = 560
+	p := scene.Part{Material: scene.None, UVs: []scene.AttrSet{{Name: "uv"}}}
+	for y := range side {
+		for x := range side {
+			p.Positions = append(p.Positions, float32(x)/7, float32(math.Sin(float64(x*y)/50)), float32(y)/7)
+			p.Normals = append(p.Normals, 0, 1, 0)
+			p.UVs[0].Data = append(p.UVs[0].Data, float32(x)/side, float32(y)/side)
+			if x > 0 && y > 0 {
+				k := uint32(y*side + x)
+				p.Triangles = append(p.Triangles, k, k-1, k-side, k-1, k-side-1, k-side)
+			}
+		}
+	}
+	s := &scene.Scene{Name: "mudflat", Basis: geom.GLTF, Meshes: []scene.Mesh{{Name: "mudflat", Parts: []scene.Part{p}}}, Nodes: []scene.Node{scene.NewNode("mudflat")}}
+	s.Nodes[0].Mesh = 0
+	files, _, err := shipped.Writers.Named("collada").Write(s, "mudflat")
+	if err != nil {
+		b.Fatal(err)
+	}
+	mux := http.NewServeMux()
+	mux.Handle("/three/", http.StripPrefix("/three/", http.FileServer(http.Dir("../web/node_modules/three"))))
+	mux.HandleFunc("/file", func(w http.ResponseWriter, _ *http.Request) { w.Write(files[0].Data) }) //nolint:errcheck // the browser notices
+	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		w.Write([]byte(loaders)) //nolint:errcheck // the browser notices
+	})
+	srv := httptest.NewServer(mux)
+	defer srv.Close()
+	page, err := browser.Open(context.Background(), srv.URL, 400, 300)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer page.Close()
+	if err := page.Go("/"); err != nil {
+		b.Fatal(err)
+	}
+	theirs, err := browser.Eval[float64](page, `(async () => { const { ColladaLoader } = await import('/three/examples/jsm/loaders/ColladaLoader.js'), text = await (await fetch('/file')).text(), t = performance.now(); new ColladaLoader().parse(text, ''); return performance.now() - t })()`)
+	if err != nil {
+		b.Fatal(err)
+	}
+	var reader *format.Reader
+	for i := range shipped.Formats {
+		if shipped.Formats[i].Name == "collada" {
+			reader = &shipped.Formats[i]
+		}
+	}
+	b.SetBytes(int64(len(files[0].Data)))
+	for b.Loop() {
+		if _, err := reader.Read(context.Background(), format.File{Data: files[0].Data}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(theirs/(b.Elapsed().Seconds()*1000/float64(b.N)), "times-three")
 }
 
 // plain is a scene without morph targets.
