@@ -143,7 +143,8 @@ func New(s *scene.Scene) Inventory {
 	bones, helpers, world := s.Bones(), s.Helpers(), s.World()
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
-		x := Node{Name: n.Name, Kind: "node", Parent: n.Parent, Mesh: n.Mesh, Detail: detail(n.Name)}
+		x := Node{Name: n.Name, Kind: "node", Parent: n.Parent, Mesh: n.Mesh}
+		_, x.Detail, _ = scene.Detail(n.Name)
 		if n.Parent >= 0 {
 			x.Depth = out.Nodes[n.Parent].Depth + 1
 		}
@@ -164,7 +165,7 @@ func New(s *scene.Scene) Inventory {
 				x.Size = &size
 			}
 			if x.Detail == 0 {
-				x.Detail = detail(s.Meshes[n.Mesh].Name)
+				_, x.Detail, _ = scene.Detail(s.Meshes[n.Mesh].Name)
 			}
 			if unseen(s, &s.Meshes[n.Mesh], box) {
 				x.Kind, x.Unwanted = "hidden mesh", true
@@ -273,29 +274,6 @@ func channels(r scene.Role) string {
 		return "RGB, A opacity"
 	}
 	return "RGB"
-}
-
-// detail is the level of detail that a name tells: "… lod 2", "_LOD1".
-func detail(name string) int {
-	for i := len(name) - 1; i >= 3; i-- {
-		if c := name[i]; c < '0' || c > '9' {
-			break
-		}
-		k := i - 1
-		for k >= 0 && (name[k] == ' ' || name[k] == '_' || name[k] >= '0' && name[k] <= '9') {
-			k--
-		}
-		if k >= 2 && name[k]|32 == 'd' && name[k-1]|32 == 'o' && name[k-2]|32 == 'l' {
-			n := 0
-			for _, c := range name[k+1:] {
-				if c >= '0' && c <= '9' && n < 100 {
-					n = 10*n + int(c-'0')
-				}
-			}
-			return n
-		}
-	}
-	return 0
 }
 
 func moved(parts []scene.Part, k int) (n int) {

@@ -191,6 +191,11 @@ export class Stage3D {
     // Beside a thing of a few centimetres the figure would be all there is to see.
     p.figure.visible = this.withFigure && own.length() > FIGURE / 12
     if (p.figure.visible) all.expandByPoint(p.figure.position.clone().add(new THREE.Vector3(-0.35, 0, 0))).expandByPoint(p.figure.position.clone().add(new THREE.Vector3(0, FIGURE, 0)))
+    const turned = p.content.axes && directions(p.content.axes)
+    if (turned) { // the axes stand at the right, within the picture
+      const r = all.getSize(new THREE.Vector3()).length() / 2
+      all.expandByPoint(new THREE.Vector3(box.max.x + r * 0.38, box.min.y, box.max.z))
+    }
     const size = all.getSize(new THREE.Vector3())
     all.getCenter(p.centre)
     p.radius = Math.max(size.length() / 2, 1e-6)
@@ -198,7 +203,7 @@ export class Stage3D {
     const step = Math.pow(10, Math.round(Math.log10(wide / 4)))
     const n = 2 * Math.ceil((wide * 1.5) / step / 2) + 2
     this.newGrid(p, step, n, new THREE.Vector3(Math.round(p.centre.x / step) * step, box.min.y, Math.round(p.centre.z / step) * step))
-    this.newAxes(p, box)
+    this.newAxes(p, box, turned)
     this.dirty = true
   }
 
@@ -211,13 +216,12 @@ export class Stage3D {
   }
 
   /** The file's three axes at a corner of the ground before the model, where all of them are known. */
-  private newAxes(p: Pane, box: THREE.Box3) {
+  private newAxes(p: Pane, box: THREE.Box3, turned: [string, THREE.Vector3][] | undefined) {
     if (p.axes) { p.scene.remove(p.axes); p.axes.traverse((o) => { const m = o as THREE.Mesh; m.geometry?.dispose(); (m.material as THREE.SpriteMaterial | undefined)?.map?.dispose(); (m.material as THREE.Material | undefined)?.dispose() }) }
     p.axes = undefined
-    const turned = p.content.axes && directions(p.content.axes)
     if (!turned) return
-    const g = p.axes = new THREE.Group(), long = p.radius * 0.24
-    g.position.set(box.max.x + p.radius * 0.12, box.min.y, box.max.z + p.radius * 0.12)
+    const g = p.axes = new THREE.Group(), long = p.radius * 0.2
+    g.position.set(box.max.x + p.radius * 0.14, box.min.y, box.max.z)
     for (const [name, dir] of turned) {
       const end = dir.clone().multiplyScalar(long)
       g.add(new THREE.Line(new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(), end]), new THREE.LineBasicMaterial({ color: this.paint.ink })))

@@ -79,7 +79,7 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
         <div key={i}>
           <div className="caption" style={{ left: `calc(${(100 * i) / panes.length}% + 14px)`, maxWidth: `calc(${100 / panes.length}% - 150px)` }}><b>{p.title}</b>{p.note && <span>{p.note}</span>}</div>
           {p.axes && <div className="axes" style={{ right: `calc(${100 - (100 * (i + 1)) / panes.length}% + 12px)` }}>{p.axes}</div>}
-          {drawn && facts[i] && <ScaleBar per200={facts[i].metresPer200px} raised={!!clip && panes.length > 1} left={`calc(${(100 * i) / panes.length}% + 16px)`} />}
+          {drawn && facts[i] && <ScaleBar per200={facts[i].metresPer200px} raised={!!clip} left={`calc(${(100 * i) / panes.length}% + 16px)`} />}
         </div>
       ))}
       {panes.length > 1 && <div className="split" />}

@@ -15,7 +15,7 @@ export function Figures({ stats, basis }: { stats: S['Stats']; basis?: S['Basis'
     ['Triangles', count(stats.triangles)], ['Vertices', count(stats.vertices)], ['Bones', count(stats.bones)], ['Materials', count(stats.materials)],
     ['Pictures', stats.missing ? `${stats.pictures - stats.missing} of ${stats.pictures} found` : count(stats.pictures)],
     ['Height', stats.height != null ? metres(stats.height) : 'unit unknown'],
-    ['Size X × Y × Z', stats.size ? stats.size.map((v) => v.toFixed(2)).join(' × ') + ' m' : 'unit unknown'],
+    ['Size X × Y × Z', stats.size ? stats.size.every((v) => v >= 0.1 && v < 100) ? stats.size.map((v) => v.toFixed(2)).join(' × ') + ' m' : stats.size.map(metres).join(' × ') : 'unit unknown'],
     ['UV sets', count(stats.uvSets)], ['Motions', count(stats.motions)],
     ['Cameras', count(stats.cameras)], ['Helper nodes', count(stats.helpers)],
   ]

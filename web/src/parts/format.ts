@@ -13,7 +13,7 @@ export function metres(m: number): string {
   if (a >= 100) return `${m.toFixed(0)} m`
   if (a >= 0.1 || a === 0) return `${m.toFixed(2)} m`
   if (a >= 0.001) return `${(m * 1000).toFixed(0)} mm`
-  return `${m.toPrecision(2)} m`
+  return `${(m * 1000).toPrecision(2)} mm`
 }
 export function seconds(s: number): string {
   if (s < 0.001) return 'under 1 ms'

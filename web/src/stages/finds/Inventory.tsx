@@ -67,7 +67,7 @@ export function sections(v: S['Inventory'], pictures: S['Picture'][], show: Show
     name: 'nodes', title: 'Nodes', note: count(v.nodes.length),
     rows: v.nodes.map((n, i) => ({ id: `n${i}`, key: `n${i}`, name: n.name || `node ${i + 1}`, depth: n.depth, note: n.size ? size(n.size) : n.kind === 'node' ? '' : n.kind, tone: n.unwanted ? 'warn' : n.kind === 'bone' ? 'soft' : undefined, title: `${n.name}: ${n.kind}${n.size ? `, ${size(n.size)}` : ''}` })),
   })
-  return out
+  return out.filter((s) => s.rows.length > 0)
 }
 
 export function Inventory({ list, chosen, hide, put, hit }: { list: Section[]; chosen: string[]; hide: boolean; put: Put; hit?: Hit }) {

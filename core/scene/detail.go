@@ -1,0 +1,132 @@
+package scene
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Detail is the level of detail that a name tells ("… lod 2", "house_LOD1"),
+// and the name without it; 0 is the finest. ok tells whether it says one.
+func Detail(name string) (base string, level int, ok bool) {
+	i := len(name)
+	for i > 0 && name[i-1] >= '0' && name[i-1] <= '9' {
+		i--
+	}
+	k := i
+	for k > 0 && (name[k-1] == ' ' || name[k-1] == '_') {
+		k--
+	}
+	if i == len(name) || k < 3 || !strings.EqualFold(name[k-3:k], "lod") {
+		return name, 0, false
+	}
+	for _, c := range name[i:] {
+		if level < 100 {
+			level = 10*level + int(c-'0')
+		}
+	}
+	return strings.TrimRight(name[:k-3], " _-."), level, true
+}
+
+// levelsName is the name of the choice between levels of detail.
+const levelsName = "level of detail"
+
+// ChooseDetail leaves one level of detail of each thing that a scene has in
+// several: the chosen one, or the nearest finer one. wanted is "all", "finest"
+// or "level" and a number; what it does not know means all. The choice itself
+// is added to the scene's.
+func (s *Scene) ChooseDetail(wanted string) {
+	type thing struct{ levels map[int][]int } // nodes by level
+	things := map[string]*thing{}
+	most := 0
+	for i := range s.Nodes {
+		if s.Nodes[i].Mesh < 0 {
+			continue
+		}
+		base, level, ok := Detail(s.Nodes[i].Name)
+		if !ok {
+			if b, l, there := Detail(s.Meshes[s.Nodes[i].Mesh].Name); there {
+				base, level = b, l
+			}
+		}
+		t := things[base]
+		if t == nil {
+			t = &thing{map[int][]int{}}
+			things[base] = t
+		}
+		t.levels[level] = append(t.levels[level], i)
+	}
+	for _, t := range things {
+		if len(t.levels) > 1 {
+			for l := range t.levels {
+				most = max(most, l)
+			}
+		}
+	}
+	if most == 0 {
+		return
+	}
+	c := Choice{Name: levelsName, About: "the file has things in several levels of detail, 0 the finest", Options: []string{"all", "finest"}, Chosen: "all"}
+	level := -1
+	for l := 1; l <= min(most, 8); l++ {
+		c.Options = append(c.Options, fmt.Sprintf("level %d", l))
+	}
+	for k, o := range c.Options {
+		if o == wanted {
+			c.Chosen, level = o, k-1
+		}
+	}
+	s.Choices = append(s.Choices, c)
+	if level < 0 {
+		return
+	}
+	left := 0
+	for _, t := range things {
+		if len(t.levels) < 2 {
+			continue
+		}
+		best, finest := -1, -1
+		for l := range t.levels {
+			if l <= level {
+				best = max(best, l)
+			}
+			if finest < 0 || l < finest {
+				finest = l
+			}
+		}
+		if best < 0 {
+			best = finest
+		}
+		for l, nodes := range t.levels {
+			if l == best {
+				continue
+			}
+			for _, n := range nodes {
+				s.Nodes[n].Mesh, s.Nodes[n].Skin = None, None
+				left++
+			}
+		}
+	}
+	s.Notes = append(s.Notes, Note{Text: fmt.Sprintf("%d meshes of other levels of detail are left out, as was chosen", left), Loss: true})
+	s.dropMeshes()
+}
+
+// dropMeshes takes out meshes that no node has.
+func (s *Scene) dropMeshes() {
+	to := make([]int, len(s.Meshes))
+	for i := range to {
+		to[i] = None
+	}
+	var kept []Mesh
+	for i := range s.Nodes {
+		m := s.Nodes[i].Mesh
+		if m < 0 {
+			continue
+		}
+		if to[m] == None {
+			to[m] = len(kept)
+			kept = append(kept, s.Meshes[m])
+		}
+		s.Nodes[i].Mesh = to[m]
+	}
+	s.Meshes = kept
+}
