@@ -3,7 +3,7 @@
 # make build     bin/excavate with the interface inside
 # make bench     every benchmark
 # make fuzz      each fuzz target for FUZZTIME
-# make generate  server and client types from api/openapi.yaml, queries from SQL
+# make generate  server and client types from api/openapi.yaml, queries from SQL, the table of formats
 # make screenshots  docs/screenshots from the demo data
 
 SHELL := bash
@@ -69,6 +69,8 @@ generate:
 	go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config api/oapi.yaml api/openapi.yaml
 	go run github.com/sqlc-dev/sqlc/cmd/sqlc@v1.31.1 generate
 	cd web && npm run --silent types
+	go run ./cmd/excavate formats --kept > docs/.kept
+	awk 'FNR == NR { t = t $$0 "\n"; next } /<!-- kept:end/ { k = 0 } !k { print } /<!-- kept -->/ { printf "%s", t; k = 1 }' docs/.kept docs/formats.md > docs/.formats && mv docs/.formats docs/formats.md; rm docs/.kept
 
 screenshots: setup-test web/dist/index.html
 	go run ./e2e/shots docs/screenshots

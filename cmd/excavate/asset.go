@@ -377,10 +377,16 @@ func (x *converter) folder(cmd *cobra.Command, in, out string, one func(ctx cont
 }
 
 func formatsCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, kept bool
 	c := &cobra.Command{Use: "formats", Short: "List the open formats that are read and written", Args: cobra.NoArgs}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per format and line")
+	c.Flags().BoolVar(&kept, "kept", false, "write a model that has everything in each format, read it again, and print a table of what is left of it")
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		if kept {
+			table, err := shipped.Kept()
+			fmt.Fprint(cmd.OutOrStdout(), table)
+			return err
+		}
 		for _, k := range shipped.All() {
 			if asJSON {
 				if err := printJSON(cmd.OutOrStdout(), k); err != nil {

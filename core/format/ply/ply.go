@@ -588,14 +588,23 @@ func Writer() format.Writer {
 func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
 	notes := flat.Lost(s, flat.Has{Format: "PLY", Normals: true, UVs: 1, Colours: 1})
 	pieces := flat.Pieces(s)
-	n, tris := 0, 0
-	normals, uvs, colours := len(pieces) > 0, len(pieces) > 0, false
+	// Lines and points have no place in it: that is noted.
+	pieces = slices.DeleteFunc(pieces, func(p flat.Piece) bool { return len(p.Triangles) == 0 })
+	n, tris, smooth := 0, 0, 0
+	uvs, colours := false, false
 	for _, p := range pieces {
 		n += len(p.Positions) / 3
 		tris += len(p.Triangles) / 3
-		normals = normals && p.Normals != nil
-		uvs = uvs && len(p.Part.UVs) > 0
+		if p.Normals != nil {
+			smooth++
+		}
+		uvs = uvs || len(p.Part.UVs) > 0
 		colours = colours || len(p.Part.Colours) > 0
+	}
+	// One list of vertices has normals for all or for none.
+	normals := smooth > 0 && smooth == len(pieces)
+	if smooth > 0 && !normals {
+		notes = append(notes, scene.Note{Text: fmt.Sprintf("%d parts' normals not written: other parts have none", smooth), Loss: true})
 	}
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "ply\nformat binary_little_endian 1.0\nelement vertex %d\nproperty float x\nproperty float y\nproperty float z\n", n)
@@ -622,7 +631,10 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 				f32(p.Normals[3*i : 3*i+3]...)
 			}
 			if uvs {
-				u := p.Part.UVs[0].Data[2*i:]
+				u := []float32{0, 0}
+				if len(p.Part.UVs) > 0 {
+					u = p.Part.UVs[0].Data[2*i:]
+				}
 				f32(u[0], 1-u[1])
 			}
 			if colours {

@@ -98,6 +98,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		mime := s.Pictures[t.Picture].MIME
 		fmt.Fprintf(&b, "  <m:texture2d id=\"%d\" path=\"/3D/Textures/%s\" contenttype=\"%s\" tilestyleu=\"%s\" tilestylev=\"%s\"/>\n", texture[i], esc(files[t.Picture]), mime, wrap(t.WrapU), wrap(t.WrapV))
 	}
+	both := 0
 	type placed struct{ id int }
 	var items []placed
 	for _, p := range flat.Pieces(s) {
@@ -108,6 +109,9 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		mat := p.Part.Material
 		switch {
 		case mat >= 0 && texture[mat] > 0 && len(p.Part.UVs) > 0:
+			if len(p.Part.Colours) > 0 {
+				both++
+			}
 			group, perCorner = next(), true
 			uv := p.Part.UVs[0].Data
 			fmt.Fprintf(&b, "  <m:texture2dgroup id=\"%d\" texid=\"%d\">\n", group, texture[mat])
@@ -221,6 +225,9 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	}
 	if err := z.Close(); err != nil {
 		return nil, nil, err
+	}
+	if both > 0 {
+		notes = append(notes, scene.Note{Text: fmt.Sprintf("%d parts' colours not written: 3MF has a picture or colours, not both", both), Loss: true})
 	}
 	return []format.Written{{Name: flat.FileName(name) + ".3mf", Data: out.Bytes()}}, notes, nil
 }
