@@ -250,11 +250,16 @@ func bones(a, b *scene.Scene, size float64) []Row {
 		x, inA := pa[n]
 		y, inB := pb[n]
 		r := Row{Name: n}
+		// Parents are told where they differ.
+		onA, onB := ha[n], hb[n]
+		if onA == onB {
+			onA, onB = "", ""
+		}
 		if inA {
-			r.A = place(x, ha[n])
+			r.A = place(x, onA)
 		}
 		if inB {
-			r.B = place(y, hb[n])
+			r.B = place(y, onB)
 		}
 		// The parent of a root may be any node of the file.
 		_, boneA := pa[ha[n]]

@@ -96,6 +96,9 @@ func plain(p *browser.Page, out string) error {
 		wait       string
 	}{
 		{"finds", "/", nil, drawn},
+		{"finds-inventory", "/p/1/finds/1?tab=inventory&view=weights&bone=8", nil, `.invrow.on`},
+		{"finds-pictures", "/p/1/finds/1?tab=pictures&pic=0", nil, `.histogram`},
+		{"finds-compare", "/p/1/finds/1?tab=compare&with=b1.4&far=1", nil, `[data-legend]`},
 		{"sources", "/p/1/sources", []string{`[data-entry="figures/ferry_keeper.hull"]`}, drawn},
 		{"sources-sets", "/p/1/sources?view=sets", []string{`[aria-label="Keep _c"]`, `[data-set="heron"]`}, drawn},
 		{"sources-picture", "/p/1/sources?view=tree&open=wash|wash/keeper", []string{`[data-entry="wash/keeper/keeper_cloth_c.wash"]`}, `.picture img`},
