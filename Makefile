@@ -49,6 +49,7 @@ fuzz:
 	$(FUZZ) ./core/layout -fuzz FuzzRead
 	$(FUZZ) ./core/layout -fuzz FuzzCompile
 	$(FUZZ) ./core/format/gltf -fuzz FuzzRead
+	$(FUZZ) ./core/format/gltf/meshopt -fuzz FuzzDecode
 	$(FUZZ) ./core/format -fuzz FuzzFlat
 	$(FUZZ) ./core/format -fuzz FuzzPackages
 	$(FUZZ) ./core/format/dae -fuzz FuzzRead

@@ -273,11 +273,24 @@ type bufferView struct {
 	Length int64 `json:"byteLength"`
 	Stride int64 `json:"byteStride,omitempty"`
 	Target int   `json:"target,omitempty"`
+
+	Extensions map[string]json.RawMessage `json:"extensions,omitempty"`
 }
 
 type buffer struct {
 	URI    string `json:"uri,omitempty"`
 	Length int64  `json:"byteLength"`
+}
+
+// packedView is a buffer view's EXT_meshopt_compression.
+type packedView struct {
+	Buffer int    `json:"buffer"`
+	Offset int64  `json:"byteOffset"`
+	Length int64  `json:"byteLength"`
+	Stride int64  `json:"byteStride"`
+	Count  int64  `json:"count"`
+	Mode   string `json:"mode"`
+	Filter string `json:"filter"`
 }
 
 // Component types, section 3.6.2.2, with their bytes.

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"excavate/core/format"
+	"excavate/core/format/gltf/meshopt"
 	"excavate/core/geom"
 	"excavate/core/limit"
 	"excavate/core/pixel"
@@ -36,25 +37,28 @@ func Readers() []format.Reader {
 var known = map[string]bool{"KHR_lights_punctual": true, "KHR_materials_unlit": true, "KHR_mesh_quantization": true, "KHR_texture_transform": true,
 	"KHR_materials_emissive_strength": true, "EXT_texture_webp": true, "KHR_materials_ior": true, "KHR_materials_clearcoat": true,
 	"KHR_materials_specular": true, "KHR_materials_transmission": true, "KHR_materials_sheen": true, "KHR_materials_pbrSpecularGlossiness": true,
-	"KHR_materials_variants": true, "KHR_texture_basisu": true, "VRM": true, "VRMC_vrm": true, "VRMC_springBone": true, "VRMC_materials_mtoon": true}
+	"KHR_materials_variants": true, "KHR_texture_basisu": true, "VRM": true, "VRMC_vrm": true, "VRMC_springBone": true, "VRMC_materials_mtoon": true,
+	packing: true}
 
 type reader struct {
-	ctx     context.Context
-	file    format.File
-	doc     document
-	bin     []byte
-	binAt   int64
-	buffers map[int][]byte
-	s       *scene.Scene
-	counts  map[string]int // losses by text
-	order   []string
-	variant int   // chosen of KHR_materials_variants, or -1
-	at      []int // the scene's node of each of the document's, or None
+	ctx      context.Context
+	file     format.File
+	doc      document
+	bin      []byte
+	binAt    int64
+	buffers  map[int][]byte
+	unpacked map[int][]byte // buffer views that were packed
+	packed   int64          // bytes of them
+	s        *scene.Scene
+	counts   map[string]int // losses by text
+	order    []string
+	variant  int   // chosen of KHR_materials_variants, or -1
+	at       []int // the scene's node of each of the document's, or None
 }
 
 // Read decodes a GLB or glTF file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, counts: map[string]int{}, variant: -1}
+	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, unpacked: map[int][]byte{}, counts: map[string]int{}, variant: -1}
 	text, base := f.Data, int64(0)
 	if bytes.HasPrefix(f.Data, []byte("glTF")) {
 		var err error
@@ -213,6 +217,10 @@ func (r *reader) view(i int) (b []byte, stride int64, err error) {
 		return nil, 0, format.Errorf(at, "there are %d buffer views", len(r.doc.BufferViews))
 	}
 	v := &r.doc.BufferViews[i]
+	if raw, ok := v.Extensions[packing]; ok {
+		b, err = r.unpack(i, raw, at)
+		return b, v.Stride, err
+	}
 	buf, err := r.buffer(v.Buffer)
 	if err != nil {
 		return nil, 0, err
@@ -221,6 +229,38 @@ func (r *reader) view(i int) (b []byte, stride int64, err error) {
 		return nil, 0, format.Errorf(at, "%d bytes at %d of a buffer of %d", v.Length, v.Offset, len(buf))
 	}
 	return buf[v.Offset : v.Offset+v.Length], v.Stride, nil
+}
+
+const packing = "EXT_meshopt_compression"
+
+// unpack returns a packed buffer view's bytes, which several accessors may
+// want. What they may come to in all is bounded.
+func (r *reader) unpack(i int, raw []byte, at string) ([]byte, error) {
+	if b, ok := r.unpacked[i]; ok {
+		return b, nil
+	}
+	at += ".extensions." + packing
+	var p packedView
+	if err := json.Unmarshal(raw, &p); err != nil {
+		return nil, format.Errorf(at, "%v", err)
+	}
+	buf, err := r.buffer(p.Buffer)
+	if err != nil {
+		return nil, err
+	}
+	if p.Offset < 0 || p.Length < 0 || p.Offset > int64(len(buf)) || p.Length > int64(len(buf))-p.Offset {
+		return nil, format.Errorf(at, "%d bytes at %d of a buffer of %d", p.Length, p.Offset, len(buf))
+	}
+	if p.Stride > 0 && p.Count > (limit.MemoryBytes-r.packed)/p.Stride {
+		return nil, format.Errorf(at, "what is packed comes to more than %d bytes", int64(limit.MemoryBytes))
+	}
+	b, err := meshopt.Decode(meshopt.View{Mode: p.Mode, Filter: p.Filter, Count: p.Count, Stride: p.Stride}, buf[p.Offset:p.Offset+p.Length])
+	if err != nil {
+		return nil, format.Errorf(at, "%v", err)
+	}
+	r.packed += int64(len(b))
+	r.unpacked[i] = b
+	return b, nil
 }
 
 // raw returns an accessor's elements, each of size bytes, stride apart.
@@ -823,6 +863,9 @@ func (r *reader) place(i int, k int64) string {
 		size = v.Stride
 	}
 	at := v.Offset + a.Offset + k*size
+	if _, is := v.Extensions[packing]; is {
+		return fmt.Sprintf("accessors[%d], element %d", i, k)
+	}
 	if v.Buffer == 0 && r.bin != nil && r.doc.Buffers[0].URI == "" {
 		return fmt.Sprintf("offset %d", r.binAt+at)
 	}
