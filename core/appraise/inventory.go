@@ -144,7 +144,7 @@ func New(s *scene.Scene) Inventory {
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
 		x := Node{Name: n.Name, Kind: "node", Parent: n.Parent, Mesh: n.Mesh}
-		_, x.Detail, _ = scene.Detail(n.Name)
+		_, x.Detail, _ = scene.LevelOf(n.Name)
 		if n.Parent >= 0 {
 			x.Depth = out.Nodes[n.Parent].Depth + 1
 		}
@@ -165,7 +165,7 @@ func New(s *scene.Scene) Inventory {
 				x.Size = &size
 			}
 			if x.Detail == 0 {
-				_, x.Detail, _ = scene.Detail(s.Meshes[n.Mesh].Name)
+				_, x.Detail, _ = scene.LevelOf(s.Meshes[n.Mesh].Name)
 			}
 			if unseen(s, &s.Meshes[n.Mesh], box) {
 				x.Kind, x.Unwanted = "hidden mesh", true

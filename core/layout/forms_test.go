@@ -374,7 +374,7 @@ func TestVertexAnimationWithAttachments(t *testing.T) {
 		}
 	}
 	if fmt.Sprint(shapes.Times, shapes.Values) != "[0.1 0.2] [0 1 0 0 0 1]" {
-		t.Errorf("shape keys %v %v", shapes.Times, shapes.Values)
+		t.Errorf("the times of shapes %v %v", shapes.Times, shapes.Values)
 	}
 	h := math.Sqrt2 / 2
 	if turn.Node != 0 || s.Nodes[0].Name != "beak" || !near(turn.Values[:4], 0, 0, h, h) {

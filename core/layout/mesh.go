@@ -223,7 +223,7 @@ func (b *builder) parts(e *env) error {
 	})
 }
 
-func (b *builder) part(e *env, mesh string) (*scene.Part, []shapeKey, error) {
+func (b *builder) part(e *env, mesh string) (*scene.Part, []moment, error) {
 	m := b.m.parts
 	p := &scene.Part{Material: scene.None}
 	if m.material != nil {
@@ -713,15 +713,15 @@ func fromPolygons(idx, sizes []uint32, positions []float32) []uint32 {
 	return out
 }
 
-// shapeKey is a shape's place in a motion.
-type shapeKey struct {
+// moment is a shape's place in a motion.
+type moment struct {
 	motion  string
 	seconds float64
 	shape   int
 }
 
 // shapes reads a part's morph targets.
-func (b *builder) shapes(p *scene.Part, e *env) (keys []shapeKey, err error) {
+func (b *builder) shapes(p *scene.Part, e *env) (keys []moment, err error) {
 	m := b.m.parts.shapes
 	if m == nil {
 		return nil, nil
@@ -755,7 +755,7 @@ func (b *builder) shapes(p *scene.Part, e *env) (keys []shapeKey, err error) {
 		if m.motion == nil {
 			return nil
 		}
-		k := shapeKey{shape: i}
+		k := moment{shape: i}
 		if k.motion, err = m.motion.text(e); err != nil {
 			return err
 		}
@@ -780,7 +780,7 @@ func offset(d, from []float32) {
 
 // shapeMotions makes motions of shapes that follow one another: each key has
 // one shape in full and the others not at all.
-func (b *builder) shapeMotions(mesh int, keys []shapeKey) error {
+func (b *builder) shapeMotions(mesh int, keys []moment) error {
 	if len(keys) == 0 {
 		return nil
 	}

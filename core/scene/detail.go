@@ -5,9 +5,9 @@ import (
 	"strings"
 )
 
-// Detail is the level of detail that a name tells ("… lod 2", "house_LOD1"),
+// LevelOf is the level of detail that a name tells ("… lod 2", "house_LOD1"),
 // and the name without it; 0 is the finest. ok tells whether it says one.
-func Detail(name string) (base string, level int, ok bool) {
+func LevelOf(name string) (base string, level int, ok bool) {
 	i := len(name)
 	for i > 0 && name[i-1] >= '0' && name[i-1] <= '9' {
 		i--
@@ -42,9 +42,9 @@ func (s *Scene) ChooseDetail(wanted string) {
 		if s.Nodes[i].Mesh < 0 {
 			continue
 		}
-		base, level, ok := Detail(s.Nodes[i].Name)
+		base, level, ok := LevelOf(s.Nodes[i].Name)
 		if !ok {
-			if b, l, there := Detail(s.Meshes[s.Nodes[i].Mesh].Name); there {
+			if b, l, there := LevelOf(s.Meshes[s.Nodes[i].Mesh].Name); there {
 				base, level = b, l
 			}
 		}

@@ -5,12 +5,12 @@ import (
 	"testing"
 )
 
-func TestDetail(t *testing.T) {
+func TestLevelOf(t *testing.T) {
 	for name, want := range map[string]string{
 		"house_LOD1": "house 1 true", "mill lod 2": "mill 2 true", "punt.lod0": "punt 0 true", "Lod_12": " 12 true",
 		"house": "house 0 false", "lodge 2": "lodge 2 0 false", "level2": "level2 0 false", "lod": "lod 0 false", "": " 0 false", "x_lod99999999999": "x 999 true",
 	} {
-		base, level, ok := Detail(name)
+		base, level, ok := LevelOf(name)
 		if got := fmt.Sprint(base, " ", level, " ", ok); got != want {
 			t.Errorf("%q: %q, want %q", name, got, want)
 		}

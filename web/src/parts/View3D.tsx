@@ -1,6 +1,7 @@
 // The 3D view with its captions, its scale bar and the way it looks.
 import { MenuItem, Select, Slider, ToggleButton, ToggleButtonGroup, useColorScheme } from '@mui/material'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
+import type { S } from '../api/client'
 import { colours } from '../theme'
 import { plainShow, type Show } from './address'
 import { bytes, metres } from './format'
@@ -12,6 +13,14 @@ export interface PaneInfo { url: string; title: ReactNode; note?: ReactNode; axe
 export interface Offer { uvs: string[]; colours: string[]; bones: { node: number; name: string }[]; colliders: boolean }
 /** What a screen beside the view decides. */
 export interface Guide { chosen: string[]; hide: boolean; morphs: Record<string, number>; turn?: Look['turn'] }
+
+/** What there is to show of a scene in the 3D view. */
+export function offerOf(v?: S['Inventory']): Offer {
+  const most = (list: string[][]) => list.reduce((a, b) => (b.length > a.length ? b : a), [])
+  const parts = v?.meshes.flatMap((m) => m.parts) ?? []
+  const seen = new Set<number>()
+  return { uvs: most(parts.map((p) => p.uvs.map((u) => u.name))).slice(0, 4), colours: most(parts.map((p) => p.colours)), bones: (v?.skins ?? []).flatMap((s) => s.bones).filter((b) => !seen.has(b.node) && seen.add(b.node)), colliders: (v?.colliders.length ?? 0) > 0 }
+}
 
 const surfaces: [Surface, string][] = [['textured', 'Textured'], ['plain', 'Plain'], ['normals', 'Normals'], ['checker', 'UV checker'], ['colours', 'Vertex colours'], ['weights', 'Bone weights'], ['facing', 'Face orientation']]
 const speeds = [0.1, 0.25, 0.5, 1, 2]

@@ -7,9 +7,8 @@ import { useAddress, useShow } from '../parts/address'
 import { Fault } from '../parts/bits'
 import { count, metres, seconds } from '../parts/format'
 import { SchemaForm, type Schema } from '../parts/SchemaForm'
-import { View3D, type PaneInfo } from '../parts/View3D'
+import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
 import { useProjectId } from '../Shell'
-import { offerOf } from './Finds'
 
 /** Edits of a chain: each is one revision that undo takes back. */
 function useEdits(project: number, chain?: S['Chain']) {

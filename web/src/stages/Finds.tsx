@@ -9,7 +9,7 @@ import { Fault, Figures, Pictures } from '../parts/bits'
 import { count, metres } from '../parts/format'
 import type { Hit } from '../parts/Model3D'
 import { SaveAs } from '../parts/SaveAs'
-import { View3D, type Offer, type PaneInfo } from '../parts/View3D'
+import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
 import { useProjectId } from '../Shell'
 import { BasisOf } from './finds/Basis'
 import { Compare, PictureDifference, useOthers } from './finds/Compare'
@@ -18,14 +18,6 @@ import { Inventory, keyOf, sections } from './finds/Inventory'
 import { Gallery } from './Gallery'
 
 const tabs = [['overview', 'Overview'], ['inventory', 'Inventory'], ['pictures', 'Pictures'], ['basis', 'Basis'], ['compare', 'Compare']] as const
-
-/** What there is to show of a scene in the 3D view. */
-export function offerOf(v?: S['Inventory']): Offer {
-  const most = (list: string[][]) => list.reduce((a, b) => (b.length > a.length ? b : a), [])
-  const parts = v?.meshes.flatMap((m) => m.parts) ?? []
-  const seen = new Set<number>()
-  return { uvs: most(parts.map((p) => p.uvs.map((u) => u.name))).slice(0, 4), colours: most(parts.map((p) => p.colours)), bones: (v?.skins ?? []).flatMap((s) => s.bones).filter((b) => !seen.has(b.node) && seen.add(b.node)), colliders: (v?.colliders.length ?? 0) > 0 }
-}
 
 /** Morph targets in the address: mesh.index and a hundredth each. */
 const readMorphs = (t: string | null): Record<string, number> => Object.fromEntries((t ?? '').split(' ').map((x) => x.split(':')).filter(([k, v]) => /^\d+\.\d+$/.test(k) && Number(v) >= 0).map(([k, v]) => [k, Number(v) / 100]))

@@ -1,18 +1,16 @@
 // The first stage: what is mounted, what it holds, what an entry is and needs.
 import { useRef, useState } from 'react'
-import { useSearchParams } from 'react-router'
 import { useSources, type S } from '../api/client'
+import { useAddress, type Put } from '../parts/address'
 import { useProjectId } from '../Shell'
 import { Order } from './sources/Order'
 import { Preview } from './sources/Preview'
 import { Entries } from './sources/Table'
 
-export type Put = (changes: Record<string, string>) => void
-
 export function Sources() {
   const project = useProjectId()
   const { data: sources, error } = useSources(project)
-  const [params, setParams] = useSearchParams()
+  const [params, write] = useAddress()
   // The entry is shown at once; the address follows when the walk along the
   // entries pauses.
   const named = Number(params.get('entry') ?? 0)
@@ -28,12 +26,6 @@ export function Sources() {
     }
     if (Object.keys(changes).length > 0) write(changes)
   }
-  // From the address itself: edits may come from a timer.
-  const write = (changes: Record<string, string>) => setParams(() => {
-    const p = new URLSearchParams(window.location.search)
-    for (const [k, v] of Object.entries(changes)) if (v) p.set(k, v); else p.delete(k)
-    return p
-  }, { replace: true })
   const filter: S['Filter'] = {}
   const text = (k: string) => params.get(k) || undefined
   filter.q = text('q'); filter.kind = text('kind') as S['Kind'] | undefined; filter.set = text('set')

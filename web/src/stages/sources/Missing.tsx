@@ -5,7 +5,7 @@ import { useState } from 'react'
 import { api, ok, refresh, useMissing, usePins } from '../../api/client'
 import { Fault } from '../../parts/bits'
 import { count, plural } from '../../parts/format'
-import type { Put } from '../Sources'
+import type { Put } from '../../parts/address'
 
 export function Missing({ project, put, onClose }: { project: number; put: Put; onClose: () => void }) {
   const q = useQueryClient()

@@ -6,7 +6,7 @@ import { useRef, useState } from 'react'
 import { api, ok, refresh, useNaming, type S } from '../../api/client'
 import { Fault } from '../../parts/bits'
 import { count } from '../../parts/format'
-import type { Put } from '../Sources'
+import type { Put } from '../../parts/address'
 
 type Rule = S['NameRule']
 const glob = (r: { where: string; affix: string }) => (r.where === 'prefix' ? `${r.affix}*` : `*${r.affix}.*`)

@@ -12,7 +12,7 @@ import { Devices } from './Devices'
 import { Missing } from './Missing'
 import { NameRules } from './NameRules'
 import { TermsDialog } from './Terms'
-import type { Put } from '../Sources'
+import type { Put } from '../../parts/address'
 
 export function Order({ project, sources, error, only, put }: { project: number; sources?: S['Source'][]; error: unknown; only: number; put: Put }) {
   const q = useQueryClient()

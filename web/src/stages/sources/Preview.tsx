@@ -11,7 +11,7 @@ import { bytes, count, plural, split } from '../../parts/format'
 import { PictureView } from '../../parts/PictureView'
 import { View3D } from '../../parts/View3D'
 import { asks } from './Terms'
-import type { Put } from '../Sources'
+import type { Put } from '../../parts/address'
 
 export function Preview({ project, entry, put }: { project: number; entry: number; put: Put }) {
   const { data: p, error, isLoading } = usePreview(project, entry || undefined)

@@ -7,7 +7,7 @@ import { api, ok, pictureUrl, previewQuery, type S } from '../../api/client'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural, split } from '../../parts/format'
 import { ExtractBar } from './Extract'
-import type { Put } from '../Sources'
+import type { Put } from '../../parts/address'
 
 const PAGE = 200
 const kindWords: Record<S['Kind'], [string, string]> = { model: ['model', 'models'], picture: ['picture', 'pictures'], archive: ['archive', 'archives'], sound: ['sound', 'sounds'], text: ['text', 'texts'], data: ['other', 'other'], '': ['being read', 'being read'] }
