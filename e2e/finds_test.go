@@ -82,6 +82,13 @@ func TestJudgeAFind(t *testing.T) {
 	p.changes("the weights of a bone", func() { p.keys(kb.Enter) })
 	p.until(`location.search.includes('view=weights')`)
 	p.shows(`.legend`, "0.5")
+	p.shows(`.turn`, "Turn hips")
+	p.changes("a bone is turned", func() {
+		p.until(`(document.querySelector('[aria-label="Turn about the bone\'s X"]').focus(), true)`)
+		p.keys(kb.End)
+	})
+	p.until(`/turn=\d+%3A90%3A0%3A0/.test(location.search)`)
+	p.clickText("Back to rest")
 	for _, look := range []string{"normals", "checker", "facing", "plain"} {
 		p.changes(look, func() { p.choose("Surface", look) })
 	}

@@ -73,9 +73,10 @@ func (o *options) decode(ctx context.Context, lib *find.Library, stack source.St
 }
 
 func inspectCommand(o *options) *cobra.Command {
-	var asJSON bool
+	var asJSON, all bool
 	c := &cobra.Command{Use: "inspect FILE...", Short: "Say what models hold", Args: cobra.MinimumNArgs(1)}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per file and line")
+	c.Flags().BoolVar(&all, "all", false, "say all that can be told: the inventory, what UV sets do, what speaks for a basis, what pictures probably are")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		lib, stack, done, err := o.open(cmd.Context())
@@ -104,10 +105,18 @@ func inspectCommand(o *options) *cobra.Command {
 				bad = true
 				fmt.Fprintf(os.Stderr, "excavate: %s: %v\n", file, err)
 				err = nil
+			case asJSON && all:
+				var x map[string]any
+				if x, err = whole(find.Inspect(file, kind, s), s); err == nil {
+					err = printJSON(cmd.OutOrStdout(), x)
+				}
 			case asJSON:
 				err = printJSON(cmd.OutOrStdout(), find.Inspect(file, kind, s))
 			default:
 				printInspection(cmd.OutOrStdout(), find.Inspect(file, kind, s), s)
+				if all {
+					printJudged(cmd.OutOrStdout(), judge(s))
+				}
 			}
 			if err != nil {
 				return err

@@ -553,3 +553,46 @@ func TestConvertPictures(t *testing.T) {
 		t.Error(text)
 	}
 }
+
+func TestJudge(t *testing.T) {
+	dir := demoData(t)
+	src := []string{"--source", filepath.Join(dir, "hulls.tide"), "--source", filepath.Join(dir, "washes.tide")}
+	keeper := "figures/ferry_keeper.hull"
+	text := must(t, append([]string{"inspect", keeper, "--all"}, src...)...)
+	for _, want := range []string{"probably not wanted: cam_portrait, camera", "UV set surface of keeper, part 1", "up is probably Z", "looks like colour", "keeper_gear_c.tga: it was not found"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not in\n%s", want, text)
+		}
+	}
+	var x struct {
+		Triangles  int
+		Inventory  struct{ Nodes, Meshes []any }
+		Clues      []struct{ About, Says string }
+		Appraisals []struct{ Kind, Error string }
+	}
+	if err := json.Unmarshal([]byte(must(t, append([]string{"inspect", keeper, "--all", "--json"}, src...)...)), &x); err != nil || x.Triangles != 6752 || len(x.Inventory.Nodes) != 32 || len(x.Clues) == 0 || len(x.Appraisals) != 2 || x.Appraisals[0].Kind != "colour" {
+		t.Errorf("%v %+v", err, x)
+	}
+
+	if text := must(t, append([]string{"compare", keeper, keeper}, src...)...); !strings.HasPrefix(text, "the same within") {
+		t.Error(text)
+	}
+	text, err := excavate(t, append([]string{"compare", keeper, "boats/punt.hull", "--tolerance", "0.01"}, src...)...)
+	if err != errQuiet || !strings.HasPrefix(text, "not the same") || !strings.Contains(text, "figure bones: 27 beside 0") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	var c struct {
+		Same    bool
+		Surface struct{ Most float64 }
+	}
+	text, _ = excavate(t, append([]string{"compare", keeper, "boats/punt.hull", "--json"}, src...)...)
+	if err := json.Unmarshal([]byte(text), &c); err != nil || c.Same || c.Surface.Most < 0.5 {
+		t.Errorf("%v %s", err, text)
+	}
+	if _, err := excavate(t, append([]string{"compare", keeper, "nobody.hull"}, src...)...); err == nil || !strings.Contains(err.Error(), "nobody.hull") {
+		t.Error(err)
+	}
+	if _, err := excavate(t, append([]string{"compare", keeper, keeper, "--tolerance", "-1"}, src...)...); err == nil || err == errQuiet {
+		t.Error(err)
+	}
+}

@@ -17,7 +17,7 @@ export interface Hit { node: number; mesh: number; primitive: number; material: 
 export interface Palette { ink: string; verdi: string; ochre: string; iron: string; clay: string }
 
 type Seen = THREE.Mesh | THREE.LineSegments | THREE.Points
-interface Drawn { object: Seen; own: THREE.Material; node: number; mesh: number; primitive: number; material: number; wires?: THREE.Mesh; cloud?: THREE.Points }
+interface Drawn { object: Seen; own: THREE.Material; node: number; mesh: number; primitive: number; material: number; morphs?: number[]; wires?: THREE.Mesh; cloud?: THREE.Points }
 interface Place { nodes?: number; meshes?: number; primitives?: number; materials?: number }
 
 export interface Ball { node: number; offset: number[]; radius: number; tail?: number[] }
@@ -56,7 +56,7 @@ export class Model3D {
       let node = here?.nodes, mesh = here?.meshes
       for (let p = o.parent; p && (node === undefined || mesh === undefined); p = p.parent) { node ??= places.get(p)?.nodes; mesh ??= places.get(p)?.meshes }
       const own = o.material as THREE.Material
-      this.drawn.push({ object: o as Seen, own, node: node ?? -1, mesh: mesh ?? -1, primitive: here?.primitives ?? 0, material: places.get(own)?.materials ?? -1 })
+      this.drawn.push({ object: o as Seen, own, node: node ?? -1, mesh: mesh ?? -1, primitive: here?.primitives ?? 0, material: places.get(own)?.materials ?? -1, morphs: (o as THREE.Mesh).morphTargetInfluences?.slice() })
       own.userData.blend = own.transparent
       own.userData.cut = own.alphaTest
       if (own instanceof THREE.PointsMaterial) { own.size = 2.5; own.sizeAttenuation = false; if (!own.vertexColors) own.color.set(this.paint().ink) }
@@ -161,7 +161,7 @@ export class Model3D {
     this.posedBy = state
     for (const d of this.drawn) {
       const w = (d.object as THREE.Mesh).morphTargetInfluences
-      if (w) for (let k = 0; k < w.length; k++) { const v = look.morphs[`${d.mesh}.${k}`]; if (v !== undefined) w[k] = v; else if (!first) w[k] = 0 }
+      if (w && d.morphs) for (let k = 0; k < w.length; k++) w[k] = look.morphs[`${d.mesh}.${k}`] ?? d.morphs[k]
     }
     if (!first) for (const [o, q] of this.rest) o.quaternion.copy(q)
     if (look.turn) {

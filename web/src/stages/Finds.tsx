@@ -42,6 +42,10 @@ export function Finds() {
   const tolerance = Number(params.get('tol')) || undefined, far = params.get('far') === '1'
   const { data: comparison } = useComparison(other && m?.scene, other?.scene, tolerance)
   useEffect(() => setHit(undefined), [m?.scene])
+  // The bone whose weights are shown can be turned by hand.
+  const bone = show.surface === 'weights' ? inventory?.skins.flatMap((s) => s.bones).find((b) => b.node === show.bone) : undefined
+  const turned = (params.get('turn') ?? '').split(':').map(Number)
+  const by: [number, number, number] = bone && turned.length === 4 && turned[0] === bone.node && turned.every((v) => Math.abs(v) < 1e6) ? [turned[1], turned[2], turned[3]] : [0, 0, 0]
   const list = useMemo(() => (inventory && m ? sections(inventory, m.pictures, show, setShow, put, morphs, (x) => put({ morphs: writeMorphs({ ...readMorphs(new URLSearchParams(window.location.search).get('morphs')), ...x }) })) : []), [inventory, m, show.surface, show.set, show.bone, morphs]) // eslint-disable-line
   const uv = params.get('uv')?.split('.').map(Number)
   const uvPart = uv && inventory?.meshes[uv[0]]?.parts[uv[1]]
@@ -57,7 +61,7 @@ export function Finds() {
     <div className="cols cols-finds">
       <Gallery project={project} chosen={chosen} />
       {m ? (
-        <View3D panes={panes} motions={m.motions} bones={m.stats.bones} show={show} onShow={setShow} offer={offerOf(inventory)} guide={{ chosen: other ? [] : keys, hide: params.get('alone') === '1', morphs }} motion={motion} onMotion={(n) => put({ motion: n || '' })}
+        <View3D panes={panes} motions={m.motions} bones={m.stats.bones} show={show} onShow={setShow} offer={offerOf(inventory)} guide={{ chosen: other ? [] : keys, hide: params.get('alone') === '1', morphs, turn: bone && by.some((v) => v !== 0) ? [bone.node, ...by] : undefined }} motion={motion} onMotion={(n) => put({ motion: n || '' })}
           onPick={(pane, h) => { setHit(h && { pane, hit: h }); if (h && tab === 'inventory' && pane === 0) put({ chosen: keyOf(h) }) }}>
           {hit && !other && inventory && <Found hit={hit.hit} model={m} inventory={inventory} close={() => setHit(undefined)} put={put} />}
           {tab === 'pictures' && pic >= 0 && m.pictures[pic] && !m.pictures[pic].missing && <Large model={m} pic={pic} channels={params.get('channel') ?? 'all'} put={put} />}
@@ -74,7 +78,7 @@ export function Finds() {
         <div className="head"><h2 className="clip">{f?.name ?? 'Evidence'}</h2>{m && <span className="tag">{m.format}</span>}</div>
         {m && <ToggleButtonGroup exclusive className="sheets" value={tab} aria-label="What to look at" onChange={(_, v: string | null) => v && put({ tab: v === 'overview' ? '' : v })}>
           {tabs.map(([k, label]) => <ToggleButton key={k} value={k}>{label}</ToggleButton>)}</ToggleButtonGroup>}
-        {f && m && tab === 'inventory' ? <Inventory list={list} chosen={keys} hide={params.get('alone') === '1'} put={put} hit={hit?.hit} />
+        {f && m && tab === 'inventory' ? <Inventory list={list} chosen={keys} hide={params.get('alone') === '1'} put={put} hit={hit?.hit} turn={bone && { node: bone.node, name: bone.name, by }} />
           : f && m && tab === 'pictures' ? <Desk project={project} model={m} inventory={inventory} pic={pic} put={put} />
           : f && m && tab === 'basis' ? <BasisOf project={project} find={f.id} model={m} />
           : f && m && tab === 'compare' ? <Compare model={m} others={others} other={other} tolerance={tolerance} far={far} picture={diff} put={put} />

@@ -70,7 +70,9 @@ export function sections(v: S['Inventory'], pictures: S['Picture'][], show: Show
   return out.filter((s) => s.rows.length > 0)
 }
 
-export function Inventory({ list, chosen, hide, put, hit }: { list: Section[]; chosen: string[]; hide: boolean; put: Put; hit?: Hit }) {
+export interface Turn { node: number; name: string; by: [number, number, number] }
+
+export function Inventory({ list, chosen, hide, put, hit, turn }: { list: Section[]; chosen: string[]; hide: boolean; put: Put; hit?: Hit; turn?: Turn }) {
   const [open, setOpen] = useState<Record<string, boolean>>({})
   const box = useRef<HTMLDivElement>(null)
   const last = useRef<string>(null)
@@ -96,6 +98,12 @@ export function Inventory({ list, chosen, hide, put, hit }: { list: Section[]; c
       <span className="soft small grow" data-chosen={chosen.length}>{chosen.length ? `${count(chosen.length)} chosen` : 'Choose rows to see them in the model'}</span>
       {chosen.length > 0 && <><ToggleButton size="small" value="hide" selected={hide} onClick={() => put({ alone: hide ? '' : 1 })}>Only these</ToggleButton><button className="link" onClick={() => put({ chosen: '', alone: '' })}>None</button></>}
     </div>
+    {turn && (
+      <div className="turn">
+        <div className="row between"><b className="clip">Turn {turn.name}</b>{turn.by.some((v) => v !== 0) && <button className="link" onClick={() => put({ turn: '' })}>Back to rest</button>}</div>
+        {(['X', 'Y', 'Z'] as const).map((axis, k) => (
+          <div className="row" key={axis}><span>{axis}</span><Slider size="small" min={-90} max={90} value={turn.by[k]} aria-label={`Turn about the bone's ${axis}`} onChange={(_, v) => put({ turn: `${turn.node}:${turn.by.map((x, i) => (i === k ? (v as number) : x)).join(':')}` })} /><span className="n">{turn.by[k]}°</span></div>))}
+      </div>)}
     <div className="scroll" ref={box} role="listbox" aria-multiselectable aria-label="Inventory" tabIndex={-1}>
       <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
         {virtual.getVirtualItems().map((x) => {
