@@ -33,7 +33,7 @@ export function Bytes() {
   if (named !== seen) { setSeen(named); setChosen(named); now.current = named }
   const later = useRef(0)
   const [wanted, length] = chosen.split(' ').map(Number)
-  const at = Math.min(wanted, Math.max(0, size - 1))
+  const at = size > 0 ? Math.min(wanted, size - 1) : wanted
   const [top, setTop] = useState(Math.floor(at / ROW))
   // The size comes after the first draw; what the address names is shown then.
   useEffect(() => { if (size > 0) { const row = Math.floor(Math.min(wanted, size - 1) / ROW); setTop((t) => (row < t || row >= t + ROWS ? Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - ROWS)) : t)) } }, [size, entry]) // eslint-disable-line
@@ -42,14 +42,14 @@ export function Bytes() {
   const [fault, setFault] = useState<unknown>()
   const [describing, setDescribing] = useState(false)
   const select = (from: number, n: number, jump = false) => {
-    const to = Math.min(Math.max(0, from), Math.max(0, size - 1))
+    const to = size > 0 ? Math.min(Math.max(0, from), size - 1) : Math.max(0, from) // the size may still be on its way
     if (jump) { back.current.push(at); forth.current = [] }
     now.current = `${to} ${Math.max(1, n)}`
     setChosen(now.current)
     window.clearTimeout(later.current)
     later.current = window.setTimeout(() => setParams(() => { const q = new URLSearchParams(window.location.search); q.set('at', String(to)); if (n > 1) q.set('n', String(n)); else q.delete('n'); return q }, { replace: true }), 150)
     const row = Math.floor(to / ROW)
-    if (row < top || row >= top + ROWS) setTop(Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - ROWS)))
+    if (row < top || row >= top + ROWS) setTop(Math.max(0, size > 0 ? Math.min(row - 4, Math.ceil(size / ROW) - ROWS) : row - 4))
   }
   const travel = (from: number[], to: number[]) => { const n = from.pop(); if (n === undefined) return; to.push(at); select(n, 1) }
   return (
