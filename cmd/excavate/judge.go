@@ -41,16 +41,12 @@ func judge(s *scene.Scene) judged {
 				}
 			}
 		}
-		first := ""
-		if len(x.Roles) > 0 {
-			first = x.Roles[0]
-		}
 		if p.Missing() {
 			x.Error = "it was not found"
 		} else if img, err := pixel.DecodePicture(p.Data, p.MIME); err != nil {
 			x.Error = err.Error()
 		} else {
-			a := appraise.Appraise(pixel.ToNRGBA(img), first)
+			a := appraise.Used(s, i, pixel.ToNRGBA(img))
 			x.Appraisal = &a
 		}
 		out.Pictures = append(out.Pictures, x)

@@ -7,6 +7,7 @@ import (
 	"math"
 
 	"excavate/core/geom"
+	"excavate/core/naming"
 	"excavate/core/scene"
 )
 
@@ -33,6 +34,7 @@ type Node struct {
 	Mesh     int         `json:"mesh"`
 	Size     *[3]float64 `json:"size,omitempty"` // of its mesh in the world, in the scene's unit
 	Detail   int         `json:"detail"`         // level of detail that its name tells; 0 is the finest
+	State    string      `json:"state"`          // that its name tells, such as damaged; empty for none
 	Unwanted bool        `json:"unwanted"`       // a camera, light or helper, or a mesh that cannot be seen
 }
 
@@ -143,7 +145,7 @@ func New(s *scene.Scene) Inventory {
 	bones, helpers, world := s.Bones(), s.Helpers(), s.World()
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
-		x := Node{Name: n.Name, Kind: "node", Parent: n.Parent, Mesh: n.Mesh}
+		x := Node{Name: n.Name, Kind: "node", Parent: n.Parent, Mesh: n.Mesh, State: naming.StateOf(n.Name)}
 		_, x.Detail, _ = scene.LevelOf(n.Name)
 		if n.Parent >= 0 {
 			x.Depth = out.Nodes[n.Parent].Depth + 1

@@ -234,6 +234,16 @@ var roleWords = map[string]string{
 
 var stateWords = []string{"wreck", "wrecked", "damaged", "damage", "dmg", "broken", "destroyed", "burnt", "burned", "dead", "open", "closed", "wet", "snow", "night", "old", "new", "unfinished", "ruin", "ruined"}
 
+// StateOf is the state that a name tells by its last word, such as damaged in
+// "house_damaged"; empty if it tells none.
+func StateOf(name string) string {
+	words := strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return !(r >= 'a' && r <= 'z') })
+	if len(words) > 1 && slices.Contains(stateWords, words[len(words)-1]) {
+		return words[len(words)-1]
+	}
+	return ""
+}
+
 // guess says what an affix probably means.
 func guess(where, affix string, pictures, count int) (means, value, evidence string) {
 	w := strings.Trim(affix, "_-")

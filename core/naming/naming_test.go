@@ -182,3 +182,11 @@ func TestGuesses(t *testing.T) {
 		}
 	}
 }
+
+func TestStateOf(t *testing.T) {
+	for name, want := range map[string]string{"house_damaged": "damaged", "Mill Door OPEN": "open", "punt.wreck.2": "wreck", "house": "", "open": "", "opening_day": "", "": ""} {
+		if got := StateOf(name); got != want {
+			t.Errorf("%q: %q, want %q", name, got, want)
+		}
+	}
+}

@@ -1179,6 +1179,7 @@ type Inventory struct {
 		Name     string     `json:"name"`
 		Parent   int        `json:"parent"`
 		Size     *[]float64 `json:"size,omitempty"`
+		State    string     `json:"state"`
 		Unwanted bool       `json:"unwanted"`
 	} `json:"nodes"`
 	Skins []struct {

@@ -29,7 +29,7 @@ func (s *Service) kept(what, digest string, of func(*scene.Scene) ([]byte, error
 
 // Inventory lists a scene as the 3D view has it, as JSON.
 func (s *Service) Inventory(digest string) ([]byte, error) {
-	return s.kept("inventory 2", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
+	return s.kept("inventory 3", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
 }
 
 // Clues are what speaks for a basis.
@@ -65,25 +65,13 @@ func (s *Service) ScenePicture(digest string, n int) (data []byte, mime, name st
 	return p.Data, p.MIME, p.Name, nil
 }
 
-// roleOf is what a scene uses a picture for: the role of the first material.
-func roleOf(sc *scene.Scene, n int) scene.Role {
-	for i := range sc.Materials {
-		for _, t := range sc.Materials[i].Textures {
-			if t.Picture == n {
-				return t.Role
-			}
-		}
-	}
-	return ""
-}
-
 // MeaningOf is what the numbers of a scene's picture are.
 func (s *Service) MeaningOf(digest string, n int) (pixel.Meaning, error) {
 	sc, err := s.SceneOf(digest)
 	if err != nil {
 		return "", err
 	}
-	switch r := roleOf(sc, n); {
+	switch r := appraise.RoleOf(sc, n); {
 	case r == scene.RoleNormal || r == scene.RoleClearcoatNormal:
 		return pixel.Normal, nil
 	case r == "" || r.Colour():
@@ -94,7 +82,7 @@ func (s *Service) MeaningOf(digest string, n int) (pixel.Meaning, error) {
 
 // Appraisal says what a picture probably is, as JSON.
 func (s *Service) Appraisal(digest string, n int) ([]byte, error) {
-	return s.kept(fmt.Sprintf("appraisal 1 %d", n), digest, func(sc *scene.Scene) ([]byte, error) {
+	return s.kept(fmt.Sprintf("appraisal 2 %d", n), digest, func(sc *scene.Scene) ([]byte, error) {
 		p, err := pictureOf(sc, n)
 		if err != nil {
 			return nil, err
@@ -103,7 +91,7 @@ func (s *Service) Appraisal(digest string, n int) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		return json.Marshal(appraise.Appraise(pixel.ToNRGBA(img), string(roleOf(sc, n))))
+		return json.Marshal(appraise.Used(sc, n, pixel.ToNRGBA(img)))
 	})
 }
 

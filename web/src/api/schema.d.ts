@@ -2400,6 +2400,7 @@ export interface components {
                 mesh: number;
                 size?: number[];
                 detail: number;
+                state: string;
                 unwanted: boolean;
             }[];
             meshes: {

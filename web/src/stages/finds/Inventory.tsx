@@ -63,6 +63,9 @@ export function sections(v: S['Inventory'], pictures: S['Picture'][], show: Show
   const levels = [...new Set(v.nodes.map((n) => n.detail))].sort((a, b) => a - b)
   if (levels.length > 1) out.push({ name: 'levels', title: 'Levels of detail', note: count(levels.length),
     rows: levels.map((d): Row => { const n = v.nodes.map((x, i) => [x, i] as const).filter(([x]) => x.detail === d && x.mesh >= 0); return { id: `l${d}`, name: d === 0 ? 'the finest' : `level ${d}`, note: plural(n.reduce((t, [x]) => t + v.meshes[x.mesh].parts.reduce((a, p) => a + p.triangles, 0), 0), 'triangle'), act: () => put({ chosen: n.map(([, i]) => `n${i}`).join(' ') }) } }) })
+  const states = [...new Set(v.nodes.map((n) => n.state))].filter(Boolean).sort()
+  if (states.length) out.push({ name: 'states', title: 'States', note: count(states.length),
+    rows: states.map((x): Row => { const n = v.nodes.map((y, i) => [y, i] as const).filter(([y]) => y.state === x); return { id: `s${x}`, name: x, note: plural(n.length, 'node'), act: () => put({ chosen: n.map(([, i]) => `n${i}`).join(' ') }) } }) })
   out.push({
     name: 'nodes', title: 'Nodes', note: count(v.nodes.length),
     rows: v.nodes.map((n, i) => ({ id: `n${i}`, key: `n${i}`, name: n.name || `node ${i + 1}`, depth: n.depth, note: n.size ? size(n.size) : n.kind === 'node' ? '' : n.kind, tone: n.unwanted ? 'warn' : n.kind === 'bone' ? 'soft' : undefined, title: `${n.name}: ${n.kind}${n.size ? `, ${size(n.size)}` : ''}` })),
