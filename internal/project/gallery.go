@@ -16,6 +16,8 @@ import (
 	"excavate/core/find"
 	"excavate/internal/store/db"
 	"excavate/internal/work"
+
+	"golang.org/x/sync/semaphore"
 )
 
 // Brief is what the gallery shows of a find.
@@ -88,8 +90,12 @@ func (s *Service) FindAll(ctx context.Context, project int64, f Filter) (int, er
 	return len(rows), err
 }
 
-// doFindAll decodes on all cores, one model at a time on each, so that memory
-// holds no more than those.
+// findBytes bounds the bytes of entries that are decoded at once.
+const findBytes = 256 << 20
+
+// doFindAll decodes on all cores, two models for each since half of the time
+// goes to the disk and the database; fewer where they are large, so that memory
+// stays bounded.
 func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 	var a findAllArgs
 	if err := t.Args(&a); err != nil {
@@ -114,19 +120,25 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 	var wg sync.WaitGroup
 	var first error
 	var mu sync.Mutex
-	for range runtime.GOMAXPROCS(0) {
+	room := semaphore.NewWeighted(findBytes)
+	for range 2 * runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for ctx.Err() == nil {
 				k := int(next.Add(1)) - 1
 				if k >= len(todo) {
 					return
 				}
-				f, err := s.Store.GetFind(ctx, todo[k])
+				weight := min(max(todo[k].size, 1), findBytes)
+				if room.Acquire(ctx, weight) != nil {
+					return
+				}
+				f, err := s.Store.GetFind(ctx, todo[k].id)
 				if err == nil {
 					err = s.decodeInto(ctx, f)
 				} else if errors.Is(err, sql.ErrNoRows) {
 					err = nil // taken out meanwhile
 				}
+				room.Release(weight)
 				if err != nil && ctx.Err() == nil {
 					mu.Lock()
 					first = errors.Join(first, err)
@@ -151,10 +163,13 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 	return first
 }
 
+// wanted is a find that is to be decoded, with the bytes of its entry.
+type wanted struct{ id, size int64 }
+
 // findRows makes finds of entries of the catalog that are none yet, in one
 // transaction, and returns those that are still to be decoded: all of them, or
 // what a run that was broken off has left.
-func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalog, rows []int32) ([]int64, error) {
+func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalog, rows []int32) ([]wanted, error) {
 	type place struct {
 		source int64
 		path   string
@@ -167,14 +182,14 @@ func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalo
 	for _, f := range there {
 		known[place{f.SourceID.Int64, f.EntryPath}] = f
 	}
-	var todo []int64
+	var todo []wanted
 	err = s.Store.Tx(ctx, func(q *db.Queries) error {
 		todo = todo[:0]
 		for _, r := range rows {
 			e, src := c.Entry(r)
 			if f, ok := known[place{src.ID, e.Path}]; ok {
 				if f.State == "decoding" {
-					todo = append(todo, f.ID)
+					todo = append(todo, wanted{f.ID, e.Size})
 				}
 				continue
 			}
@@ -186,7 +201,7 @@ func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalo
 			if err != nil {
 				return err
 			}
-			todo = append(todo, id)
+			todo = append(todo, wanted{id, e.Size})
 		}
 		return nil
 	})
