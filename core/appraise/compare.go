@@ -94,7 +94,7 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	}
 	length := func(v float64) string {
 		switch {
-		case out.Surface.Unit == "":
+		case out.Surface.Unit != "m":
 			return fmt.Sprintf("%.3g units", v)
 		case math.Abs(v) < 1:
 			return fmt.Sprintf("%.3g mm", v*1000)
