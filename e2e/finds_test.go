@@ -194,3 +194,91 @@ func TestMorphsExpressionsAndColliders(t *testing.T) {
 	p.changes("an expression", func() { slide("e2") })
 	p.until(`location.search.includes('0.2%3A100')`)
 }
+
+// Whatever an address says, the screen stands.
+func TestOddAddresses(t *testing.T) {
+	p := start(t)
+	for _, q := range []string{
+		"tab=inventory&chosen=zzz%20p9.9%20n999&morphs=9.9:5000%20x&bone=999&view=weights&uv=9.9.9&pic=99&set=7&motion=44&turn=1:NaN:2",
+		"tab=nonsense&view=nonsense&also=x%20y&set=-3&bone=x",
+		"tab=compare&with=b9.9&tol=-4&far=1&diff=7",
+		"tab=compare&with=f1&tol=0.000000001",
+		"tab=pictures&pic=1&channel=taste",
+		"q=%25%5B&only=nobody&by=nothing&of=nothing&from=9&to=1",
+	} {
+		p.try(p.Go("/p/1/finds/1?" + q))
+		p.drew(100)
+		p.shows(`.pane.r h2`, "ferry_keeper")
+		p.until(`!document.querySelector('.fault')`)
+	}
+}
+
+// Rows are chosen by keyboard too; a range with Shift; the choice is kept.
+func TestInventoryByKeyboard(t *testing.T) {
+	p := start(t)
+	p.try(p.Go("/p/1/finds/1?tab=inventory"))
+	p.drew(400)
+	p.wait(`[data-row="m0"]`)
+	press := func(row string, held ...browser.Modifier) {
+		p.until(fmt.Sprintf(`(document.querySelector('[data-row="%s"]').focus(), document.activeElement.dataset.row === '%s')`, row, row))
+		p.keys(kb.Enter, held...)
+	}
+	p.changes("one row", func() { press("p0.0") })
+	p.shows(`[data-chosen]`, "1 chosen")
+	press("p0.0") // again: nothing
+	p.until(`document.querySelector('[data-chosen]').dataset.chosen === '0'`)
+	p.click(`[data-row="m0"]`)
+	p.clickWith(`[data-row="k1"]`, browser.Shift) // mesh, two parts, two materials
+	p.until(`document.querySelector('[data-chosen]').dataset.chosen === '5'`)
+	p.try(p.Go(mustEval(p, `location.pathname + location.search`)))
+	p.until(`document.querySelector('[data-chosen]')?.dataset.chosen === '5'`)
+	// Sections close and open.
+	p.click(`[data-section="materials"]`)
+	p.try(p.Gone(`[data-row="k0"]`))
+	p.click(`[data-section="materials"]`)
+	p.wait(`[data-row="k0"]`)
+	// A texture leads to the picture desk, a picture back to its material.
+	p.click(`[data-row="k0t0"]`)
+	p.wait(`[data-picture-desk="keeper_cloth_c.tga"]`)
+	p.until(`document.querySelector('.overlay .picture img')?.naturalWidth === 512`)
+	p.clickText("Back to the model")
+	p.try(p.Gone(`.overlay`))
+}
+
+// Every format says what it cannot carry before anything is saved.
+func TestSaveAs(t *testing.T) {
+	p := start(t)
+	p.try(p.Go("/p/1/finds/1"))
+	p.drew(400)
+	p.clickText("Save as…")
+	p.until(`document.querySelectorAll('[role="dialog"] [data-format]').length >= 12`)
+	p.until(`![...document.querySelectorAll('[role="dialog"] [data-format]')].some((e) => e.innerText.includes('asking'))`)
+	for format, says := range map[string]string{"glb": "not found are not in the file", "stl": "joint weights not written", "vrm": "needs the bones", "x3d": "skin not written", "bvh": "2 materials not written"} {
+		p.shows(fmt.Sprintf(`[data-format="%s"]`, format), says)
+	}
+	p.until(`document.querySelector('[data-format="vrm"] a').getAttribute('aria-disabled') === 'true' || document.querySelector('[data-format="vrm"] a').classList.contains('Mui-disabled')`)
+	if got := mustEval(p, `fetch(document.querySelector('[data-format="x3d"] a').href).then((r) => r.arrayBuffer()).then((b) => String.fromCharCode(...new Uint8Array(b).slice(0, 2)))`); got != "PK" { // with its pictures
+		t.Errorf("X3D comes as %q", got)
+	}
+}
+
+// The chain's bands are looked at in the same ways as finds.
+func TestBandsInEveryLook(t *testing.T) {
+	p := start(t)
+	p.try(p.Go("/p/1/chain/1?band=4&with=0"))
+	p.drew(400)
+	for _, look := range []string{"normals", "checker", "facing", "plain", "textured"} {
+		p.changes(look, func() { p.choose("Surface", look) })
+	}
+	p.changes("skeleton", func() { p.click(`button[value="skeleton"]`) })
+	p.until(`location.search.includes('also=skeleton')`)
+	p.choose("Surface", "weights")
+	p.choose("Bone", "1")
+	p.until(`location.search.includes('bone=1') && location.search.includes('view=weights')`)
+	p.drew(300)
+	// The motion plays at another speed, for both.
+	p.choose("Speed", "2")
+	p.click(`.motion .mini`)
+	p.until(`document.querySelector('.view').dataset.speed === '2' && parseFloat(document.querySelector('[data-motion-time]').innerText) > 0.2`)
+	p.click(`.motion .mini`)
+}

@@ -46,6 +46,9 @@ func (s *Server) ScenePicture(c fiber.Ctx, digest Digest, n int, p ScenePictureP
 	if err != nil {
 		return err
 	}
+	if p.Show != nil && !p.Show.Valid() {
+		return bad(400, "show %q: say all, colour, r, g, b or a", *p.Show)
+	}
 	if show := value(p.Show); show != "" && show != "all" {
 		img, err := pixel.DecodePicture(data, mime)
 		if err != nil {

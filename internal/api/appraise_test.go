@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"excavate/core/pixel"
 	"excavate/internal/api"
 )
 
@@ -150,5 +151,108 @@ func TestDecideTheBasis(t *testing.T) {
 	c.until("the file's own", func() bool { f = c.decoded(path, f.Id); return f.Model.Declared == nil })
 	if *f.Model.Stats.Height != before {
 		t.Errorf("%g m tall, %g before", *f.Model.Stats.Height, before)
+	}
+}
+
+// Every picture format and every kind of texels comes out of a scene's picture
+// and is read again.
+func TestPicturesOfAScene(t *testing.T) {
+	c := start(t)
+	id, path := c.project("pictures")
+	for _, n := range []string{"hulls.tide", "washes.tide"} {
+		c.addSource(id, n)
+	}
+	c.linked(path)
+	f := c.found(path, "q=punt.hull")
+	at := fmt.Sprintf("/api/scenes/%s/pictures/0", f.Model.Scene)
+	tried := 0
+	for _, k := range call[[]api.Format](c, "GET", "/api/formats", nil) {
+		if k.Kind == nil || *k.Kind != "picture" || !k.Writes {
+			continue
+		}
+		texels := []string{""}
+		if k.Texels != nil {
+			texels = *k.Texels
+		}
+		for _, x := range texels {
+			s, b := c.do("GET", fmt.Sprintf("%s/file?format=%s&texels=%s&mips=true", at, k.Name, x), nil)
+			if s != 200 {
+				t.Errorf("%s %s: %d %s", k.Name, x, s, b)
+				continue
+			}
+			_, _, from, w, h, err := pixel.Encoded(b)
+			if err != nil || w != 256 || h != 256 || !strings.HasPrefix(k.Name, from) {
+				t.Errorf("%s %s: read as %s, %d x %d, %v", k.Name, x, from, w, h, err)
+			}
+			tried++
+		}
+	}
+	if tried < 16 {
+		t.Errorf("%d files", tried)
+	}
+	for address, want := range map[string]int{
+		at + "/file?format=dds&texels=bc2": 400, at + "/file?format=webp": 400, at + "/file": 400, at + "?show=taste": 400,
+		fmt.Sprintf("/api/scenes/%s/pictures/99", f.Model.Scene):                                          404,
+		fmt.Sprintf("/api/scenes/%s/pictures/-1", f.Model.Scene):                                          404,
+		fmt.Sprintf("/api/scenes/%s/pictures/0/appraisal", strings.Repeat("a", 64)):                       404,
+		fmt.Sprintf("/api/scenes/%s/inventory", strings.Repeat("a", 64)):                                  404,
+		fmt.Sprintf("/api/scenes/%s/uv?mesh=9&part=0&set=0", f.Model.Scene):                               404,
+		fmt.Sprintf("/api/scenes/%s/uv?mesh=0", f.Model.Scene):                                            400,
+		fmt.Sprintf("/api/scenes/%s/pictures/0/difference?with=%s&other=9", f.Model.Scene, f.Model.Scene): 404,
+		fmt.Sprintf("/api/scenes/%s/distances?with=%s", f.Model.Scene, strings.Repeat("a", 64)):           404,
+		fmt.Sprintf("/api/scenes/%s/comparison", f.Model.Scene):                                           400,
+		fmt.Sprintf("/api/scenes/%s/comparison?with=x", f.Model.Scene):                                    400,
+	} {
+		s, b := c.do("GET", address, nil)
+		if s == want || want == 404 && s == 400 && strings.Contains(address, "-1") {
+			if len(b) == 0 || !strings.Contains(string(b), "message") {
+				t.Errorf("%s says nothing: %s", address, b)
+			}
+			continue
+		}
+		t.Errorf("%s: %d %.200s, want %d", address, s, b, want)
+	}
+	// Its picture beside itself is black.
+	s, b := c.do("GET", fmt.Sprintf("%s/difference?with=%s&other=0", at, f.Model.Scene), nil)
+	img, err := png.Decode(bytes.NewReader(b))
+	if s != 200 || err != nil {
+		t.Fatalf("%d %v", s, err)
+	}
+	if r, g, b, _ := img.At(100, 100).RGBA(); r+g+b != 0 {
+		t.Errorf("%d %d %d", r, g, b)
+	}
+}
+
+// A decision on the basis survives another reading of the source, and a find
+// that is taken out takes it along.
+func TestADecisionLasts(t *testing.T) {
+	c := start(t)
+	id, path := c.project("lasting")
+	src := c.addSource(id, "hulls.tide")
+	c.linked(path)
+	f := c.found(path, "q=punt.hull")
+	at := fmt.Sprintf("/api/finds/%d/basis", f.Id)
+	decided := api.Decision{Up: "+Y", Front: "+Z", Handedness: "right", MetresPerUnit: 0.1}
+	call[any](c, "PUT", at, decided)
+	c.until("the decision", func() bool { f = c.decoded(path, f.Id); return f.Model.Declared != nil })
+	scene := f.Model.Scene
+	call[any](c, "POST", fmt.Sprintf("/api/sources/%d/index", src.Id), nil)
+	c.linked(path)
+	if f = c.decoded(path, f.Id); f.Model.Declared == nil || f.Model.Basis.MetresPerUnit != 0.1 || f.Model.Scene != scene {
+		t.Errorf("%+v", f.Model.Basis)
+	}
+	// The same again decodes nothing anew.
+	call[any](c, "PUT", at, decided)
+	for _, j := range call[[]api.Job](c, "GET", path+"/jobs", nil) {
+		if j.State == "queued" || j.State == "running" {
+			t.Errorf("%+v", j)
+		}
+	}
+	call[any](c, "DELETE", fmt.Sprintf("/api/finds/%d", f.Id), nil)
+	if s, b := c.do("PUT", at, decided); s != 404 {
+		t.Errorf("%d %s", s, b)
+	}
+	if f = c.found(path, "q=punt.hull"); f.Model.Declared != nil {
+		t.Errorf("a new find has an old decision: %+v", f.Model.Basis)
 	}
 }

@@ -334,6 +334,9 @@ func (s *Server) EntryPicture(c fiber.Ctx, id EntryID, p EntryPictureParams) err
 	if err != nil {
 		return err
 	}
+	if p.Show != nil && !p.Show.Valid() {
+		return bad(400, "show %q: say all, colour, r, g, b or a", *p.Show)
+	}
 	if show := value(p.Show); show != "" && show != "all" {
 		img, err := pixel.DecodePicture(pic.Data, pic.MIME)
 		if err != nil {

@@ -438,7 +438,12 @@ func (s *Service) Stack(ctx context.Context, project int64) (source.Stack, error
 }
 
 // SceneOf returns a stored scene.
-func (s *Service) SceneOf(digest string) (*scene.Scene, error) { return s.scenes.get(digest) }
+func (s *Service) SceneOf(digest string) (*scene.Scene, error) {
+	if !blob.Valid(digest) {
+		return nil, userErr(400, "%q is no digest of a scene: it has 64 hexadecimal digits", digest)
+	}
+	return s.scenes.get(digest)
+}
 
 // PutScene stores a scene and returns its digest.
 func (s *Service) PutScene(sc *scene.Scene) (string, error) { return s.scenes.put(sc) }

@@ -30,7 +30,9 @@ export function Bytes() {
   const [chosen, setChosen] = useState(named)
   const [seen, setSeen] = useState(named)
   const now = useRef(chosen)
-  if (named !== seen) { setSeen(named); setChosen(named); now.current = named }
+  // What comes back is what was written here, perhaps before the last key.
+  const written = useRef('')
+  if (named !== seen) { setSeen(named); if (named === written.current) written.current = ''; else { setChosen(named); now.current = named } }
   const later = useRef(0)
   const [wanted, length] = chosen.split(' ').map(Number)
   const at = size > 0 ? Math.min(wanted, size - 1) : wanted
@@ -47,7 +49,7 @@ export function Bytes() {
     now.current = `${to} ${Math.max(1, n)}`
     setChosen(now.current)
     window.clearTimeout(later.current)
-    later.current = window.setTimeout(() => setParams(() => { const q = new URLSearchParams(window.location.search); q.set('at', String(to)); if (n > 1) q.set('n', String(n)); else q.delete('n'); return q }, { replace: true }), 150)
+    later.current = window.setTimeout(() => { written.current = `${to} ${Math.max(1, n)}`; setParams(() => { const q = new URLSearchParams(window.location.search); q.set('at', String(to)); if (n > 1) q.set('n', String(n)); else q.delete('n'); return q }, { replace: true }) }, 150)
     const row = Math.floor(to / ROW)
     if (row < top || row >= top + ROWS) setTop(Math.max(0, size > 0 ? Math.min(row - 4, Math.ceil(size / ROW) - ROWS) : row - 4))
   }

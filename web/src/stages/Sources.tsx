@@ -16,13 +16,14 @@ export function Sources() {
   const named = Number(params.get('entry') ?? 0)
   const [entry, show] = useState(named)
   const [seen, see] = useState(named)
-  if (named !== seen) { see(named); show(named) }
+  const written = useRef(-1) // what comes back is what was written here, perhaps before the last step
+  if (named !== seen) { see(named); if (named === written.current) written.current = -1; else show(named) }
   const later = useRef(0)
   const put: Put = ({ entry: e, ...changes }) => {
     if (e !== undefined) {
       show(Number(e))
       window.clearTimeout(later.current)
-      later.current = window.setTimeout(() => write({ entry: e }), 150)
+      later.current = window.setTimeout(() => { written.current = Number(e); write({ entry: e }) }, 150)
     }
     if (Object.keys(changes).length > 0) write(changes)
   }
