@@ -1,0 +1,250 @@
+package geom
+
+import (
+	"encoding/json"
+	"math"
+	"math/rand"
+	"testing"
+)
+
+func anyVec(r *rand.Rand) Vec3 { return Vec3{r.NormFloat64(), r.NormFloat64(), r.NormFloat64()} }
+
+func anyQuat(r *rand.Rand) Quat {
+	return Quat{r.NormFloat64(), r.NormFloat64(), r.NormFloat64(), r.NormFloat64()}.Norm()
+}
+
+func apart(a, b Vec3) float64 { return a.Sub(b).Len() }
+
+// What holds for every vector, quaternion and matrix.
+func TestLaws(t *testing.T) {
+	r := rand.New(rand.NewSource(21))
+	for range 500 {
+		a, b, c := anyVec(r), anyVec(r), anyVec(r)
+		if x := a.Cross(b); math.Abs(x.Dot(a)) > 1e-9 || math.Abs(x.Dot(b)) > 1e-9 {
+			t.Fatalf("%v x %v = %v is not across them", a, b, x)
+		}
+		if d := a.Dot(b.Cross(c)) - b.Dot(c.Cross(a)); math.Abs(d) > 1e-9 {
+			t.Fatalf("the triple product changes by %g", d)
+		}
+		if l := a.Norm().Len(); math.Abs(l-1) > 1e-12 {
+			t.Fatalf("made one long: %g", l)
+		}
+		p, q := anyQuat(r), anyQuat(r)
+		turn := func(q Quat, v Vec3) Vec3 {
+			m := TRS(Vec3{}, q, Vec3{1, 1, 1})
+			return m.Point(v)
+		}
+		if d := apart(turn(p.Mul(q), a), turn(p, turn(q, a))); d > 1e-9 {
+			t.Fatalf("p q turns otherwise than q, then p: %g", d)
+		}
+		if d := turn(q, a).Len() - a.Len(); math.Abs(d) > 1e-9 {
+			t.Fatalf("a turn lengthens by %g", d)
+		}
+		angle := r.Float64()*6 - 3
+		axis := b.Norm()
+		if d := apart(turn(AxisAngle(axis, angle), axis), axis); d > 1e-9 {
+			t.Fatalf("a turn moves its own axis by %g", d)
+		}
+		// A turn takes a vector across its axis by its angle.
+		x := axis.Cross(c).Norm()
+		if got := turn(AxisAngle(axis, angle), x).Dot(x); math.Abs(got-math.Cos(angle)) > 1e-9 {
+			t.Fatalf("a turn by %g has a cosine of %g", angle, got)
+		}
+		scale := Vec3{0.1 + r.Float64()*3, 0.1 + r.Float64()*3, 0.1 + r.Float64()*3}
+		if r.Intn(2) == 0 {
+			scale[r.Intn(3)] *= -1
+		}
+		m, n := TRS(a, p, scale), TRS(b, q, Vec3{2, 2, 2})
+		product := m.Mul(n)
+		if d := apart(product.Point(c), m.Point(n.Point(c))); d > 1e-8 {
+			t.Fatalf("m n maps otherwise than n, then m: %g", d)
+		}
+		inverse, ok := product.Inverse()
+		if !ok || apart(inverse.Point(product.Point(c)), c) > 1e-7 {
+			t.Fatalf("the inverse of %v", product)
+		}
+		if d := m.Det3() - scale[0]*scale[1]*scale[2]; math.Abs(d) > 1e-9 {
+			t.Fatalf("the determinant is off by %g", d)
+		}
+		// Normals stay across surfaces.
+		u, v := anyVec(r), anyVec(r)
+		nm := m.NormalMatrix()
+		w := nm.Dir(u.Cross(v))
+		if d := w.Dot(m.Dir(u)); math.Abs(d) > 1e-7 {
+			t.Fatalf("a normal is not across its surface: %g", d)
+		}
+		at, turned, scaled, exact := m.Decompose()
+		back := TRS(at, turned, scaled)
+		if !exact || apart(back.Point(c), m.Point(c)) > 1e-7 {
+			t.Fatalf("%v taken apart and put together is %v", m, back)
+		}
+	}
+	if _, ok := TRS(Vec3{}, Quat{0, 0, 0, 1}, Vec3{1, 0, 1}).Inverse(); ok {
+		t.Error("a flat matrix has an inverse")
+	}
+	if z := (Vec3{}).Norm(); z != (Vec3{}) {
+		t.Errorf("nothing made one long is %v", z)
+	}
+	if q := (Quat{}).Norm(); math.Abs(q[3]) != 1 {
+		t.Errorf("no quaternion is %v", q)
+	}
+}
+
+func TestBoxes(t *testing.T) {
+	b := EmptyBox()
+	if !b.Empty() || b.Size() != (Vec3{}) {
+		t.Errorf("%v of %v", b, b.Size())
+	}
+	b.Add(Vec3{1, 2, 3})
+	if b.Empty() || b.Size() != (Vec3{}) || b.Centre() != (Vec3{1, 2, 3}) {
+		t.Errorf("%v", b)
+	}
+	b.Add(Vec3{-1, 4, 3})
+	if b.Size() != (Vec3{2, 2, 0}) || b.Centre() != (Vec3{0, 3, 3}) {
+		t.Errorf("%v", b)
+	}
+	b.Add(Vec3{math.NaN(), 0, 0})
+	if b.Min[0] != -1 || b.Max[0] != 1 {
+		t.Errorf("with what is no number: %v", b)
+	}
+}
+
+// all are the bases of every axis and both hands.
+func all() (out []Basis) {
+	for up := Axis(-3); up <= 3; up++ {
+		for front := Axis(-3); front <= 3; front++ {
+			for _, h := range []Handedness{Right, Left} {
+				b := Basis{Up: up, Front: front, Handed: h, MetresPerUnit: 0.5}
+				if up != 0 && front != 0 && b.Validate() == nil {
+					out = append(out, b)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Every change of basis takes up to up, front to front and right to right, and
+// has the one that undoes it.
+func TestEveryChangeOfBasis(t *testing.T) {
+	list := all()
+	if len(list) != 48 {
+		t.Fatalf("%d bases", len(list))
+	}
+	r := rand.New(rand.NewSource(5))
+	for _, a := range list {
+		for _, b := range list {
+			b.MetresPerUnit = 0.01
+			there, err := ChangeBasis(a, b)
+			if err != nil {
+				t.Fatal(err)
+			}
+			back, err := ChangeBasis(b, a)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for name, of := range map[string]func(Basis) Vec3{"up": func(x Basis) Vec3 { return x.Up.Vec() }, "front": func(x Basis) Vec3 { return x.Front.Vec() }, "right": Basis.RightVec} {
+				if d := apart(there.Dir(of(a)), of(b)); d > 1e-12 {
+					t.Fatalf("%v to %v: %s goes to %v", a, b, name, there.Dir(of(a)))
+				}
+			}
+			p := anyVec(r)
+			if d := apart(back.Point(there.Point(p)), p); d > 1e-12 {
+				t.Fatalf("%v to %v and back: off by %g", a, b, d)
+			}
+			if l := there.Point(p).Len() / p.Len(); math.Abs(l-50) > 1e-9 {
+				t.Fatalf("0.5 m to 0.01 m a unit: lengths grow by %g", l)
+			}
+			if there.Flip != (a.Handed != b.Handed) {
+				t.Fatalf("%v to %v: flip %v", a, b, there.Flip)
+			}
+			// A turn in one basis is the same turn in the other.
+			q := anyQuat(r)
+			m, n := TRS(Vec3{}, q, Vec3{1, 1, 1}), TRS(Vec3{}, there.Quat(q), Vec3{1, 1, 1})
+			if d := apart(there.Point(m.Point(p)), n.Point(there.Point(p))); d > 1e-9 {
+				t.Fatalf("%v to %v: a turn is off by %g", a, b, d)
+			}
+			s := Vec3{1, 2, 3}
+			m, n = TRS(Vec3{}, Quat{0, 0, 0, 1}, s), TRS(Vec3{}, Quat{0, 0, 0, 1}, there.Scaling(s))
+			if d := apart(there.Point(m.Point(p)), n.Point(there.Point(p))); d > 1e-9 {
+				t.Fatalf("%v to %v: a scale is off by %g", a, b, d)
+			}
+			m = TRS(anyVec(r), q, s)
+			n = there.Mat4(m)
+			if d := apart(there.Point(m.Point(p)), n.Point(there.Point(p))); d > 1e-9 {
+				t.Fatalf("%v to %v: a matrix is off by %g", a, b, d)
+			}
+		}
+	}
+}
+
+func TestBasesInWords(t *testing.T) {
+	for _, b := range append(all(), Basis{}, Basis{Up: PlusZ}, Basis{MetresPerUnit: 0.0254}) {
+		j, err := json.Marshal(b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got Basis
+		if err := json.Unmarshal(j, &got); err != nil || got != b {
+			t.Errorf("%v comes back as %v, %v", b, got, err)
+		}
+		if b.String() == "" {
+			t.Errorf("%+v has no words", b)
+		}
+		if full := b.Or(GLTF); !full.Known() && full.Validate() == nil && b != (Basis{Up: PlusZ}) {
+			t.Errorf("%v completed is %v", b, full)
+		}
+	}
+	var a Axis
+	for text, ok := range map[string]bool{"Z": true, "-y": true, "+X": true, "": true, "W": false, "XY": false, "--X": false} {
+		if err := a.UnmarshalText([]byte(text)); (err == nil) != ok {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	if _, err := ChangeBasis(Basis{Up: PlusZ, Front: PlusZ, Handed: Right}, GLTF); err == nil {
+		t.Error("up and front along one axis")
+	}
+	if _, err := ChangeBasis(Basis{}, GLTF); err == nil {
+		t.Error("from nowhere")
+	}
+}
+
+// Every polygon's triangles cover it once, whichever way it lies.
+func TestPolygonsOfEveryShape(t *testing.T) {
+	r := rand.New(rand.NewSource(3))
+	for n := 3; n < 30; n++ {
+		for range 20 {
+			// A star: angles in order, radii at random.
+			q := anyQuat(r)
+			m := TRS(anyVec(r), q, Vec3{1, 1, 1})
+			corners := make([]Vec3, n)
+			area := Vec3{}
+			for i := range corners {
+				angle := 2 * math.Pi * (float64(i) + 0.8*r.Float64()) / float64(n)
+				radius := 0.3 + r.Float64()
+				corners[i] = m.Point(Vec3{radius * math.Cos(angle), radius * math.Sin(angle), 0})
+			}
+			for i := range corners {
+				area = area.Add(corners[i].Sub(corners[0]).Cross(corners[(i+1)%n].Sub(corners[0])))
+			}
+			list := Triangulate(corners)
+			if len(list) != n-2 {
+				t.Fatalf("%d corners make %d triangles", n, len(list))
+			}
+			sum, all := Vec3{}, 0.0
+			for _, k := range list {
+				x := corners[k[1]].Sub(corners[k[0]]).Cross(corners[k[2]].Sub(corners[k[0]]))
+				sum = sum.Add(x)
+				all += x.Len()
+			}
+			if apart(sum, area) > 1e-9 || math.Abs(all-area.Len()) > 1e-6*all {
+				t.Fatalf("%d corners: triangles of %g cover %g", n, all, area.Len())
+			}
+		}
+	}
+	for n, want := range []int{0, 0, 0, 1} {
+		if got := len(Triangulate(make([]Vec3, n))); got != want {
+			t.Errorf("%d corners in one place: %d triangles", n, got)
+		}
+	}
+}
