@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"excavate/core/format"
 	"excavate/core/format/gltf"
@@ -56,9 +57,15 @@ func (p *porter) text(sel string) string {
 	return s
 }
 
+// says checks that an element holds a text, once what is under way has come to
+// the screen.
 func (p *porter) says(sel, want string) {
 	p.t.Helper()
-	if got := p.text(sel); !strings.Contains(got, want) {
+	got := p.text(sel)
+	for end := time.Now().Add(10 * time.Second); !strings.Contains(got, want) && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		got = p.text(sel)
+	}
+	if !strings.Contains(got, want) {
 		p.t.Errorf("%s says %q, want %q", sel, got, want)
 	}
 }
