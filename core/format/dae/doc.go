@@ -36,13 +36,12 @@ type document struct {
 const documentsMost = 64
 
 type reader struct {
-	ctx    context.Context
-	file   format.File
-	docs   map[string]*document // nil where a file is not there
-	docOf  map[*markup.Node]*document
-	s      *scene.Scene
-	counts map[string]int
-	order  []string
+	ctx   context.Context
+	file  format.File
+	docs  map[string]*document // nil where a file is not there
+	docOf map[*markup.Node]*document
+	s     *scene.Scene
+	format.Losses
 
 	geometries map[*markup.Node]*geometry
 	sources    map[*markup.Node]*source
@@ -57,7 +56,7 @@ type reader struct {
 
 // Read decodes a COLLADA file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	r := &reader{ctx: ctx, file: f, docs: map[string]*document{}, docOf: map[*markup.Node]*document{}, counts: map[string]int{}, geometries: map[*markup.Node]*geometry{}, sources: map[*markup.Node]*source{},
+	r := &reader{ctx: ctx, file: f, docs: map[string]*document{}, docOf: map[*markup.Node]*document{}, geometries: map[*markup.Node]*geometry{}, sources: map[*markup.Node]*source{},
 		materials: map[string]int{}, pictures: map[string]int{}, meshes: map[string]int{}, nodes: map[*markup.Node]int{}, path: map[*markup.Node]bool{}}
 	d, err := r.open("", f.Data)
 	if err != nil {
@@ -67,7 +66,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 		return nil, d.root.Errorf("the document is <%s>, not <COLLADA>", d.root.Name)
 	}
 	if v := d.root.Attr("version"); v != "" && !strings.HasPrefix(v, "1.4") && !strings.HasPrefix(v, "1.5") {
-		r.lose("the file is COLLADA %s; it was read as 1.4", v)
+		r.Lose("the file is COLLADA %s; it was read as 1.4", v)
 	}
 	name := f.Name[strings.LastIndexAny(f.Name, "/\\")+1:]
 	r.s = &scene.Scene{Name: strings.TrimSuffix(name, ".dae")}
@@ -90,7 +89,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 				r.loose(root, g)
 			}
 		}
-		r.lose("the file has no scene; what it holds was put at the origin")
+		r.Lose("the file has no scene; what it holds was put at the origin")
 	}
 	for _, n := range root.All("node") {
 		if err := r.node(n, scene.None, up); err != nil {
@@ -103,25 +102,11 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if err := r.animations(d.root); err != nil {
 		return nil, err
 	}
-	for _, t := range r.order {
-		n := scene.Note{Text: t, Loss: true}
-		if c := r.counts[t]; c > 1 {
-			n.Text = fmt.Sprintf("%s (%d times)", t, c)
-		}
-		r.s.Notes = append(r.s.Notes, n)
-	}
+	r.s.Notes = append(r.s.Notes, r.Notes()...)
 	if err := r.s.Validate(); err != nil {
 		return nil, format.Errorf("", "the file makes no sound model: %v", err)
 	}
 	return r.s, nil
-}
-
-func (r *reader) lose(msg string, a ...any) {
-	t := fmt.Sprintf(msg, a...)
-	if r.counts[t] == 0 {
-		r.order = append(r.order, t)
-	}
-	r.counts[t]++
 }
 
 // open reads a document and notes its identifiers.
@@ -221,7 +206,7 @@ func (r *reader) asset(a *markup.Node) geom.Quat {
 		if v, rest, ok := format.Float([]byte(u.Attr("meter"))); ok && len(rest) == 0 && v > 0 {
 			b.MetresPerUnit = v
 		} else if u.Attr("meter") != "" {
-			r.lose("the unit of %q m is no length; metres were assumed", u.Attr("meter"))
+			r.Lose("the unit of %q m is no length; metres were assumed", u.Attr("meter"))
 		}
 	}
 	r.s.Basis = b

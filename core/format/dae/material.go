@@ -24,7 +24,7 @@ func (r *reader) bindings(inst *markup.Node) (map[string]*binding, error) {
 	for _, m := range inst.Child("bind_material", "technique_common").All("instance_material") {
 		t, err := r.follow(m, "target")
 		if err != nil {
-			r.lose("%v", err)
+			r.Lose("%v", err)
 			continue
 		}
 		b := &binding{t, map[string]int{}}
@@ -84,13 +84,13 @@ func (e *effect) read(n *markup.Node) (scene.Material, error) {
 	}
 	fx, err := e.r.follow(inst, "url")
 	if err != nil {
-		e.r.lose("%v", err)
+		e.r.Lose("%v", err)
 		return m, nil
 	}
 	e.doc, e.params = e.r.docFor(fx), map[string]*markup.Node{}
 	p := fx.Child("profile_COMMON")
 	if p == nil {
-		e.r.lose("an effect without a common profile was left out")
+		e.r.Lose("an effect without a common profile was left out")
 		return m, nil
 	}
 	t := p.Child("technique")
@@ -136,7 +136,7 @@ func (e *effect) read(n *markup.Node) (scene.Material, error) {
 		}
 	}
 	if c, tex := e.value(k.Child("specular"), scene.RoleSpecularColour); tex != nil {
-		e.r.lose("a specular picture was left out")
+		e.r.Lose("a specular picture was left out")
 	} else if c != nil && max(c[0], c[1], c[2]) == 0 && m.Roughness < 1 {
 		m.Roughness = 1
 	}
@@ -171,7 +171,7 @@ func (e *effect) alpha(k *markup.Node, m *scene.Material) {
 		case base != nil && tex.Picture == base.Picture && mode == "A_ONE":
 			m.Alpha = scene.Blend
 		default:
-			e.r.lose("an opacity picture of its own was left out")
+			e.r.Lose("an opacity picture of its own was left out")
 		}
 		return
 	}
@@ -193,7 +193,7 @@ func (e *effect) alpha(k *markup.Node, m *scene.Material) {
 	}
 	if a = min(max(a, 0), 1); a == 0 {
 		// Writers disagree on which end is clear; nobody means to hide everything.
-		e.r.lose("a surface that would be wholly clear was made opaque")
+		e.r.Lose("a surface that would be wholly clear was made opaque")
 		return
 	}
 	if a < 1 {
@@ -215,7 +215,7 @@ func (e *effect) extra(fx, p, t *markup.Node, m *scene.Material) {
 							m.Textures = append(m.Textures, *tex)
 						}
 					} else {
-						e.r.lose("a bump picture was left out")
+						e.r.Lose("a bump picture was left out")
 					}
 				}
 				if q.Attr("profile") == profile {
@@ -328,7 +328,7 @@ func (e *effect) texture(n *markup.Node, role scene.Role) *scene.Texture {
 		image = e.doc.ids[name]
 	}
 	if image == nil || image.Name != "image" {
-		e.r.lose("the picture %q of a material is not in the file", name)
+		e.r.Lose("the picture %q of a material is not in the file", name)
 		return nil
 	}
 	out.Picture = e.r.picture(image)

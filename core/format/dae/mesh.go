@@ -152,12 +152,12 @@ func (r *reader) geometry(n *markup.Node) (*geometry, error) {
 		case n.Child("convex_mesh") != nil:
 			m = n.Child("convex_mesh")
 			if m.Attr("convex_hull_of") != "" {
-				r.lose("a convex hull that the file leaves to compute was left out")
+				r.Lose("a convex hull that the file leaves to compute was left out")
 			}
 		case n.Child("spline") != nil:
-			r.lose("a spline was left out")
+			r.Lose("a spline was left out")
 		case n.Child("brep") != nil:
-			r.lose("a boundary representation was left out")
+			r.Lose("a boundary representation was left out")
 		}
 		if m == nil {
 			return g, nil
@@ -305,7 +305,7 @@ func (r *reader) primitive(g *geometry, mesh, n *markup.Node) error {
 			return 0, 0, err
 		}
 		if len(v)%stride != 0 {
-			r.lose("<%s> holds %d indices, no multiple of %d", n.Name, len(v), stride)
+			r.Lose("<%s> holds %d indices, no multiple of %d", n.Name, len(v), stride)
 			v = v[:len(v)/stride*stride]
 		}
 		for _, i := range in {
@@ -501,7 +501,7 @@ func (r *reader) attributes(out *part, c *corners, in []input, pos *input) {
 			}
 		case "TEXCOORD", "UV":
 			if width < 2 {
-				r.lose("texture coordinates of one number were left out")
+				r.Lose("texture coordinates of one number were left out")
 				continue
 			}
 			d := list(i, 2)
@@ -516,7 +516,7 @@ func (r *reader) attributes(out *part, c *corners, in []input, pos *input) {
 			out.sets = append(out.sets, i.set)
 		case "COLOR":
 			if width < 3 {
-				r.lose("colours of fewer than three numbers were left out")
+				r.Lose("colours of fewer than three numbers were left out")
 				continue
 			}
 			d := make([]float32, 4*n)
@@ -535,7 +535,7 @@ func (r *reader) attributes(out *part, c *corners, in []input, pos *input) {
 			}
 			out.p.Colours = append(out.p.Colours, scene.AttrSet{Name: name, Data: d})
 		default:
-			r.lose("vertex data %s was left out", i.semantic)
+			r.Lose("vertex data %s was left out", i.semantic)
 		}
 	}
 }

@@ -201,7 +201,7 @@ func (r *reader) animations(root *markup.Node) error {
 					node, rest = r.docFor(ch).ids[id], "("+rest
 				}
 				if node == nil {
-					r.lose("a motion of %q, which is not there, was left out", id)
+					r.Lose("a motion of %q, which is not there, was left out", id)
 					continue
 				}
 				c, err := r.curve(s)
@@ -210,7 +210,7 @@ func (r *reader) animations(root *markup.Node) error {
 				}
 				if node.Name != "node" {
 					if !r.morphMotion(node, rest, c, &out.morphs) {
-						r.lose("a motion of <%s> was left out", node.Name)
+						r.Lose("a motion of <%s> was left out", node.Name)
 					}
 					continue
 				}
@@ -266,7 +266,7 @@ func (r *reader) animations(root *markup.Node) error {
 			for _, in := range clip.All("instance_animation") {
 				t, err := r.follow(in, "url")
 				if err != nil {
-					r.lose("%v", err)
+					r.Lose("%v", err)
 					continue
 				}
 				list = append(list, t)
@@ -341,7 +341,7 @@ func (r *reader) sample(node int, el []element, chans []channel, from, to float6
 	for _, c := range chans {
 		i, ok := index[c.sid]
 		if !ok || c.first >= 0 && c.first+c.c.width > len(el[i].v) || c.first < 0 && c.c.width < len(el[i].v) {
-			r.lose("a motion of %q, which its node has not, was left out", c.sid)
+			r.Lose("a motion of %q, which its node has not, was left out", c.sid)
 			continue
 		}
 		use = append(use, c)
@@ -367,7 +367,7 @@ func (r *reader) sample(node int, el []element, chans []channel, from, to float6
 			a, b := float64(times[i-1]), float64(times[i])
 			steps := math.Ceil((b - a) * 30)
 			if steps > samplesMost || len(times)+int(steps) > samplesMost {
-				r.lose("a motion longer than %d samples keeps only its keys in places", samplesMost)
+				r.Lose("a motion longer than %d samples keeps only its keys in places", samplesMost)
 				break
 			}
 			for k := 1.0; k < steps; k++ {
@@ -399,7 +399,7 @@ func (r *reader) sample(node int, el []element, chans []channel, from, to float6
 		}
 		p, q, s, exact := product(el).Decompose()
 		if !exact {
-			r.lose("a motion shears its node; its axes were squared")
+			r.Lose("a motion shears its node; its axes were squared")
 		}
 		if q[0]*last[0]+q[1]*last[1]+q[2]*last[2]+q[3]*last[3] < 0 {
 			q = geom.Quat{-q[0], -q[1], -q[2], -q[3]}

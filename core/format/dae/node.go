@@ -116,7 +116,7 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 	}
 	t, q, s, exact := product(el).Decompose()
 	if !exact {
-		r.lose("a node is sheared; its axes were squared")
+		r.Lose("a node is sheared; its axes were squared")
 	}
 	put(&out, t, q, s)
 	at := len(r.s.Nodes)
@@ -142,7 +142,7 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 		case "instance_geometry", "instance_controller":
 			t, err := r.follow(c, "url")
 			if err != nil {
-				r.lose("%v", err)
+				r.Lose("%v", err)
 				continue
 			}
 			m, skin, err := r.instance(c, t)
@@ -162,14 +162,14 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 		case "instance_camera":
 			t, err := r.follow(c, "url")
 			if err != nil {
-				r.lose("%v", err)
+				r.Lose("%v", err)
 				continue
 			}
 			spare(func(x *scene.Node) bool { return x.Camera >= 0 }, up).Camera = r.camera(t)
 		case "instance_light":
 			t, err := r.follow(c, "url")
 			if err != nil {
-				r.lose("%v", err)
+				r.Lose("%v", err)
 				continue
 			}
 			if l := r.light(t); l >= 0 {
@@ -178,7 +178,7 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 		case "instance_node":
 			t, err := r.follow(c, "url")
 			if err != nil {
-				r.lose("%v", err)
+				r.Lose("%v", err)
 				continue
 			}
 			if err := r.node(t, at, up); err != nil {
@@ -272,7 +272,7 @@ func (r *reader) light(n *markup.Node) int {
 	case "spot":
 		l.Outer = number(k, 180, "falloff_angle") / 2 * math.Pi / 180
 	default:
-		r.lose("light of the kind %s was left out", k.Name)
+		r.Lose("light of the kind %s was left out", k.Name)
 		return scene.None
 	}
 	r.s.Lights = append(r.s.Lights, l)
@@ -407,7 +407,7 @@ func (r *reader) resolve(c *controller, n *markup.Node, depth int) (err error) {
 			}
 		}
 		if relative {
-			r.lose("morph targets that are relative were taken for whole shapes")
+			r.Lose("morph targets that are relative were taken for whole shapes")
 		}
 	}
 	return nil
@@ -425,7 +425,7 @@ func (r *reader) morphs(p *scene.Part, c *controller, k int) error {
 			t.Weight = c.weights[i]
 		}
 		if g.positions == nil || g.positions.count != c.base.positions.count || len(g.positions.pick) < 3 {
-			r.lose("morph target %q has other vertices than its mesh, and was left out", g.name)
+			r.Lose("morph target %q has other vertices than its mesh, and was left out", g.name)
 			continue
 		}
 		t.Positions = make([]float32, 3*len(base.from))
@@ -560,7 +560,7 @@ func (r *reader) skin(k *markup.Node, name string, positions int) (*skinData, er
 				return nil, vn.Errorf("position %d: weight %d of %d", i, x, ws.count)
 			}
 			if j == -1 {
-				r.lose("weights that bind to the whole shape instead of a joint were left out")
+				r.Lose("weights that bind to the whole shape instead of a joint were left out")
 				continue
 			}
 			if j < 0 || int(j) >= len(out.joints) {
@@ -571,7 +571,7 @@ func (r *reader) skin(k *markup.Node, name string, positions int) (*skinData, er
 			}
 		}
 		if len(pairs) > out.influ {
-			r.lose("weights beyond %d joints a vertex were left out", influencesMost)
+			r.Lose("weights beyond %d joints a vertex were left out", influencesMost)
 			slices.SortStableFunc(pairs, func(a, b pair) int {
 				if a.w > b.w {
 					return -1
@@ -631,7 +631,7 @@ func (r *reader) skins(root *markup.Node) error {
 		for _, k := range p.instance.All("skeleton") {
 			t, err := r.target(r.docFor(p.instance), k.Words())
 			if err != nil {
-				r.lose("%v", k.Errorf("skeleton: %v", err))
+				r.Lose("%v", k.Errorf("skeleton: %v", err))
 				continue
 			}
 			roots = append(roots, t)

@@ -135,7 +135,7 @@ func (r *reader) layers(m *scene.Material, ext map[string]json.RawMessage, where
 		case "VRMC_materials_mtoon":
 			err = r.toon(m, raw, textures, at)
 		default:
-			r.lose("material data %s was left out", name)
+			r.Lose("material data %s was left out", name)
 		}
 		if err != nil {
 			return err
@@ -191,7 +191,7 @@ func (r *reader) glossiness(m *scene.Material, x *xGlossiness, at string) error 
 	}
 	sp, ok := r.texels(st.Picture)
 	if !ok {
-		r.lose("a specular-glossiness picture that is not there was left out of its material")
+		r.Lose("a specular-glossiness picture that is not there was left out of its material")
 		if dt != nil {
 			m.Textures = append(m.Textures, *dt)
 		}
@@ -206,7 +206,7 @@ func (r *reader) glossiness(m *scene.Material, x *xGlossiness, at string) error 
 		}
 	}
 	if dt != nil && st.UVSet != dt.UVSet {
-		r.lose("a specular-glossiness picture on another UV set than the diffuse one was converted as if on the same")
+		r.Lose("a specular-glossiness picture on another UV set than the diffuse one was converted as if on the same")
 	}
 	base, mr := image.NewNRGBA(image.Rect(0, 0, w, h)), image.NewNRGBA(image.Rect(0, 0, w, h))
 	for y := range h {

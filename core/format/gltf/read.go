@@ -50,15 +50,14 @@ type reader struct {
 	unpacked map[int][]byte // buffer views that were packed
 	packed   int64          // bytes of them
 	s        *scene.Scene
-	counts   map[string]int // losses by text
-	order    []string
-	variant  int   // chosen of KHR_materials_variants, or -1
-	at       []int // the scene's node of each of the document's, or None
+	format.Losses
+	variant int   // chosen of KHR_materials_variants, or -1
+	at      []int // the scene's node of each of the document's, or None
 }
 
 // Read decodes a GLB or glTF file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, unpacked: map[int][]byte{}, counts: map[string]int{}, variant: -1}
+	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, unpacked: map[int][]byte{}, variant: -1}
 	text, base := f.Data, int64(0)
 	if bytes.HasPrefix(f.Data, []byte("glTF")) {
 		var err error
@@ -105,28 +104,14 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	}
 	for _, e := range r.doc.ExtensionsUsed {
 		if !known[e] {
-			r.lose("extension %s was left out", e)
+			r.Lose("extension %s was left out", e)
 		}
 	}
-	for _, t := range r.order {
-		note := scene.Note{Text: t, Loss: true}
-		if n := r.counts[t]; n > 1 {
-			note.Text = fmt.Sprintf("%s (%d times)", t, n)
-		}
-		r.s.Notes = append(r.s.Notes, note)
-	}
+	r.s.Notes = append(r.s.Notes, r.Notes()...)
 	if err := r.s.Validate(); err != nil {
 		return nil, format.Errorf("", "the file makes no sound model: %v", err)
 	}
 	return r.s, nil
-}
-
-func (r *reader) lose(msg string, a ...any) {
-	t := fmt.Sprintf(msg, a...)
-	if r.counts[t] == 0 {
-		r.order = append(r.order, t)
-	}
-	r.counts[t]++
 }
 
 // chunks takes a GLB apart, section 4.4.
@@ -491,7 +476,7 @@ func (r *reader) pictures() error {
 		if len(data) > 0 {
 			out, mime, from, w, h, err := pixel.Encoded(data)
 			if err != nil {
-				r.lose("picture %q: %v", p.Name, err)
+				r.Lose("picture %q: %v", p.Name, err)
 				p.Found, p.Looked = "", []string{err.Error()}
 			} else {
 				p.Data, p.MIME, p.Width, p.Height = out, mime, w, h
@@ -529,7 +514,7 @@ func (r *reader) texture(role scene.Role, ti *textureInfo, where string) (*scene
 		}
 	}
 	if src == nil {
-		r.lose("a texture without a picture that can be decoded")
+		r.Lose("a texture without a picture that can be decoded")
 		return nil, nil
 	}
 	if *src < 0 || *src >= len(r.s.Pictures) {
@@ -673,7 +658,7 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 	}
 	ai, ok := pr.Attributes["POSITION"]
 	if !ok {
-		r.lose("a mesh part without positions was left out")
+		r.Lose("a mesh part without positions was left out")
 		return nil, nil
 	}
 	var err error
@@ -800,7 +785,7 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 		p.Lines = lines(idx, mode)
 	default:
 		if p.Triangles = triangles(idx, mode); mode == 4 && len(idx)%3 != 0 {
-			r.lose("%d indices beyond the last whole triangle were left out", len(idx)%3)
+			r.Lose("%d indices beyond the last whole triangle were left out", len(idx)%3)
 		}
 	}
 	return p, nil
@@ -1030,7 +1015,7 @@ func (r *reader) nodes() error {
 				return format.Errorf(fmt.Sprintf("nodes[%d]", i), "node %q is its own ancestor, or hangs below one that is", g[i].Name)
 			}
 		}
-		r.lose("%d nodes that the default scene does not show were left out", len(g)-len(order))
+		r.Lose("%d nodes that the default scene does not show were left out", len(g)-len(order))
 	}
 	if r.doc.Extensions != nil && r.doc.Extensions.Lights != nil {
 		for _, l := range r.doc.Extensions.Lights.Lights {
@@ -1128,7 +1113,7 @@ func (r *reader) nodes() error {
 		}
 		if len(g[i].Weights) > 0 && n.Mesh >= 0 && n.Mesh < len(holders) {
 			if holders[n.Mesh] > 1 {
-				r.lose("morph weights of a node were left out: another node shows its mesh too")
+				r.Lose("morph weights of a node were left out: another node shows its mesh too")
 			} else {
 				for _, p := range r.s.Meshes[n.Mesh].Parts {
 					for t := range p.Morphs[:min(len(p.Morphs), len(g[i].Weights))] {
@@ -1140,7 +1125,7 @@ func (r *reader) nodes() error {
 		r.s.Nodes[k] = n
 	}
 	if sheared > 0 {
-		r.lose("%d nodes are sheared; their axes were squared", sheared)
+		r.Lose("%d nodes are sheared; their axes were squared", sheared)
 	}
 	// Skins and animations name nodes by their old place.
 	for i := range r.doc.Skins {
@@ -1214,7 +1199,7 @@ func (r *reader) animations() error {
 			c := &g.Channels[j]
 			at := fmt.Sprintf("animations[%d].channels[%d]", i, j)
 			if c.Target.Node == nil || *c.Target.Node < 0 {
-				r.lose("a motion channel without a node was left out")
+				r.Lose("a motion channel without a node was left out")
 				continue
 			}
 			if c.Sampler < 0 || c.Sampler >= len(g.Samplers) {
@@ -1241,7 +1226,7 @@ func (r *reader) animations() error {
 			case scene.PathWeights:
 				types = []string{"SCALAR"}
 			default:
-				r.lose("a motion channel that moves %q was left out", string(ch.Path))
+				r.Lose("a motion channel that moves %q was left out", string(ch.Path))
 				continue
 			}
 			if ch.Values, err = r.floats(sm.Output, types...); err != nil {

@@ -201,7 +201,7 @@ func (r *reader) avatar() error {
 // file names one that is not there.
 func (r *reader) node(n int, what string) (int, bool) {
 	if n < 0 || n >= len(r.at) || r.at[n] < 0 {
-		r.lose("%s names a node that is not there, and was left out", what)
+		r.Lose("%s names a node that is not there, and was left out", what)
 		return 0, false
 	}
 	return r.at[n], true
@@ -244,13 +244,13 @@ func (r *reader) vrm1(raw, springs json.RawMessage) error {
 			}
 			for _, b := range g.Colours {
 				if b.Material < 0 || b.Material >= len(r.s.Materials) {
-					r.lose("an expression names a material that is not there")
+					r.Lose("an expression names a material that is not there")
 					continue
 				}
 				e.Colours = append(e.Colours, scene.ColourBind{Material: b.Material, Type: b.Type, Value: b.Value})
 			}
 			if len(g.Moves) > 0 {
-				r.lose("what an expression does to texture coordinates was left out")
+				r.Lose("what an expression does to texture coordinates was left out")
 			}
 			a.Expressions = append(a.Expressions, e)
 		}
@@ -286,7 +286,7 @@ func (r *reader) springs1(a *scene.Avatar, raw json.RawMessage) error {
 		}
 		n, ok := r.node(c.Node, "a collider")
 		if b == nil || !ok {
-			r.lose("a collider of a shape other than sphere and capsule was left out")
+			r.Lose("a collider of a shape other than sphere and capsule was left out")
 			continue
 		}
 		out := scene.Collider{Node: n, Offset: b.Offset, Radius: b.Radius, Groups: of[i]}
@@ -333,7 +333,7 @@ func (r *reader) hasMorph(node, index int) bool {
 			}
 		}
 	}
-	r.lose("an expression names a morph target that is not there")
+	r.Lose("an expression names a morph target that is not there")
 	return false
 }
 
@@ -510,14 +510,14 @@ func (r *reader) expressions0(a *scene.Avatar, x *vrm0) {
 				}
 			}
 			if !found {
-				r.lose("an expression names a mesh that no node shows")
+				r.Lose("an expression names a mesh that no node shows")
 			}
 		}
 		for _, v := range g.MaterialValues {
 			k := slices.IndexFunc(r.s.Materials, func(m scene.Material) bool { return m.Name == v.MaterialName })
 			t, ok := colours0[v.PropertyName]
 			if k < 0 || !ok || len(v.TargetValue) < 3 {
-				r.lose("an expression that changes %s of a material was left out", v.PropertyName)
+				r.Lose("an expression that changes %s of a material was left out", v.PropertyName)
 				continue
 			}
 			c := scene.ColourBind{Material: k, Type: t, Value: [4]float32{3: 1}}

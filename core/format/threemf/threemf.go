@@ -124,35 +124,20 @@ type reader struct {
 	objects  map[int]*object
 	textures map[int]scene.Texture
 	pictures map[string]int
-	counts   map[string]int
-	order    []string
-	plain    map[[4]byte]int // materials made of colours
-	visits   int
-}
-
-func (r *reader) lose(msg string, a ...any) {
-	t := fmt.Sprintf(msg, a...)
-	if r.counts[t] == 0 {
-		r.order = append(r.order, t)
-	}
-	r.counts[t]++
+	format.Losses
+	plain  map[[4]byte]int // materials made of colours
+	visits int
 }
 
 func read(ctx context.Context, f format.File, b []byte, open func(string) ([]byte, string, error)) (*scene.Scene, error) {
 	name := f.Name[strings.LastIndexAny(f.Name, "/\\")+1:]
 	r := &reader{Scanner: markup.NewScanner(format.UTF8(b)), ctx: ctx, open: open, s: &scene.Scene{Name: strings.TrimSuffix(name, path.Ext(name)), Basis: basis},
-		groups: map[int]*group{}, objects: map[int]*object{}, textures: map[int]scene.Texture{}, pictures: map[string]int{}, counts: map[string]int{}}
+		groups: map[int]*group{}, objects: map[int]*object{}, textures: map[int]scene.Texture{}, pictures: map[string]int{}}
 	r.s.Basis.MetresPerUnit = 1e-3
 	if err := r.document(); err != nil {
 		return nil, err
 	}
-	for _, t := range r.order {
-		n := scene.Note{Text: t, Loss: true}
-		if c := r.counts[t]; c > 1 {
-			n.Text = fmt.Sprintf("%s (%d times)", t, c)
-		}
-		r.s.Notes = append(r.s.Notes, n)
-	}
+	r.s.Notes = append(r.s.Notes, r.Notes()...)
 	if err := r.s.Validate(); err != nil {
 		return nil, format.Errorf("", "the file makes no sound model: %v", err)
 	}
@@ -198,7 +183,7 @@ func (r *reader) document() error {
 			r.s.Basis.MetresPerUnit = u
 			for _, p := range strings.Fields(r.text("requiredextensions")) {
 				if p != "m" && p != "p" {
-					r.lose("the file asks for the extension %q, which is not read", p)
+					r.Lose("the file asks for the extension %q, which is not read", p)
 				}
 			}
 		case "metadata":
@@ -222,7 +207,7 @@ func (r *reader) document() error {
 		case "texture2d":
 			err = r.texture()
 		case "compositematerials", "multiproperties":
-			r.lose("properties <%s> were left out", r.Name)
+			r.Lose("properties <%s> were left out", r.Name)
 		case "object":
 			err = r.object()
 		case "item":
@@ -418,7 +403,7 @@ func (r *reader) object() error {
 	}
 	o := &object{name: r.text("name"), mesh: scene.None}
 	if t := r.text("type"); t == "support" || t == "other" {
-		r.lose("an object of the kind %q is shown as any other", t)
+		r.Lose("an object of the kind %q is shown as any other", t)
 	}
 	if o.name == "" {
 		o.name = fmt.Sprintf("object %d", id)
@@ -461,7 +446,7 @@ func (r *reader) object() error {
 					return err
 				}
 				if r.Attr("path") != nil {
-					r.lose("a component in another part of the package was left out")
+					r.Lose("a component in another part of the package was left out")
 				} else if ok {
 					o.components = append(o.components, c)
 				}
@@ -557,7 +542,7 @@ func (r *reader) mesh(o *object, usual property) error {
 				props = append(props, p)
 			}
 		case "beamlattice":
-			r.lose("a lattice of beams was left out")
+			r.Lose("a lattice of beams was left out")
 		}
 	}
 	if len(tri) == 0 {
@@ -600,7 +585,7 @@ func (r *reader) parts(pos []float32, tri []uint32, props []property, usual prop
 		l := look{material: scene.None}
 		g := r.groups[p.group]
 		if p.group != none && g == nil {
-			r.lose("triangles that name properties which are not there are plain")
+			r.Lose("triangles that name properties which are not there are plain")
 		}
 		if g != nil {
 			for _, i := range idx {
@@ -686,7 +671,7 @@ func (r *reader) place(id int, m geom.Mat4, parent int, path map[int]bool) error
 	n.Parent, n.Mesh = parent, o.mesh
 	t, q, s, exact := m.Decompose()
 	if !exact {
-		r.lose("a transform shears; its axes were squared")
+		r.Lose("a transform shears; its axes were squared")
 	}
 	for i := range 3 {
 		n.Translation[i], n.Scale[i] = float32(t[i]), float32(s[i])

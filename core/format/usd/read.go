@@ -39,16 +39,7 @@ type reader struct {
 	prims     map[string]*prim
 	materials map[string]int
 	pictures  map[string]int
-	counts    map[string]int
-	order     []string
-}
-
-func (r *reader) lose(msg string, a ...any) {
-	t := fmt.Sprintf(msg, a...)
-	if r.counts[t] == 0 {
-		r.order = append(r.order, t)
-	}
-	r.counts[t]++
+	format.Losses
 }
 
 func readText(ctx context.Context, f format.File) (*scene.Scene, error) {
@@ -97,7 +88,7 @@ func read(ctx context.Context, name string, b []byte, open func(string) ([]byte,
 		return nil, err
 	}
 	base := name[strings.LastIndexAny(name, "/\\")+1:]
-	r := &reader{ctx: ctx, open: open, s: &scene.Scene{Name: strings.TrimSuffix(base, path.Ext(base))}, prims: map[string]*prim{}, materials: map[string]int{}, pictures: map[string]int{}, counts: map[string]int{}}
+	r := &reader{ctx: ctx, open: open, s: &scene.Scene{Name: strings.TrimSuffix(base, path.Ext(base))}, prims: map[string]*prim{}, materials: map[string]int{}, pictures: map[string]int{}}
 	// UsdGeom: y up and centimetres where the layer says nothing.
 	basis := geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right, MetresPerUnit: 0.01}
 	if root.meta["upAxis"].word() == "Z" {
@@ -113,7 +104,7 @@ func read(ctx context.Context, name string, b []byte, open func(string) ([]byte,
 	}
 	r.s.Basis = basis
 	if len(root.meta["subLayers"].words) > 0 {
-		r.lose("layers below this one were left out")
+		r.Lose("layers below this one were left out")
 	}
 	var index func(p *prim)
 	index = func(p *prim) {
@@ -128,13 +119,7 @@ func read(ctx context.Context, name string, b []byte, open func(string) ([]byte,
 			return nil, err
 		}
 	}
-	for _, t := range r.order {
-		n := scene.Note{Text: t, Loss: true}
-		if c := r.counts[t]; c > 1 {
-			n.Text = fmt.Sprintf("%s (%d times)", t, c)
-		}
-		r.s.Notes = append(r.s.Notes, n)
-	}
+	r.s.Notes = append(r.s.Notes, r.Notes()...)
 	if err := r.s.Validate(); err != nil {
 		return nil, format.Errorf("", "the file makes no sound model: %v", err)
 	}
@@ -161,11 +146,11 @@ func (r *reader) prim(p *prim, parent int, bound string) error {
 	}
 	for _, k := range []string{"references", "payload", "inherits", "specializes"} {
 		if len(p.meta[k].words) > 0 {
-			r.lose("%s of other prims were left out", k)
+			r.Lose("%s of other prims were left out", k)
 		}
 	}
 	if len(p.props["variantSet"].words) > 0 {
-		r.lose("variant sets were left out")
+		r.Lose("variant sets were left out")
 	}
 	if b := p.props["material:binding"].word(); b != "" {
 		bound = b
@@ -177,14 +162,14 @@ func (r *reader) prim(p *prim, parent int, bound string) error {
 	case "Camera":
 		return r.camera(p, parent)
 	default:
-		r.lose("prims of the kind %s were left out", p.kind)
+		r.Lose("prims of the kind %s were left out", p.kind)
 		return nil
 	}
 	if p.kind == "SkelRoot" {
-		r.lose("a skeleton was left out; its meshes stand as they lie in the file")
+		r.Lose("a skeleton was left out; its meshes stand as they lie in the file")
 	}
 	if p.props["visibility"].word() == "invisible" {
-		r.lose("a hidden prim is shown")
+		r.Lose("a hidden prim is shown")
 	}
 	n := scene.NewNode(p.called())
 	n.Parent = parent
@@ -222,7 +207,7 @@ func (r *reader) place(p *prim, n *scene.Node) error {
 	one := geom.Vec3{1, 1, 1}
 	for _, op := range p.props["xformOpOrder"].words {
 		if op == "!resetXformStack!" {
-			r.lose("a transform that forgets those above it was put below them")
+			r.Lose("a transform that forgets those above it was put below them")
 			continue
 		}
 		name, inverse := strings.CutPrefix(op, "!invert!")
@@ -240,7 +225,7 @@ func (r *reader) place(p *prim, n *scene.Node) error {
 			return geom.TRS(geom.Vec3{}, geom.AxisAngle(a, f(map[bool]int{true: k, false: 0}[len(v) == 3])*math.Pi/180), one)
 		}
 		if len(v) == 0 {
-			r.lose("a transform without a value was left out")
+			r.Lose("a transform without a value was left out")
 			continue
 		}
 		var x geom.Mat4
@@ -264,7 +249,7 @@ func (r *reader) place(p *prim, n *scene.Node) error {
 				x[i] = f(i)
 			}
 		default:
-			r.lose("a transform %s was left out", kind)
+			r.Lose("a transform %s was left out", kind)
 			continue
 		}
 		if inverse {
@@ -278,7 +263,7 @@ func (r *reader) place(p *prim, n *scene.Node) error {
 	}
 	t, q, s, exact := m.Decompose()
 	if !exact {
-		r.lose("a node is sheared; its axes were squared")
+		r.Lose("a node is sheared; its axes were squared")
 	}
 	for i := range 3 {
 		n.Translation[i], n.Scale[i] = float32(t[i]), float32(s[i])
@@ -364,7 +349,7 @@ func (v *primvar) of(point, corner, face int) ([]float32, bool) {
 func (r *reader) mesh(p *prim, bound string) (int, error) {
 	pts := p.props["points"]
 	if len(pts.nums) == 0 {
-		r.lose("a mesh without points was left out")
+		r.Lose("a mesh without points was left out")
 		return scene.None, nil
 	}
 	if pts.width != 3 || len(pts.nums)%3 != 0 {
@@ -396,7 +381,7 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 		}
 	}
 	if s := p.props["subdivisionScheme"].word(); s != "none" && s != "" {
-		r.lose("a surface to be subdivided is shown as the mesh that controls it")
+		r.Lose("a surface to be subdivided is shown as the mesh that controls it")
 	}
 	hole := map[int]bool{}
 	for _, f := range ints("holeIndices") {
@@ -559,7 +544,7 @@ func (r *reader) material(ref string, uvNames []string) (int, error) {
 	}
 	p := r.prims[ref]
 	if p == nil {
-		r.lose("the material %s is not in the file", ref)
+		r.Lose("the material %s is not in the file", ref)
 		return scene.None, nil
 	}
 	m := scene.NewMaterial(p.called())
@@ -567,7 +552,7 @@ func (r *reader) material(ref string, uvNames []string) (int, error) {
 	path, _, _ := strings.Cut(p.props["outputs:surface.connect"].word(), ".outputs:")
 	sh := r.prims[path]
 	if sh == nil || sh.props["info:id"].word() != "UsdPreviewSurface" {
-		r.lose("a material without a preview surface is plain")
+		r.Lose("a material without a preview surface is plain")
 	} else {
 		r.surface(sh, &m, uvNames)
 	}

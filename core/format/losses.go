@@ -1,0 +1,38 @@
+package format
+
+import (
+	"fmt"
+
+	"excavate/core/scene"
+)
+
+// Losses gathers what a reader leaves out, the same thing once with its count.
+// The zero value is ready.
+type Losses struct {
+	counts map[string]int
+	order  []string
+}
+
+// Lose notes a thing that is left out.
+func (l *Losses) Lose(msg string, a ...any) {
+	t := fmt.Sprintf(msg, a...)
+	if l.counts == nil {
+		l.counts = map[string]int{}
+	}
+	if l.counts[t] == 0 {
+		l.order = append(l.order, t)
+	}
+	l.counts[t]++
+}
+
+// Notes are the losses in the order in which they came up first.
+func (l *Losses) Notes() (out []scene.Note) {
+	for _, t := range l.order {
+		n := scene.Note{Text: t, Loss: true}
+		if c := l.counts[t]; c > 1 {
+			n.Text = fmt.Sprintf("%s (%d times)", t, c)
+		}
+		out = append(out, n)
+	}
+	return out
+}
