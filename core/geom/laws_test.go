@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"math"
 	"math/rand"
+	"slices"
 	"testing"
 )
 
@@ -209,6 +210,134 @@ func TestBasesInWords(t *testing.T) {
 	}
 }
 
+// covers fails unless triangles are those of a simple polygon: all wound as it
+// is, and together as large.
+func covers(t *testing.T, what string, corners []Vec3, list [][3]int) {
+	t.Helper()
+	if len(list) != max(len(corners)-2, 0) {
+		t.Fatalf("%s: %d corners make %d triangles", what, len(corners), len(list))
+	}
+	area, sum, all := newell(corners), Vec3{}, 0.0
+	for _, k := range list {
+		x := corners[k[1]].Sub(corners[k[0]]).Cross(corners[k[2]].Sub(corners[k[0]]))
+		sum = sum.Add(x)
+		all += x.Len()
+	}
+	if apart(sum, area) > 1e-9*max(1, all) || math.Abs(all-area.Len()) > 1e-6*all {
+		t.Fatalf("%s, %d corners: triangles of %g cover %g", what, len(corners), all, area.Len())
+	}
+}
+
+// Long polygons in which most corners turn inwards, in the orders that make
+// ears rare.
+func TestLongPolygons(t *testing.T) {
+	for _, n := range []int{8, 64, 4096, 10000} {
+		var zigzag, spiral, star []Vec3
+		band := func(list *[]Vec3, at func(i int, wide float64) Vec3) {
+			for i := range n / 2 {
+				*list = append(*list, at(i, 0))
+			}
+			for i := n/2 - 1; i >= 0; i-- {
+				*list = append(*list, at(i, 1))
+			}
+		}
+		band(&zigzag, func(i int, wide float64) Vec3 { return Vec3{float64(i), float64(i%2)*100 - 0.01*wide, 7} })
+		band(&spiral, func(i int, wide float64) Vec3 {
+			a, r := 0.05*float64(i), 1+0.02*float64(i)+wide/2
+			return Vec3{r * math.Cos(a), 3, -r * math.Sin(a)}
+		})
+		for i := range n {
+			a, r := 2*math.Pi*float64(i)/float64(n), 1-0.5*float64(i%2)
+			star = append(star, Vec3{5, r * math.Cos(a), r * math.Sin(a)})
+		}
+		covers(t, "zigzag", zigzag, Triangulate(nil, zigzag))
+		covers(t, "spiral", spiral, Triangulate(nil, spiral))
+		covers(t, "star", star, Triangulate(nil, star))
+	}
+}
+
+// Polygons that cross themselves have no right triangles; they have as many as
+// others, each of corners of the polygon.
+func TestCrossedPolygons(t *testing.T) {
+	r := rand.New(rand.NewSource(8))
+	for n := 4; n < 200; n++ {
+		corners := make([]Vec3, n)
+		for i := range corners {
+			corners[i] = Vec3{r.Float64(), r.Float64(), 0.1 * r.Float64()}
+		}
+		if n%3 == 0 {
+			corners[n/2] = corners[0]
+		}
+		if n%7 == 0 {
+			corners[1][0] = math.NaN()
+		}
+		used := map[int]bool{}
+		list := Triangulate(make([][3]int, 2), corners)
+		for _, k := range list[2:] {
+			for _, c := range k {
+				used[c] = true
+			}
+		}
+		if len(list) != 2+n-2 || len(used) != n {
+			t.Errorf("%d corners: %d triangles of %d corners", n, len(list)-2, len(used))
+		}
+	}
+}
+
+// The ways to cut a polygon agree.
+func TestCutter(t *testing.T) {
+	r := rand.New(rand.NewSource(9))
+	var c Cutter
+	for n := 3; n < 9; n++ {
+		for range 200 {
+			positions := make([]float32, 30)
+			for i := range positions {
+				positions[i] = r.Float32()
+			}
+			poly := make([]uint32, n)
+			for i, v := range r.Perm(10)[:n] {
+				poly[i] = uint32(v)
+			}
+			corners := make([]Vec3, n)
+			for i, v := range poly {
+				corners[i] = At(positions, v)
+			}
+			want := []uint32{77}
+			list := Triangulate(nil, corners)
+			for _, k := range list {
+				want = append(want, poly[k[0]], poly[k[1]], poly[k[2]])
+			}
+			if got := c.Faces([]uint32{77}, positions, poly); !slices.Equal(got, want) {
+				t.Fatalf("%v of %v: %v, want %v", poly, positions, got, want)
+			}
+			if got := c.Cut(n, func(k int) Vec3 { return corners[k] }); !slices.Equal(got, list) {
+				t.Fatalf("%v: %v, want %v", corners, got, list)
+			}
+		}
+	}
+}
+
+func BenchmarkTriangulate(b *testing.B) {
+	quad := []Vec3{{0, 0, 0}, {1, 0, 0}, {1, 1, 0}, {0, 1, 0}}
+	dent := []Vec3{{0, 0, 0}, {1, 0, 0}, {0.2, 0.2, 0}, {0, 1, 0}}
+	long := make([]Vec3, 4096)
+	for i := range long {
+		a, r := 2*math.Pi*float64(i)/4096, 1-0.5*float64(i%2)
+		long[i] = Vec3{r * math.Cos(a), r * math.Sin(a), 0}
+	}
+	for _, c := range []struct {
+		name    string
+		corners []Vec3
+	}{{"quad", quad}, {"dented", dent}, {"4096", long}} {
+		b.Run(c.name, func(b *testing.B) {
+			var list [][3]int
+			for b.Loop() {
+				list = Triangulate(list[:0], c.corners)
+			}
+		})
+	}
+}
+
 // Every polygon's triangles cover it once, whichever way it lies.
 func TestPolygonsOfEveryShape(t *testing.T) {
 	r := rand.New(rand.NewSource(3))
@@ -218,32 +347,16 @@ func TestPolygonsOfEveryShape(t *testing.T) {
 			q := anyQuat(r)
 			m := TRS(anyVec(r), q, Vec3{1, 1, 1})
 			corners := make([]Vec3, n)
-			area := Vec3{}
 			for i := range corners {
 				angle := 2 * math.Pi * (float64(i) + 0.8*r.Float64()) / float64(n)
 				radius := 0.3 + r.Float64()
 				corners[i] = m.Point(Vec3{radius * math.Cos(angle), radius * math.Sin(angle), 0})
 			}
-			for i := range corners {
-				area = area.Add(corners[i].Sub(corners[0]).Cross(corners[(i+1)%n].Sub(corners[0])))
-			}
-			list := Triangulate(corners)
-			if len(list) != n-2 {
-				t.Fatalf("%d corners make %d triangles", n, len(list))
-			}
-			sum, all := Vec3{}, 0.0
-			for _, k := range list {
-				x := corners[k[1]].Sub(corners[k[0]]).Cross(corners[k[2]].Sub(corners[k[0]]))
-				sum = sum.Add(x)
-				all += x.Len()
-			}
-			if apart(sum, area) > 1e-9 || math.Abs(all-area.Len()) > 1e-6*all {
-				t.Fatalf("%d corners: triangles of %g cover %g", n, all, area.Len())
-			}
+			covers(t, "a star", corners, Triangulate(nil, corners))
 		}
 	}
 	for n, want := range []int{0, 0, 0, 1} {
-		if got := len(Triangulate(make([]Vec3, n))); got != want {
+		if got := len(Triangulate(nil, make([]Vec3, n))); got != want {
 			t.Errorf("%d corners in one place: %d triangles", n, got)
 		}
 	}
