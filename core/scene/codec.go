@@ -7,7 +7,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"unsafe"
+
+	"excavate/core/words"
 )
 
 // The stored form of a scene is a JSON header with everything but the flat
@@ -58,16 +59,7 @@ func (s *Scene) bulk(f32 func(*[]float32), u32 func(*[]uint32), u16 func(*[]uint
 	}
 }
 
-func raw[T float32 | uint32 | uint16](v []T) []byte {
-	if len(v) == 0 {
-		return nil
-	}
-	var z T
-	return unsafe.Slice((*byte)(unsafe.Pointer(&v[0])), len(v)*int(unsafe.Sizeof(z)))
-}
-
-// Encode returns the stored form. The machine must be little-endian, as all
-// that Go's amd64, arm64 and riscv64 ports are.
+// Encode returns the stored form.
 func (s *Scene) Encode() ([]byte, error) {
 	head, err := json.Marshal(s)
 	if err != nil {
@@ -89,12 +81,12 @@ func (s *Scene) Encode() ([]byte, error) {
 		}
 		out = append(binary.LittleEndian.AppendUint64(out, n), b...)
 	}
-	s.bulk(func(p *[]float32) { put(*p == nil, raw(*p)) }, func(p *[]uint32) { put(*p == nil, raw(*p)) },
-		func(p *[]uint16) { put(*p == nil, raw(*p)) }, func(p *[]byte) { put(*p == nil, *p) })
+	s.bulk(func(p *[]float32) { put(*p == nil, words.Bytes(*p)) }, func(p *[]uint32) { put(*p == nil, words.Bytes(*p)) },
+		func(p *[]uint16) { put(*p == nil, words.Bytes(*p)) }, func(p *[]byte) { put(*p == nil, *p) })
 	return out, nil
 }
 
-// Decode reads the stored form.
+// Decode reads the stored form. The scene may share the bytes.
 func Decode(b []byte) (*Scene, error) {
 	if len(b) < len(codecMagic)+8 || string(b[:len(codecMagic)]) != codecMagic {
 		return nil, fmt.Errorf("not a stored scene of this version")
@@ -108,7 +100,7 @@ func Decode(b []byte) (*Scene, error) {
 			}
 			return nil
 		}
-		v := b[at : at+n]
+		v := b[at : at+n : at+n]
 		at += n
 		return v
 	}
@@ -130,10 +122,10 @@ func Decode(b []byte) (*Scene, error) {
 	if err := d.Decode(s); err != nil {
 		return nil, fmt.Errorf("stored scene: %w", err)
 	}
-	s.bulk(func(p *[]float32) { fill(p, 4, length, take) }, func(p *[]uint32) { fill(p, 4, length, take) },
-		func(p *[]uint16) { fill(p, 2, length, take) }, func(p *[]byte) {
+	s.bulk(func(p *[]float32) { fill(p, length, take) }, func(p *[]uint32) { fill(p, length, take) },
+		func(p *[]uint16) { fill(p, length, take) }, func(p *[]byte) {
 			if n, ok := length(); ok {
-				*p = append([]byte{}, take(n)...)
+				*p = take(n)
 			}
 		})
 	if bad != nil {
@@ -142,14 +134,12 @@ func Decode(b []byte) (*Scene, error) {
 	return s, s.Validate()
 }
 
-func fill[T float32 | uint32 | uint16](p *[]T, size uint64, length func() (uint64, bool), take func(uint64) []byte) {
+func fill[T words.Word](p *[]T, length func() (uint64, bool), take func(uint64) []byte) {
 	n, ok := length()
 	if !ok {
 		return
 	}
-	b := take(n)
-	*p = make([]T, uint64(len(b))/size)
-	copy(raw(*p), b)
+	*p = words.Of[T](take(n))
 }
 
 // Digest is the SHA-256 of the stored form, in hexadecimal.

@@ -3,11 +3,10 @@ package scene
 import (
 	"fmt"
 	"math"
-	"runtime"
-	"slices"
-	"sync"
+	"unsafe"
 
 	"excavate/core/geom"
+	"excavate/core/words"
 )
 
 // World returns each node's transform to world space.
@@ -296,9 +295,10 @@ func (s *Scene) Validate() error {
 			}
 		}
 	}
+	sound := sound{}
 	for i := range s.Meshes {
 		for j := range s.Meshes[i].Parts {
-			if err := s.Meshes[i].Parts[j].validate(len(s.Materials)); err != nil {
+			if err := s.Meshes[i].Parts[j].validate(len(s.Materials), sound); err != nil {
 				return fmt.Errorf("mesh %d %q part %d: %w", i, s.Meshes[i].Name, j, err)
 			}
 		}
@@ -336,7 +336,33 @@ func (s *Scene) Validate() error {
 	return s.Basis.Validate()
 }
 
-func (p *Part) validate(materials int) error {
+// sound remembers which lists were looked through: any number of parts may
+// share them.
+type sound map[list]bool
+
+type list struct {
+	first      any // the address of a list's first element
+	length, of int // below which of its numbers are to be
+}
+
+func (s sound) floats(v []float32) int {
+	return s.once(list{unsafe.SliceData(v), len(v), 0}, func() int { return words.NotFinite(v) })
+}
+
+func (s sound) indices(v []uint32, n int) int {
+	return s.once(list{unsafe.SliceData(v), len(v), n}, func() int { return words.Beyond(v, n) })
+}
+
+func (s sound) once(l list, look func() int) int {
+	if s[l] {
+		return -1
+	}
+	i := look()
+	s[l] = i < 0
+	return i
+}
+
+func (p *Part) validate(materials int, sound sound) error {
 	n := p.Vertices()
 	if p.Material < None || p.Material >= materials {
 		return fmt.Errorf("material %d: there are %d", p.Material, materials)
@@ -371,51 +397,14 @@ func (p *Part) validate(materials int) error {
 		if len(list.of)%list.per != 0 {
 			return fmt.Errorf("%d indices are not whole %s", len(list.of), list.many)
 		}
-		if i := firstOf(list.of, func(b []uint32) bool {
-			most := uint32(0)
-			for _, v := range b {
-				most = max(most, v)
-			}
-			return int(most) >= n
-		}); i >= 0 {
+		if i := sound.indices(list.of, n); i >= 0 {
 			return fmt.Errorf("%s %d: vertex %d of %d", list.what, i/list.per, list.of[i], n)
 		}
 	}
-	if i := firstOf(p.Positions, func(b []float32) bool {
-		sum := float32(0) // of zeros; what is not finite makes it NaN
-		for _, v := range b {
-			sum += v - v
-		}
-		return sum != 0
-	}); i >= 0 {
+	if i := sound.floats(p.Positions); i >= 0 {
 		return fmt.Errorf("vertex %d: its position is not finite", i/3)
 	}
 	return nil
-}
-
-// firstOf is where the first number is that is wrong, -1 if none is. wrong
-// tells whether one of a list is; the cores share a long list.
-func firstOf[T any](list []T, wrong func([]T) bool) int {
-	shares := max(1, min(runtime.GOMAXPROCS(0), len(list)>>15))
-	found := make([]bool, shares)
-	if shares == 1 {
-		found[0] = wrong(list)
-	} else {
-		var wg sync.WaitGroup
-		for k := range shares {
-			wg.Go(func() { found[k] = wrong(list[len(list)*k/shares : len(list)*(k+1)/shares]) })
-		}
-		wg.Wait()
-	}
-	k := slices.Index(found, true)
-	if k < 0 {
-		return -1
-	}
-	for i := len(list) * k / shares; ; i++ {
-		if wrong(list[i : i+1]) {
-			return i
-		}
-	}
 }
 
 func (c *Channel) validate(nodes int) error {

@@ -61,33 +61,6 @@ func TestTheFirstFaultIsNamed(t *testing.T) {
 	}
 }
 
-func TestFirstOf(t *testing.T) {
-	for _, n := range []int{0, 1, 5, 1 << 15, 1<<17 + 3} {
-		list := make([]int, n)
-		odd := func(b []int) bool {
-			for _, v := range b {
-				if v == 1 {
-					return true
-				}
-			}
-			return false
-		}
-		if i := firstOf(list, odd); i != -1 {
-			t.Errorf("of %d: %d", n, i)
-		}
-		for _, at := range []int{0, n / 3, n - 1} {
-			if at < 0 || at >= n {
-				continue
-			}
-			clear(list)
-			list[n-1], list[at] = 1, 1
-			if i := firstOf(list, odd); i != at {
-				t.Errorf("of %d at %d: %d", n, at, i)
-			}
-		}
-	}
-}
-
 func BenchmarkValidate(b *testing.B) {
 	p := grid(1 << 20)
 	s := &Scene{Meshes: []Mesh{{Parts: []Part{p}}}, Nodes: []Node{NewNode("mudflat")}}
