@@ -3,9 +3,8 @@ package render
 import (
 	"image/color"
 	"math"
-	"runtime"
-	"sync"
 
+	"excavate/core/cores"
 	"excavate/core/geom"
 	"excavate/core/scene"
 )
@@ -47,19 +46,8 @@ func newJob(w, h int, background color.NRGBA) *job {
 	return j
 }
 
-// split shares n things out to the cores, in order: share k of them at most.
-func split(n int, f func(k, from, to int)) {
-	shares := runtime.GOMAXPROCS(0)
-	if n < 4096 || shares == 1 {
-		f(0, 0, n)
-		return
-	}
-	var wg sync.WaitGroup
-	for k := range shares {
-		wg.Go(func() { f(k, n*k/shares, n*(k+1)/shares) })
-	}
-	wg.Wait()
-}
+// least is how many vertices or triangles are worth a core of their own.
+const least = 1 << 11
 
 // block is how many triangles are set up before they are drawn: memory holds
 // no more, however many a part has.
@@ -80,7 +68,7 @@ func (j *job) part(pos, nrm []float32, p *scene.Part, cam *camera, plain int32, 
 		colours = p.Colours[0].Data
 	}
 	verts := make([]vertex, n)
-	split(n, func(_, from, to int) {
+	cores.Share(n, least, func(from, to int) {
 		for v := from; v < to; v++ {
 			out := &verts[v]
 			var ok bool
@@ -104,8 +92,7 @@ func (j *job) part(pos, nrm []float32, p *scene.Part, cam *camera, plain int32, 
 	})
 	total := len(p.Triangles) / 3
 	for first := 0; first < total; first += block {
-		lists := make([][]triangle, runtime.GOMAXPROCS(0))
-		split(min(block, total-first), func(k, from, to int) {
+		lists := cores.Gather(min(block, total-first), least, func(from, to int) []triangle {
 			list := make([]triangle, 0, to-from)
 			for i := first + from; i < first+to; i++ {
 				t := triangle{a: int32(p.Triangles[3*i]), b: int32(p.Triangles[3*i+1]), c: int32(p.Triangles[3*i+2]), material: mat}
@@ -125,7 +112,7 @@ func (j *job) part(pos, nrm []float32, p *scene.Part, cam *camera, plain int32, 
 				j.level(&t, verts)
 				list = append(list, t)
 			}
-			lists[k] = list
+			return list
 		})
 		if m.alpha == scene.Blend {
 			for _, l := range lists {
@@ -182,19 +169,13 @@ func (j *job) level(t *triangle, verts []vertex) {
 
 // rows draws triangles, in their order; each core has rows of its own.
 func (j *job) rows(verts []vertex, lists [][]triangle) {
-	n := max(1, min(runtime.GOMAXPROCS(0), j.h/16))
-	var wg sync.WaitGroup
-	for k := range n {
-		wg.Go(func() {
-			y0, y1 := j.h*k/n, j.h*(k+1)/n
-			for _, l := range lists {
-				for i := range l {
-					j.fill(verts, &l[i], y0, y1)
-				}
+	cores.Share(j.h, 16, func(y0, y1 int) {
+		for _, l := range lists {
+			for i := range l {
+				j.fill(verts, &l[i], y0, y1)
 			}
-		})
-	}
-	wg.Wait()
+		}
+	})
 }
 
 var light = geom.Vec3{-0.45, 0.75, 0.62}.Norm()

@@ -12,6 +12,7 @@ import (
 	"math"
 	"sync"
 
+	"excavate/core/cores"
 	"excavate/core/geom"
 	"excavate/core/scene"
 )
@@ -61,7 +62,7 @@ func Draw(s *scene.Scene, o Options) *image.NRGBA {
 		m := &s.Meshes[s.Nodes[i].Mesh]
 		for k := range m.Parts {
 			pos, nrm := s.Posed(i, &m.Parts[k], world)
-			split(len(pos)/3, func(_, from, to int) {
+			cores.Share(len(pos)/3, least, func(from, to int) {
 				own := geom.EmptyBox()
 				for v := 3 * from; v < 3*to; v += 3 {
 					p := change.Point(geom.Vec3{float64(pos[v]), float64(pos[v+1]), float64(pos[v+2])})
