@@ -697,18 +697,11 @@ func fromFan(idx []uint32, cut uint32) []uint32 {
 // fromPolygons cuts polygons into triangles, concave ones by their ears.
 func fromPolygons(idx, sizes []uint32, positions []float32) []uint32 {
 	out := make([]uint32, 0, 3*len(idx)/2)
-	var corners []geom.Vec3
+	var cutter geom.Cutter
 	for _, n := range sizes {
 		poly := idx[:n]
 		idx = idx[n:]
-		corners = corners[:0]
-		for _, v := range poly {
-			p := positions[3*v:]
-			corners = append(corners, geom.Vec3{float64(p[0]), float64(p[1]), float64(p[2])})
-		}
-		for _, t := range geom.Triangulate(corners) {
-			out = append(out, poly[t[0]], poly[t[1]], poly[t[2]])
-		}
+		out = cutter.Faces(out, positions, poly)
 	}
 	return out
 }

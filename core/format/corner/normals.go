@@ -7,106 +7,93 @@ import (
 	"excavate/core/scene"
 )
 
-// Run is a row of triangles of one smoothing group, or of one face of group 0,
-// which is flat.
-type Run struct{ Group, Triangles int }
+// flatNormal is normal to a face by Newell's sum, so that no corner counts
+// more than another.
+func flatNormal(positions []float32, corners []Ref) [3]float32 {
+	a := geom.At(positions, uint32(corners[0].V))
+	b := geom.At(positions, uint32(corners[1].V)).Sub(a)
+	var sum geom.Vec3
+	for _, c := range corners[2:] {
+		d := geom.At(positions, uint32(c.V)).Sub(a)
+		sum, b = sum.Add(b.Cross(d)), d
+	}
+	return unit(sum)
+}
 
-// SmoothNormals computes normals where a file has none. Vertices of a
-// smoothing group share one, weighted by the angles at it (Thürmer and
-// Wüthrich, "Computing Vertex Normals from Polygonal Facets", 1998), so that it
-// does not depend on how polygons are cut; group 0 is flat. A vertex that
-// lies in several groups is split.
-func SmoothNormals(p *scene.Part, runs []Run) {
-	groups := make([]int, 0, len(p.Triangles)/3) // of each triangle; below 0 for a flat face
-	for i, r := range runs {
-		g := r.Group
-		if g == 0 {
-			g = -1 - i
+// shade makes the normals of smoothing groups. What lies at one place in one
+// group has one, weighted by the angles at it (Thürmer and Wüthrich, "Computing
+// Vertex Normals from Polygonal Facets", 1998), so that it does not depend on
+// how polygons are cut; corners that differ in texture only do not break the
+// surface.
+func (p *Part) shade(out *scene.Part) {
+	if len(p.groups) == 0 {
+		return
+	}
+	place, places := p.places(out.Positions)
+	sums := make([]geom.Vec3, places)
+	for c := range p.triangles.n {
+		t := p.triangles.at(c)
+		if place[t[0]] < 0 {
+			continue
 		}
-		for range r.Triangles {
-			groups = append(groups, g)
-		}
-	}
-	for len(groups) < len(p.Triangles)/3 {
-		groups = append(groups, 1)
-	}
-	owner := make([]int, p.Vertices()) // the group that a vertex belongs to
-	split := map[[2]int]uint32{}
-	for t := 0; t+2 < len(p.Triangles); t += 3 {
-		g := groups[t/3]
-		for c := range 3 {
-			v := p.Triangles[t+c]
-			if owner[v] == 0 {
-				owner[v] = g
-			}
-			if owner[v] == g {
-				continue
-			}
-			key := [2]int{int(v), g}
-			w, ok := split[key]
-			if !ok {
-				w = uint32(p.Vertices())
-				split[key] = w
-				p.Positions = append(p.Positions, p.Positions[3*v:3*v+3]...)
-				for i := range p.UVs {
-					p.UVs[i].Data = append(p.UVs[i].Data, p.UVs[i].Data[2*v:2*v+2]...)
-				}
-				for i := range p.Colours {
-					p.Colours[i].Data = append(p.Colours[i].Data, p.Colours[i].Data[4*v:4*v+4]...)
-				}
-			}
-			p.Triangles[t+c] = w
-		}
-	}
-	// Corners that differ in texture only must not break the surface: sums are
-	// gathered by position and group.
-	type at struct {
-		p [3]float32
-		g int
-	}
-	groupOf := make([]int, p.Vertices())
-	for t, v := range p.Triangles {
-		groupOf[v] = groups[t/3]
-	}
-	sums := map[at]*[3]float64{}
-	key := func(v uint32) at {
-		return at{[3]float32{p.Positions[3*v], p.Positions[3*v+1], p.Positions[3*v+2]}, groupOf[v]}
-	}
-	for t := 0; t+2 < len(p.Triangles); t += 3 {
-		var v [3]geom.Vec3
-		for c := range 3 {
-			q := p.Positions[3*p.Triangles[t+c]:]
-			v[c] = geom.Vec3{float64(q[0]), float64(q[1]), float64(q[2])}
+		var v, edge [3]geom.Vec3
+		for k := range v {
+			v[k] = geom.At(out.Positions, t[k])
 		}
 		n := v[1].Sub(v[0]).Cross(v[2].Sub(v[0])).Norm()
-		for c := range 3 {
-			k := key(p.Triangles[t+c])
-			s := sums[k]
-			if s == nil {
-				s = new([3]float64)
-				sums[k] = s
-			}
-			a, b := v[(c+1)%3].Sub(v[c]).Norm(), v[(c+2)%3].Sub(v[c]).Norm()
-			angle := math.Acos(math.Max(-1, math.Min(1, a.Dot(b))))
-			for i := range 3 {
-				s[i] += angle * n[i]
-			}
+		for k := range edge {
+			edge[k] = v[(k+1)%3].Sub(v[k]).Norm()
+		}
+		for k := range v {
+			angle := math.Acos(max(-1, min(1, -edge[k].Dot(edge[(k+2)%3]))))
+			s := &sums[place[t[k]]]
+			*s = s.Add(n.Mul(angle))
 		}
 	}
-	p.Normals = make([]float32, len(p.Positions))
-	for v := range p.Vertices() {
-		s := sums[key(uint32(v))]
-		if s == nil {
-			p.Normals[3*v+1] = 1
-			continue
-		}
-		l := math.Sqrt(s[0]*s[0] + s[1]*s[1] + s[2]*s[2])
-		if l == 0 || math.IsInf(l, 0) {
-			p.Normals[3*v+1] = 1
-			continue
-		}
-		for i := range 3 {
-			p.Normals[3*v+i] = float32(s[i] / l)
+	for v, at := range place {
+		if at >= 0 {
+			n := unit(sums[at])
+			copy(out.Normals[3*v:], n[:])
 		}
 	}
+}
+
+// places numbers the places of the vertices of smoothing groups; of other
+// vertices it is None.
+func (p *Part) places(positions []float32) (place []int32, places int) {
+	place = make([]int32, p.refs.n)
+	var firsts []int32 // the first vertex at each place
+	at := func(v int32) [3]float32 {
+		q := positions[3*v:][:3]
+		return [3]float32{q[0] + 0, q[1] + 0, q[2] + 0} // 0 and -0 are one
+	}
+	hash := func(v int32) uint32 {
+		q := at(v)
+		return mix(math.Float32bits(q[0]), math.Float32bits(q[1]), math.Float32bits(q[2])) ^ uint32(p.refs.at(int(v)).N)*2654435761
+	}
+	var t table
+	for i := range place {
+		v := int32(i)
+		n := p.refs.at(int(v)).N
+		if n >= None || n%2 == 0 {
+			place[v] = None
+			continue
+		}
+		k := t.number(hash(v), len(firsts), func(k int) bool { return p.refs.at(int(firsts[k])).N == n && at(firsts[k]) == at(v) },
+			func(k int) uint32 { return hash(firsts[k]) })
+		if k == len(firsts) {
+			firsts = append(firsts, v)
+		}
+		place[v] = int32(k)
+	}
+	return place, len(firsts)
+}
+
+// unit is a vector made as long as 1, upward where it has no direction.
+func unit(v geom.Vec3) [3]float32 {
+	l := math.Sqrt(v.Dot(v))
+	if l == 0 || l-l != 0 {
+		return [3]float32{0, 1, 0}
+	}
+	return [3]float32{float32(v[0] / l), float32(v[1] / l), float32(v[2] / l)}
 }

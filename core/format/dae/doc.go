@@ -120,7 +120,9 @@ func (r *reader) open(at string, data []byte) (*document, error) {
 	var walk func(n *markup.Node)
 	walk = func(n *markup.Node) {
 		if id := n.Attr("id"); id != "" {
-			if _, twice := d.ids[id]; !twice {
+			if _, twice := d.ids[id]; twice {
+				r.Lose("an id stands for two elements; the first of them is meant")
+			} else {
 				d.ids[id] = n
 			}
 		}

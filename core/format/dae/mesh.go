@@ -334,16 +334,13 @@ func (r *reader) primitive(g *geometry, mesh, n *markup.Node) error {
 	tri := func(a, b, d int) {
 		out.p.Triangles = append(out.p.Triangles, c.vertex(a), c.vertex(b), c.vertex(d))
 	}
+	var cutter geom.Cutter
 	polygon := func(k []int) {
 		switch {
 		case len(k) == 3:
 			tri(k[0], k[1], k[2])
 		case len(k) > 3:
-			pts := make([]geom.Vec3, len(k))
-			for i := range k {
-				pts[i] = at(k[i])
-			}
-			for _, t := range geom.Triangulate(pts) {
+			for _, t := range cutter.Cut(len(k), func(i int) geom.Vec3 { return at(k[i]) }) {
 				tri(k[t[0]], k[t[1]], k[t[2]])
 			}
 		}

@@ -241,6 +241,7 @@ func (r *reader) animations(root *markup.Node) error {
 		for _, x := range s.order {
 			at, ok := r.nodes[x.node]
 			if !ok {
+				r.Lose("a motion of %q, which the scene does not show, was left out", nameOf(x.node))
 				continue
 			}
 			el, err := transforms(x.node)

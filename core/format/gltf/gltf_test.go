@@ -11,8 +11,10 @@ import (
 	"image/png"
 	"math"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
+	"unsafe"
 
 	"excavate/core/format"
 	"excavate/core/format/gltf"
@@ -49,8 +51,8 @@ func full() *scene.Scene {
 	s.Meshes = []scene.Mesh{{Name: "body", Parts: []scene.Part{{
 		Material: 0, Influences: 8,
 		Positions: []float32{0, 0, 0, 1, 0, 0, 0, 1, 0}, Normals: []float32{0, 0, 1, 0, 0, 1, 0, 0, 1}, Tangents: []float32{1, 0, 0, 1, 1, 0, 0, 1, 1, 0, 0, -1},
-		Joints:    []uint16{0, 1, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0},
-		Weights:   []float32{0.5, 0.5, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0.25, 0.75, 0, 0, 0, 0, 0, 0},
+		Joints:    []uint16{0, 1, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0},
+		Weights:   []float32{0.5, 0.5, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0.75, 0.25, 0, 0, 0, 0, 0, 0},
 		Triangles: []uint32{0, 1, 2},
 		UVs:       []scene.AttrSet{{Name: "surface", Data: []float32{0, 0, 1, 0, 0, 1}}, {Name: "dirt", Data: []float32{0, 0, 0.5, 0, 0, 0.5}}},
 		Colours:   []scene.AttrSet{{Name: "paint", Data: []float32{1, 0, 0, 1, 0, 1, 0, 1, 0, 0, 1, 0.5}}},
@@ -194,6 +196,91 @@ func TestWhatOthersWrite(t *testing.T) {
 	}
 }
 
+// within tells whether a list lies in a file's own bytes.
+func within(list []float32, file []byte) bool {
+	at, from := uintptr(unsafe.Pointer(&list[0])), uintptr(unsafe.Pointer(&file[0]))
+	return at >= from && at < from+uintptr(len(file))
+}
+
+// Attributes lie in the file's bytes where these are as a list needs them; a
+// file at an odd address, or with attributes among each other, reads the same.
+func TestAttributesShareTheFile(t *testing.T) {
+	file := write(t, full())
+	s, err := read(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &s.Meshes[0].Parts[0]
+	for name, list := range map[string][]float32{"positions": p.Positions, "normals": p.Normals, "UVs": p.UVs[1].Data, "morph": p.Morphs[0].Positions, "times": s.Motions[0].Channels[0].Times} {
+		if !within(list, file) {
+			t.Errorf("%s are a copy", name)
+		}
+		if cap(list) != len(list) {
+			t.Errorf("%s: %d numbers with room for %d: an append would write to the file", name, len(list), cap(list))
+		}
+	}
+	odd := append(make([]byte, 1, len(file)+1), file...)[1:]
+	same, err := read(odd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if within(same.Meshes[0].Parts[0].Positions, odd) {
+		t.Error("floats at an odd address are shared")
+	}
+	if !reflect.DeepEqual(s, same) {
+		t.Error("the same file at another address is another scene")
+	}
+}
+
+// Several parts may name the same accessors; what is made of these is made
+// once.
+func TestPartsOfTheSameAccessors(t *testing.T) {
+	const n = 1000
+	bin := make([]byte, 12*n+4*n) // short positions with padding, joints
+	for v := range n {
+		binary.LittleEndian.PutUint16(bin[8*v:], uint16(v))
+	}
+	part := `{"attributes":{"POSITION":0,"JOINTS_0":1,"WEIGHTS_0":2},"mode":6}`
+	doc := fmt.Sprintf(`{"asset":{"version":"2.0"},"extensionsRequired":["KHR_mesh_quantization"],"nodes":[{"mesh":0}],"meshes":[{"primitives":[%s]}],
+		"accessors":[{"bufferView":0,"componentType":5123,"count":%d,"type":"VEC3"},{"bufferView":1,"componentType":5121,"count":%d,"type":"VEC4"},{"bufferView":1,"componentType":5121,"normalized":true,"count":%d,"type":"VEC4"}],
+		"bufferViews":[{"buffer":0,"byteLength":%d,"byteStride":8},{"buffer":0,"byteOffset":%d,"byteLength":%d}],"buffers":[{"byteLength":%d}]}`,
+		part+","+part, n, n, n, 8*n, 12*n, 4*n, len(bin))
+	s, err := read(glb(doc, bin))
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, b := &s.Meshes[0].Parts[0], &s.Meshes[0].Parts[1]
+	if &a.Positions[0] != &b.Positions[0] || a.Positions[3*7] != 7 {
+		t.Errorf("positions of two parts are %v and %v", a.Positions[21:24], b.Positions[21:24])
+	}
+	if len(a.Triangles) != 3*(n-2) || a.Triangles[3] != 0 || a.Triangles[5] != 3 {
+		t.Errorf("%d indices of a fan", len(a.Triangles))
+	}
+}
+
+// With more than four influences the heaviest are in the first set, and no
+// weight is lost.
+func TestTheHeaviestInfluencesComeFirst(t *testing.T) {
+	s := full()
+	p := &s.Meshes[0].Parts[0]
+	for range 6 {
+		n := scene.NewNode("b")
+		s.Nodes = append(s.Nodes, n)
+		s.Skins[0].Joints = append(s.Skins[0].Joints, len(s.Nodes)-1)
+		s.Skins[0].InverseBind = append(s.Skins[0].InverseBind, s.Skins[0].InverseBind[:16]...)
+	}
+	copy(p.Joints, []uint16{0, 1, 2, 3, 4, 5, 6, 7})
+	copy(p.Weights, []float32{0.01, 0.02, 0.03, 0.04, 0.3, 0.1, 0.25, 0.25})
+	got, err := read(write(t, s))
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := &got.Meshes[0].Parts[0]
+	if j, w := fmt.Sprint(q.Joints[:8]), fmt.Sprintf("%.2f", q.Weights[:8]); j != "[4 6 7 5 3 2 1 0]" || w != "[0.30 0.25 0.25 0.10 0.04 0.03 0.02 0.01]" {
+		t.Errorf("joints %s, weights %s", j, w)
+	}
+}
+
 func TestBadFiles(t *testing.T) {
 	tri := make([]byte, 36)
 	idx := []byte{0, 0, 1, 0, 9, 0}
@@ -222,6 +309,9 @@ func TestBadFiles(t *testing.T) {
 		at   string
 	}{
 		{"index", glb(doc(), bin), "index 2 is vertex 9, and there are 3", fmt.Sprintf("offset %d", at)},
+		{"index of a strip", glb(doc(`"indices":1`, `"indices":1,"mode":5`), bin), "index 2 is vertex 9, and there are 3", fmt.Sprintf("offset %d", at+int64(len(doc(`"indices":1`, `"indices":1,"mode":5`))+3)&^3-int64(len(doc())+3)&^3)},
+		{"position", glb(doc(), append(binary.LittleEndian.AppendUint32(slices.Clone(good[:16]), math.Float32bits(float32(math.Inf(1)))), good[20:]...)), "element 1 holds a number that is not finite", "accessors[0]"},
+		{"zeros", glb(doc(`{"bufferView":0,"componentType":5126,"count":3`, `{"componentType":5126,"count":99999999`), good), "what is unpacked comes to more than", "accessors[0]"},
 		{"cut off", glb(doc(), good)[:100], "cut off", "offset 8"},
 		{"version", []byte("glTF\x01\x00\x00\x00............"), "version", "offset 4"},
 		{"not JSON", glb(`{"asset":{"version":"2.0"},,`, nil), "JSON", "offset"},

@@ -3,7 +3,6 @@ package gltf
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -19,6 +18,7 @@ import (
 	"excavate/core/limit"
 	"excavate/core/pixel"
 	"excavate/core/scene"
+	"excavate/core/words"
 )
 
 // Readers are GLB and glTF JSON.
@@ -47,8 +47,11 @@ type reader struct {
 	bin      []byte
 	binAt    int64
 	buffers  map[int][]byte
-	unpacked map[int][]byte // buffer views that were packed
-	packed   int64          // bytes of them
+	unpacked map[int][]byte    // buffer views that were packed
+	decoded  map[int][]float32 // accessors; several parts may name one
+	checked  map[int]bool      // accessors whose numbers are known to be finite
+	beside   int64             // bytes of buffers beside the file
+	made     int64             // bytes that are in neither
 	s        *scene.Scene
 	format.Losses
 	variant int   // chosen of KHR_materials_variants, or -1
@@ -57,7 +60,7 @@ type reader struct {
 
 // Read decodes a GLB or glTF file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, unpacked: map[int][]byte{}, variant: -1}
+	r := &reader{ctx: ctx, file: f, buffers: map[int][]byte{}, unpacked: map[int][]byte{}, decoded: map[int][]float32{}, checked: map[int]bool{}, variant: -1}
 	text, base := f.Data, int64(0)
 	if bytes.HasPrefix(f.Data, []byte("glTF")) {
 		var err error
@@ -109,6 +112,9 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	}
 	r.s.Notes = append(r.s.Notes, r.Notes()...)
 	if err := r.s.Validate(); err != nil {
+		if at := r.unsound(); at != nil {
+			return nil, at
+		}
 		return nil, format.Errorf("", "the file makes no sound model: %v", err)
 	}
 	return r.s, nil
@@ -169,20 +175,15 @@ func (r *reader) buffer(i int) ([]byte, error) {
 		return nil, format.Errorf(at, "it declares %d bytes and has %d", n, len(b))
 	}
 	r.buffers[i] = b
+	if r.doc.Buffers[i].URI != "" {
+		r.beside += int64(len(b))
+	}
 	return b, nil
 }
 
 func (r *reader) uri(uri string) (data []byte, found string, err error) {
-	if rest, ok := strings.CutPrefix(uri, "data:"); ok {
-		_, body, ok := strings.Cut(rest, ";base64,")
-		if !ok {
-			return nil, "", errors.New("a data URI that is not base64")
-		}
-		b, err := base64.StdEncoding.DecodeString(body)
-		if err != nil {
-			b, err = base64.RawStdEncoding.DecodeString(strings.TrimRight(body, "="))
-		}
-		return b, "inside the file", err
+	if data, is, err := format.DataURI(uri); is {
+		return data, "inside the file", err
 	}
 	if p, err := url.PathUnescape(uri); err == nil {
 		uri = p
@@ -236,16 +237,27 @@ func (r *reader) unpack(i int, raw []byte, at string) ([]byte, error) {
 	if p.Offset < 0 || p.Length < 0 || p.Offset > int64(len(buf)) || p.Length > int64(len(buf))-p.Offset {
 		return nil, format.Errorf(at, "%d bytes at %d of a buffer of %d", p.Length, p.Offset, len(buf))
 	}
-	if p.Stride > 0 && p.Count > (limit.MemoryBytes-r.packed)/p.Stride {
-		return nil, format.Errorf(at, "what is packed comes to more than %d bytes", int64(limit.MemoryBytes))
+	if err := r.room(at, p.Count, p.Stride); err != nil {
+		return nil, err
 	}
 	b, err := meshopt.Decode(meshopt.View{Mode: p.Mode, Filter: p.Filter, Count: p.Count, Stride: p.Stride}, buf[p.Offset:p.Offset+p.Length])
 	if err != nil {
 		return nil, format.Errorf(at, "%v", err)
 	}
-	r.packed += int64(len(b))
 	r.unpacked[i] = b
 	return b, nil
+}
+
+// room counts what is made beside the file's own bytes, and ends a reading in
+// which that is out of all proportion to them.
+func (r *reader) room(at string, count, size int64) error {
+	const times = 24 // packed and quantised numbers may become as many times larger
+	most := limit.MemoryBytes/4 + times*(int64(len(r.file.Data))+r.beside)
+	if size > 0 && count > (most-r.made)/size {
+		return format.Errorf(at, "with %d elements of %d bytes, what is unpacked comes to more than %d bytes", count, size, most)
+	}
+	r.made += max(count, 0) * max(size, 0)
+	return nil
 }
 
 // raw returns an accessor's elements, each of size bytes, stride apart.
@@ -264,8 +276,8 @@ func (r *reader) raw(i int) (a *accessor, b []byte, stride, n int64, err error) 
 		return nil, nil, 0, 0, format.Errorf(at, "%d elements", a.Count)
 	}
 	if a.BufferView == nil {
-		if a.Count > 16<<20 {
-			return nil, nil, 0, 0, format.Errorf(at, "%d elements of zeros", a.Count)
+		if err := r.room(at, a.Count, elem); err != nil {
+			return nil, nil, 0, 0, err
 		}
 		return a, make([]byte, a.Count*elem), elem, n, nil
 	}
@@ -285,8 +297,24 @@ func (r *reader) raw(i int) (a *accessor, b []byte, stride, n int64, err error) 
 	return a, v[a.Offset:], stride, n, nil
 }
 
-// floats reads an accessor as n floats an element.
+// floats reads an accessor as n floats an element, all of them finite.
 func (r *reader) floats(i int, types ...string) ([]float32, error) {
+	out, err := r.numbers(i, types...)
+	if err != nil || r.checked[i] {
+		return out, err
+	}
+	if k := words.NotFinite(out); k >= 0 {
+		return nil, format.Errorf(fmt.Sprintf("accessors[%d]", i), "element %d holds a number that is not finite", int64(k)/typeCount[r.doc.Accessors[i].Type])
+	}
+	r.checked[i] = true
+	return out, nil
+}
+
+// numbers reads an accessor as n floats an element, of whatever value.
+func (r *reader) numbers(i int, types ...string) ([]float32, error) {
+	if out, ok := r.decoded[i]; ok {
+		return out, wantType(&r.doc.Accessors[i], i, types)
+	}
 	a, b, stride, n, err := r.raw(i)
 	if err != nil {
 		return nil, err
@@ -294,18 +322,26 @@ func (r *reader) floats(i int, types ...string) ([]float32, error) {
 	if err := wantType(a, i, types); err != nil {
 		return nil, err
 	}
-	out := make([]float32, a.Count*n)
 	size := componentBytes[a.Component]
-	if a.Component == cFloat {
-		o := 0
+	own := a.Component == cFloat && stride == size*n && a.Sparse == nil
+	if !own {
+		if err := r.room(fmt.Sprintf("accessors[%d]", i), a.Count, 4*n); err != nil {
+			return nil, err
+		}
+	}
+	var out []float32
+	switch {
+	case own:
+		out = words.Of[float32](b[:a.Count*stride])
+	case a.Component == cFloat:
+		out = make([]float32, 0, a.Count*n)
 		for e := int64(0); e < a.Count; e++ {
-			p := b[e*stride:]
-			for k := int64(0); k < n; k++ {
-				out[o] = math.Float32frombits(binary.LittleEndian.Uint32(p[4*k:]))
-				o++
+			for p := b[e*stride:][:4*n]; len(p) > 0; p = p[4:] {
+				out = append(out, math.Float32frombits(binary.LittleEndian.Uint32(p)))
 			}
 		}
-	} else {
+	default:
+		out = make([]float32, a.Count*n)
 		for e := int64(0); e < a.Count; e++ {
 			for k := int64(0); k < n; k++ {
 				out[e*n+k] = component(b[e*stride+k*size:], a.Component, a.Normalised)
@@ -320,11 +356,7 @@ func (r *reader) floats(i int, types ...string) ([]float32, error) {
 	if err != nil {
 		return nil, err
 	}
-	for k, v := range out {
-		if v-v != 0 {
-			return nil, format.Errorf(fmt.Sprintf("accessors[%d]", i), "element %d holds a number that is not finite", int64(k)/n)
-		}
-	}
+	r.decoded[i] = out
 	return out, nil
 }
 
@@ -391,6 +423,12 @@ func (r *reader) ints(i int, types ...string) ([]uint32, error) {
 			return uint32(binary.LittleEndian.Uint16(p))
 		}
 		return binary.LittleEndian.Uint32(p)
+	}
+	if size == 4 && stride == size*n && a.Sparse == nil {
+		return words.Of[uint32](b[:a.Count*stride]), nil
+	}
+	if err := r.room(fmt.Sprintf("accessors[%d]", i), a.Count, 4*n); err != nil {
+		return nil, err
 	}
 	out := make([]uint32, a.Count*n)
 	for e := int64(0); e < a.Count; e++ {
@@ -662,7 +700,7 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 		return nil, nil
 	}
 	var err error
-	if p.Positions, err = r.floats(ai, "VEC3"); err != nil {
+	if p.Positions, err = r.numbers(ai, "VEC3"); err != nil {
 		return nil, err
 	}
 	n := p.Vertices()
@@ -715,6 +753,9 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 			break
 		}
 		if n > 0 && len(c) == 3*n {
+			if err := r.room(at, int64(n), 16); err != nil {
+				return nil, err
+			}
 			rgba := make([]float32, 4*n)
 			for v := 0; v < n; v++ {
 				copy(rgba[4*v:], c[3*v:3*v+3])
@@ -746,6 +787,9 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 	}
 	if k := len(joints); k > 0 {
 		p.Influences = 4 * k
+		if err := r.room(at, int64(n), int64(6*p.Influences)); err != nil {
+			return nil, err
+		}
 		p.Joints, p.Weights = make([]uint16, 4*k*n), make([]float32, 4*k*n)
 		for v := 0; v < n; v++ {
 			for s := 0; s < k; s++ {
@@ -767,15 +811,15 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 		if idx, err = r.ints(*pr.Indices, "SCALAR"); err != nil {
 			return nil, err
 		}
-		for k, v := range idx {
-			if int64(v) >= int64(n) {
-				return nil, format.Errorf(r.place(*pr.Indices, int64(k)), "%s: index %d is vertex %d, and there are %d", at, k, v, n)
-			}
-		}
 	} else {
-		idx = make([]uint32, n)
-		for k := range idx {
-			idx[k] = uint32(k)
+		if err := r.room(at, int64(n), 4); err != nil {
+			return nil, err
+		}
+		idx = words.Upto(n)
+	}
+	if mode != 0 && mode != 1 && mode != 4 { // loops, strips and fans are written out
+		if err := r.room(at, int64(len(idx)), 12); err != nil {
+			return nil, err
 		}
 	}
 	switch mode {
@@ -789,6 +833,35 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 		}
 	}
 	return p, nil
+}
+
+// unsound names the first position that is not finite and the first index
+// beyond its vertices: primitive takes both as they are, for Validate looks at
+// them all.
+func (r *reader) unsound() error {
+	for i := range r.doc.Meshes {
+		for j, pr := range r.doc.Meshes[i].Primitives {
+			ai, ok := pr.Attributes["POSITION"]
+			if !ok {
+				continue
+			}
+			positions, err := r.floats(ai, "VEC3")
+			if err != nil {
+				return err
+			}
+			if pr.Indices == nil {
+				continue
+			}
+			idx, err := r.ints(*pr.Indices, "SCALAR")
+			if err != nil {
+				return err
+			}
+			if k := words.Beyond(idx, len(positions)/3); k >= 0 {
+				return format.Errorf(r.place(*pr.Indices, int64(k)), "meshes[%d].primitives[%d]: index %d is vertex %d, and there are %d", i, j, k, idx[k], len(positions)/3)
+			}
+		}
+	}
+	return nil
 }
 
 // variants offers the choice of KHR_materials_variants.

@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"unsafe"
 
 	"excavate/core/geom"
 	"excavate/core/scene"
+	"excavate/core/words"
 )
 
 // Options of Write.
@@ -95,14 +95,6 @@ func (w *writer) lose(f string, n int) {
 	w.losses[f] += n
 }
 
-func bytesOf[T float32 | uint32 | uint16](v []T) []byte {
-	if len(v) == 0 {
-		return nil
-	}
-	var z T
-	return unsafe.Slice((*byte)(unsafe.Pointer(&v[0])), len(v)*int(unsafe.Sizeof(z)))
-}
-
 func (w *writer) view(data []byte, target int) int {
 	w.doc.BufferViews = append(w.doc.BufferViews, bufferView{Offset: int64(w.size), Length: int64(len(data)), Target: target})
 	w.chunks = append(w.chunks, data)
@@ -121,7 +113,7 @@ const (
 )
 
 func (w *writer) floats(v []float32, typ string, target int) int {
-	return w.accessor(w.view(bytesOf(v), target), cFloat, typ, len(v)/int(typeCount[typ]))
+	return w.accessor(w.view(words.Bytes(v), target), cFloat, typ, len(v)/int(typeCount[typ]))
 }
 
 // bounds states an accessor's smallest and largest values.
@@ -397,18 +389,19 @@ func (w *writer) part(p *scene.Part, targets int) []primitive {
 // indices writes vertex indices as narrow as n vertices allow.
 func (w *writer) indices(v []uint32, n int) int {
 	if n > math.MaxUint16 { // 65535 itself is the restart index
-		return w.accessor(w.view(bytesOf(v), elementBuffer), cUInt, "SCALAR", len(v))
+		return w.accessor(w.view(words.Bytes(v), elementBuffer), cUInt, "SCALAR", len(v))
 	}
 	idx := make([]uint16, len(v))
 	for i, k := range v {
 		idx[i] = uint16(k)
 	}
-	return w.accessor(w.view(bytesOf(idx), elementBuffer), cUShort, "SCALAR", len(idx))
+	return w.accessor(w.view(words.Bytes(idx), elementBuffer), cUShort, "SCALAR", len(idx))
 }
 
 // joints writes sets of four joints and weights: sorted out so that no joint
 // stands twice, unused ones are 0, and the weights sum to one (section
-// 3.7.3.3).
+// 3.7.3.3). Where there are several sets the heaviest come first, for a program
+// that reads one set only.
 func (w *writer) joints(p *scene.Part, pr *primitive, n int) {
 	k := p.Influences
 	sets := (k + 3) / 4
@@ -446,6 +439,16 @@ func (w *writer) joints(p *scene.Part, pr *primitive, n int) {
 			}
 			ws[slot/4][4*v+slot%4] += x
 		}
+		for q := 1; sets > 1 && q < len(used); q++ {
+			for i := q; i > 0; i-- {
+				a, b := 4*v+(i-1)%4, 4*v+i%4
+				if ws[(i-1)/4][a] >= ws[i/4][b] {
+					break
+				}
+				ws[(i-1)/4][a], ws[i/4][b] = ws[i/4][b], ws[(i-1)/4][a]
+				js[(i-1)/4][a], js[i/4][b] = js[i/4][b], js[(i-1)/4][a]
+			}
+		}
 		if sum == 0 {
 			ws[0][4*v] = 1
 		} else if d := sum - 1; d > 1e-6 || d < -1e-6 {
@@ -457,7 +460,7 @@ func (w *writer) joints(p *scene.Part, pr *primitive, n int) {
 	for s := 0; s < sets; s++ {
 		var a int
 		if wide {
-			a = w.accessor(w.view(bytesOf(js[s]), arrayBuffer), cUShort, "VEC4", n)
+			a = w.accessor(w.view(words.Bytes(js[s]), arrayBuffer), cUShort, "VEC4", n)
 		} else {
 			b := make([]byte, 4*n)
 			for i, j := range js[s] {
@@ -647,11 +650,11 @@ func (w *writer) motions() {
 				continue
 			}
 			seen[key] = true
-			in, ok := times[string(bytesOf(ts))]
+			in, ok := times[string(words.Bytes(ts))]
 			if !ok {
 				in = w.floats(ts, "SCALAR", 0)
 				w.bounds(in, ts, 1)
-				times[string(bytesOf(ts))] = in
+				times[string(words.Bytes(ts))] = in
 			}
 			sm := animSampler{Input: in, Output: w.floats(vs, typ, 0)}
 			switch c.Interp {

@@ -16,6 +16,7 @@ import (
 	"excavate/core/format/corner"
 	"excavate/core/limit"
 	"excavate/core/scene"
+	"excavate/core/words"
 )
 
 // Format is the reader for the registry.
@@ -79,8 +80,8 @@ type reader struct {
 	cur       *corner.Part
 	key       partKey
 	smooth    int
-	smoothing map[*corner.Part][]corner.Run // of faces without normals
-	corners   []corner.Ref
+	batch     *batch // what was read of faces and is not built
+	builder   *builder
 	line      int
 	unknown   map[string]int
 	missing   map[string]bool // materials that no library has
@@ -93,12 +94,28 @@ type partKey struct {
 
 // Read decodes a file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	r := &reader{File: f, s: &scene.Scene{}, materials: map[string]int{}, pictures: map[string]int{}, parts: map[partKey]*corner.Part{}, unknown: map[string]int{}, missing: map[string]bool{}, key: partKey{surface: true}, smoothing: map[*corner.Part][]corner.Run{}}
-	data := format.UTF8(f.Data)
+	r := &reader{File: f, s: &scene.Scene{}, materials: map[string]int{}, pictures: map[string]int{}, parts: map[partKey]*corner.Part{}, unknown: map[string]int{}, missing: map[string]bool{}, key: partKey{surface: true},
+		batch: &batch{}, builder: newBuilder(len(f.Data))}
+	err := r.lines(ctx, format.UTF8(f.Data))
+	r.hand()
+	r.builder.wait()
+	if err != nil {
+		return nil, err
+	}
+	return r.finish()
+}
+
+// hand gives what was read of faces to the builder.
+func (r *reader) hand() {
+	r.batch.src = r.src
+	r.batch = r.builder.swap(r.batch)
+}
+
+func (r *reader) lines(ctx context.Context, data []byte) error {
 	var joined []byte
 	for len(data) > 0 {
 		if r.line&0xfff == 0 && ctx.Err() != nil {
-			return nil, ctx.Err()
+			return ctx.Err()
 		}
 		r.line++
 		end := bytes.IndexByte(data, '\n')
@@ -119,10 +136,10 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 			line, joined = append(joined, line...), nil
 		}
 		if err := r.statement(line); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return r.finish()
+	return r.statement(joined) // the last line went on
 }
 
 func (r *reader) errorf(msg string, a ...any) error {
@@ -160,7 +177,10 @@ func (r *reader) statement(line []byte) error {
 	case "f", "fo":
 		return r.face(rest)
 	case "l", "p":
-		return r.thin(rest, word[0] == 'l')
+		if word[0] == 'p' {
+			return r.thin(rest, kindPoints)
+		}
+		return r.thin(rest, kindLine)
 	case "o", "g":
 		if name := text(rest); name != "" || string(word) == "g" {
 			r.key.mesh, r.cur = name, nil
@@ -271,12 +291,13 @@ func (r *reader) resolve(v, n int, what string) (int32, error) {
 	return int32(v - 1), nil
 }
 
-// gather reads the corners of a face, line or point and tells whether all have
-// normals.
-func (r *reader) gather(b []byte) (normals bool, err error) {
-	r.corners = r.corners[:0]
+// gather reads the corners of a face, line or points, and says how many.
+func (r *reader) gather(b []byte) (n int, err error) {
+	if len(r.batch.corners) >= batchCorners {
+		r.hand()
+	}
+	first := len(r.batch.corners)
 	nv, nt, nn := len(r.src.Positions)/3, len(r.src.UVs)/2, len(r.src.Normals)/3
-	normals = true
 	for {
 		for len(b) > 0 && (b[0] == ' ' || b[0] == '\t') {
 			b = b[1:]
@@ -287,83 +308,57 @@ func (r *reader) gather(b []byte) (normals bool, err error) {
 		c := corner.Ref{T: -1, N: -1}
 		v, rest := index(b)
 		if len(rest) == len(b) {
-			return false, r.errorf("%q is no corner of a face: write position/texture/normal", short(b))
+			return 0, r.errorf("%q is no corner of a face: write position/texture/normal", short(b))
 		}
 		if c.V, err = r.resolve(v, nv, "position"); err != nil {
-			return false, err
+			return 0, err
 		}
 		c.C = c.V // colours stand with the positions
 		b = rest
 		if len(b) > 0 && b[0] == '/' {
 			if v, b = index(b[1:]); v != 0 {
 				if c.T, err = r.resolve(v, nt, "texture coordinate"); err != nil {
-					return false, err
+					return 0, err
 				}
 			}
 			if len(b) > 0 && b[0] == '/' {
 				if v, b = index(b[1:]); v != 0 {
 					if c.N, err = r.resolve(v, nn, "normal"); err != nil {
-						return false, err
+						return 0, err
 					}
 				}
 			}
 		}
-		normals = normals && c.N >= 0
-		r.corners = append(r.corners, c)
-		if len(r.corners) > 1<<20 {
-			return false, r.errorf("a face of more than %d corners", 1<<20)
+		r.batch.corners = append(r.batch.corners, c)
+		if len(r.batch.corners)-first > 1<<20 {
+			return 0, r.errorf("a face of more than %d corners", 1<<20)
 		}
 	}
-	return normals, nil
+	return len(r.batch.corners) - first, nil
 }
 
 // thin reads a line through points, or points.
-func (r *reader) thin(b []byte, line bool) error {
-	if _, err := r.gather(b); err != nil {
+func (r *reader) thin(b []byte, kind kind) error {
+	n, err := r.gather(b)
+	if err != nil {
 		return err
 	}
 	was := r.cur
 	r.key.surface, r.cur = false, nil
-	p := r.part()
+	r.batch.shapes = append(r.batch.shapes, shape{r.part(), n, 0, kind})
 	r.key.surface, r.cur = true, was
-	for i := range r.corners {
-		r.corners[i].N = -1
-		v := p.Vertex(r.corners[i])
-		switch {
-		case !line:
-			p.Points = append(p.Points, v)
-		case i > 0:
-			p.Lines = append(p.Lines, p.Vertex(r.corners[i-1]), v)
-		}
-	}
 	return nil
 }
 
 func (r *reader) face(b []byte) error {
-	normals, err := r.gather(b)
+	n, err := r.gather(b)
 	if err != nil {
 		return err
 	}
-	if len(r.corners) < 3 {
-		return r.errorf("a face of %d corners", len(r.corners))
+	if n < 3 {
+		return r.errorf("a face of %d corners", n)
 	}
-	p := r.part()
-	if !normals { // the smoothing group stands in the place of the normal, so that groups share no vertex
-		for i := range r.corners {
-			r.corners[i].N = -1
-		}
-	}
-	was := len(p.Triangles)
-	p.Face(&r.src, r.corners)
-	if added := (len(p.Triangles) - was) / 3; !normals && added > 0 {
-		runs := r.smoothing[p]
-		if k := len(runs) - 1; k >= 0 && r.smooth > 0 && runs[k].Group == r.smooth {
-			runs[k].Triangles += added
-		} else {
-			runs = append(runs, corner.Run{Group: r.smooth, Triangles: added})
-		}
-		r.smoothing[p] = runs
-	}
+	r.batch.shapes = append(r.batch.shapes, shape{r.part(), n, r.smooth, kindFace})
 	return nil
 }
 
@@ -438,13 +433,10 @@ func (r *reader) finish() (*scene.Scene, error) {
 	partUV, partNormal := 0, 0
 	for _, key := range r.order {
 		p := r.parts[key]
-		if len(p.Triangles)+len(p.Lines)+len(p.Points) == 0 {
+		if p.Empty() {
 			continue
 		}
 		part, lackUV, lackNormal := p.Scene(&r.src)
-		if part.Normals == nil && key.surface {
-			corner.SmoothNormals(&part, r.smoothing[p])
-		}
 		partUV += btoi(lackUV)
 		partNormal += btoi(lackNormal)
 		name := key.mesh
@@ -463,10 +455,7 @@ func (r *reader) finish() (*scene.Scene, error) {
 		r.s.Meshes[k].Parts = append(r.s.Meshes[k].Parts, part)
 	}
 	if len(r.s.Meshes) == 0 {
-		cloud := scene.Part{Material: scene.None, Positions: r.src.Positions, Points: make([]uint32, len(r.src.Positions)/3)}
-		for i := range cloud.Points {
-			cloud.Points[i] = uint32(i)
-		}
+		cloud := scene.Part{Material: scene.None, Positions: r.src.Positions, Points: words.Upto(len(r.src.Positions) / 3)}
 		if r.src.Colours != nil {
 			cloud.Colours = []scene.AttrSet{{Name: "colour", Data: r.src.Colours}}
 		}
@@ -479,7 +468,7 @@ func (r *reader) finish() (*scene.Scene, error) {
 		note("%d parts have texture coordinates at some corners only; the others are 0, 0", partUV)
 	}
 	if partNormal > 0 {
-		note("%d parts have normals at some corners only; all were computed anew", partNormal)
+		note("%d parts have normals at some faces only; those of the others were computed", partNormal)
 	}
 	for word, n := range r.unknown {
 		note("%d statements %q are not read", n, word)

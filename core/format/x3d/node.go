@@ -5,10 +5,12 @@
 package x3d
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 
 	"excavate/core/format"
+	"excavate/core/format/markup"
 	"excavate/core/limit"
 )
 
@@ -104,6 +106,7 @@ type classic struct {
 	nodes  int
 	notes  map[string]int
 	depth  int
+	metres float64 // of a unit of length, 0 where the file does not say
 }
 
 // proto is a prototype: the fields of its interface with their usual values,
@@ -222,8 +225,16 @@ func (p *classic) scene(end string) ([]*node, error) {
 			p.word()
 			p.word()
 			p.notes["ROUTE"]++
-		case "PROFILE", "COMPONENT", "IMPORT", "EXPORT":
+		case "PROFILE", "COMPONENT":
 			p.word()
+		case "IMPORT", "EXPORT":
+			p.word()
+			if at, line := p.at, p.line; p.word() == "AS" {
+				p.word()
+			} else {
+				p.at, p.line = at, line
+			}
+			p.notes[w]++
 		case "META":
 			for range 2 {
 				if p.word() == `"` {
@@ -232,11 +243,18 @@ func (p *classic) scene(end string) ([]*node, error) {
 					}
 				}
 			}
-		case "UNIT":
+		case "UNIT": // ISO/IEC 19776-2, 4.3.4: category, name, factor
+			category := p.word()
 			p.word()
-			p.word()
-			p.word()
-			p.notes["UNIT"]++
+			var factor value
+			if ok, err := p.number(&factor); err != nil || !ok {
+				return nil, p.errorf("the unit of %s has no number", category)
+			}
+			if category == "length" {
+				p.metres = factor.nums[0]
+			} else {
+				p.notes["UNIT "+category]++
+			}
 		default:
 			n, err := p.node(w)
 			if err != nil {
@@ -411,6 +429,10 @@ func (p *classic) value(typ string) (*value, error) {
 	switch c := p.peek(); {
 	case c == '[':
 		p.word()
+		// Room for as many numbers as there are blanks, if it is a list of numbers.
+		if end := bytes.IndexByte(p.b[p.at:], ']'); end > 1<<10 && bytes.IndexByte(p.b[p.at:p.at+end], '{') < 0 {
+			v.nums = make([]float64, 0, bytes.Count(p.b[p.at:p.at+end], []byte(" "))+1)
+		}
 		for {
 			switch c := p.peek(); {
 			case c == ']':
@@ -511,28 +533,44 @@ func (p *classic) number(v *value) (bool, error) {
 }
 
 // attribute reads an attribute's text as numbers and as strings, for whichever
-// its field wants.
-func attribute(s string) *value {
-	v := &value{}
-	b := []byte(s)
-	for len(b) > 0 {
-		for len(b) > 0 && (b[0] <= ' ' || b[0] == ',') {
-			b = b[1:]
+// its field wants. Strings stand in marks; one alone may stand without.
+func attribute(b []byte) (*value, error) {
+	if bytes.IndexByte(b, '&') >= 0 {
+		s, err := markup.Plain(b)
+		if err != nil {
+			return nil, err
 		}
-		x, rest, ok := format.Float(b)
-		if !ok {
+		b = []byte(s)
+	}
+	v := &value{}
+	if len(b) > 1<<10 {
+		v.nums = make([]float64, 0, bytes.Count(b, []byte(" "))+1)
+	}
+	in := classic{b: b}
+	for in.at < len(b) {
+		if b[in.at] <= ' ' || b[in.at] == ',' {
+			in.at++
+		} else if ok, err := in.number(v); err != nil || !ok {
 			break
 		}
-		v.nums, b = append(v.nums, x), rest
 	}
-	if strings.Contains(s, `"`) {
-		for i, part := range strings.Split(s, `"`) {
-			if i%2 == 1 {
-				v.words = append(v.words, part)
-			}
+	if in.at == len(b) && len(v.nums) > 16 { // nothing but numbers
+		return v, nil
+	}
+	if bytes.IndexByte(b, '"') < 0 {
+		v.words = []string{strings.ToValidUTF8(string(bytes.TrimSpace(b)), "\ufffd")}
+		return v, nil
+	}
+	for in.at = 0; ; {
+		k := bytes.IndexByte(b[in.at:], '"')
+		if k < 0 {
+			return v, nil
 		}
-	} else {
-		v.words = []string{strings.TrimSpace(s)}
+		in.at += k + 1
+		w, err := in.quoted()
+		if err != nil { // the last has no end
+			return v, nil
+		}
+		v.words = append(v.words, w)
 	}
-	return v
 }

@@ -2,9 +2,11 @@ package x3d
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 
 	"excavate/core/format"
@@ -34,10 +36,12 @@ func readClassic(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if err != nil {
 		return nil, err
 	}
+	line := p.line
 	if p.space(); p.at < len(p.b) {
+		p.line = line
 		return nil, p.errorf("a } closes nothing")
 	}
-	return build(ctx, roots, 1, p.notes)
+	return build(ctx, roots, p.metres, p.notes, mostCorners+len(f.Data)/8)
 }
 
 func readXML(ctx context.Context, f format.File) (*scene.Scene, error) {
@@ -45,7 +49,7 @@ func readXML(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if err != nil {
 		return nil, err
 	}
-	return build(ctx, roots, metres, notes)
+	return build(ctx, roots, metres, notes, mostCorners+len(f.Data)/8)
 }
 
 // builder puts shapes into a scene. Transforms are applied to what they hold:
@@ -54,11 +58,12 @@ type builder struct {
 	ctx       context.Context
 	s         *scene.Scene
 	materials map[materialKey]int
-	pictures  map[string]int
+	pictures  map[any]int // by address or node
 	notes     map[string]int
 	visits    int
 	shapes    int
 	corners   int
+	most      int // corners
 	names     map[string]int
 }
 
@@ -69,11 +74,11 @@ type materialKey struct{ appearance *node }
 const (
 	mostVisits  = 1 << 20
 	mostShapes  = 1 << 16
-	mostCorners = 64 << 20
+	mostCorners = 16 << 20 // and one for every eight bytes of the file
 )
 
-func build(ctx context.Context, roots []*node, metres float64, notes map[string]int) (*scene.Scene, error) {
-	b := &builder{ctx: ctx, s: &scene.Scene{}, materials: map[materialKey]int{}, pictures: map[string]int{}, notes: notes, names: map[string]int{}}
+func build(ctx context.Context, roots []*node, metres float64, notes map[string]int, most int) (*scene.Scene, error) {
+	b := &builder{ctx: ctx, most: most, s: &scene.Scene{}, materials: map[materialKey]int{}, pictures: map[any]int{}, notes: notes, names: map[string]int{}}
 	// X3D 4.3.5 and 4.3.6: metres, right-handed, Y up; a viewer looks along -Z.
 	b.s.Basis = geom.GLTF
 	if metres > 0 && metres-metres == 0 {
@@ -185,18 +190,26 @@ func (b *builder) shape(n *node, m geom.Mat4) error {
 		b.notes[g.typ+" nodes"]++
 		return nil
 	}
+	b.corners += len(f.lines) + len(f.points)
 	for _, face := range f.faces {
 		b.corners += len(face)
 	}
-	if b.corners > mostCorners {
-		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d corners of faces, counting each use", mostCorners)
+	if b.corners > b.most {
+		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d corners of faces, lines and points, counting each use", b.most)
+	}
+	if len(f.faces)+len(f.lines)+len(f.points) == 0 {
+		return nil
+	}
+	look := n.child("appearance", "Appearance")
+	material := b.material(look)
+	if material >= 0 && len(b.s.Materials[material].Textures) > 0 && len(f.src.UVs) == 0 {
+		f.unfold()
 	}
 	part, err := f.part()
 	if err != nil || len(part.Triangles)+len(part.Lines)+len(part.Points) == 0 {
 		return err
 	}
-	look := n.child("appearance", "Appearance")
-	part.Material = b.material(look)
+	part.Material = material
 	if look != nil {
 		moveUVs(part, look.child("textureTransform", "TextureTransform"))
 	}
@@ -289,33 +302,7 @@ func (b *builder) material(a *node) int {
 			m.Alpha, m.BaseColour[3] = scene.Blend, float32(math.Max(0, 1-t))
 		}
 	}
-	if t := a.child("texture", "ImageTexture", "PixelTexture", "MovieTexture", "MultiTexture"); t != nil {
-		url := t.text("url")
-		if t.typ != "ImageTexture" || url == "" {
-			b.notes[t.typ+" nodes"]++
-		} else {
-			k, ok := b.pictures[url]
-			if !ok {
-				k = len(b.s.Pictures)
-				b.pictures[url] = k
-				b.s.Pictures = append(b.s.Pictures, scene.Picture{Name: base(url), Ref: url})
-			}
-			x := scene.Texture{Role: scene.RoleColour, Picture: k, Scale: 1}
-			if !t.flag("repeatS", true) {
-				x.WrapU = scene.Clamp
-			}
-			if !t.flag("repeatT", true) {
-				x.WrapV = scene.Clamp
-			}
-			m.Textures = append(m.Textures, x)
-			if mat != nil && mat.typ == "Material" { // a picture in colour takes the place of the diffuse colour
-				m.BaseColour[0], m.BaseColour[1], m.BaseColour[2] = 1, 1, 1
-			}
-			if m.Name == "" {
-				m.Name = base(url)
-			}
-		}
-	}
+	b.textures(&m, a, mat)
 	switch a.text("alphaMode") { // X3D 4.0, 12.4.1
 	case "MASK":
 		m.Alpha, m.Cutoff = scene.Cutout, float32(a.num("alphaCutoff", 0.5))
@@ -364,8 +351,8 @@ type faceSet struct {
 	line   int
 	src    corner.Source
 	faces  [][]corner.Ref
-	lines  []uint32
-	points []uint32
+	lines  []corner.Ref // two each
+	points []corner.Ref
 	stroke bool // of lines or points
 	ccw    bool
 	solid  bool
@@ -379,22 +366,43 @@ func faces(g *node) (*faceSet, error) {
 	case "Box", "Sphere", "Cone", "Cylinder":
 		f.primitive(g)
 		return f, nil
-	case "ElevationGrid":
-		return f, f.elevation(g)
-	case "Extrusion", "Text":
+	case "Extrusion":
+		return f, f.extrusion(g)
+	case "Text":
 		return nil, nil
+	}
+	var err error
+	if g.typ == "ElevationGrid" {
+		if err = f.attributes(g); err == nil {
+			err = f.elevation(g)
+		}
+		return f, err
 	}
 	coord := g.child("coord", "Coordinate", "CoordinateDouble")
 	if coord == nil {
 		return f, nil
 	}
-	var err error
 	if f.src.Positions, err = f.floats(coord.nums("point"), 3); err != nil {
 		return nil, err
 	}
+	if err := f.attributes(g); err != nil {
+		return nil, err
+	}
+	switch g.typ {
+	case "IndexedFaceSet":
+		return f, f.indexed(g)
+	case "PointSet", "IndexedLineSet", "LineSet":
+		return f, f.strokes(g)
+	}
+	return f, f.triangles(g)
+}
+
+// attributes reads the texture coordinates, normals and colours that a geometry
+// has.
+func (f *faceSet) attributes(g *node) (err error) {
 	if t := g.child("texCoord", "TextureCoordinate"); t != nil {
 		if f.src.UVs, err = f.floats(t.nums("point"), 2); err != nil {
-			return nil, err
+			return err
 		}
 		for i := 1; i < len(f.src.UVs); i += 2 {
 			f.src.UVs[i] = 1 - f.src.UVs[i] // t is counted from below
@@ -402,7 +410,7 @@ func faces(g *node) (*faceSet, error) {
 	}
 	if n := g.child("normal", "Normal"); n != nil {
 		if f.src.Normals, err = f.floats(n.nums("vector"), 3); err != nil {
-			return nil, err
+			return err
 		}
 		for i := 0; i+2 < len(f.src.Normals); i += 3 {
 			v := geom.Vec3{float64(f.src.Normals[i]), float64(f.src.Normals[i+1]), float64(f.src.Normals[i+2])}.Norm()
@@ -425,13 +433,7 @@ func faces(g *node) (*faceSet, error) {
 			f.src.Colours = append(f.src.Colours, format.Linear(d[i]), format.Linear(d[i+1]), format.Linear(d[i+2]), a)
 		}
 	}
-	switch g.typ {
-	case "IndexedFaceSet":
-		return f, f.indexed(g)
-	case "PointSet", "IndexedLineSet", "LineSet":
-		return f, f.strokes(g)
-	}
-	return f, f.triangles(g)
+	return nil
 }
 
 func (f *faceSet) errorf(msg string, a ...any) error {
@@ -470,13 +472,13 @@ func (f *faceSet) indexed(g *node) error {
 	tex, normal, colour := g.nums("texCoordIndex"), g.nums("normalIndex"), g.nums("colorIndex")
 	perVertex, colourPerVertex := g.flag("normalPerVertex", true), g.flag("colorPerVertex", true)
 	nv, nt, nn, nc := len(f.src.Positions)/3, len(f.src.UVs)/2, len(f.src.Normals)/3, len(f.src.Colours)/4
-	var face []corner.Ref
-	count := 0
+	refs := make([]corner.Ref, 0, len(index)) // of all faces
+	first, count := 0, 0
 	flush := func() {
-		if len(face) >= 3 {
-			f.faces = append(f.faces, face)
+		if n := len(refs); n-first >= 3 {
+			f.faces = append(f.faces, refs[first:n:n])
 		}
-		face = nil
+		first = len(refs)
 		count++
 	}
 	pick := func(list []float64, at int, usual int32, n int, what string) (int32, error) {
@@ -521,55 +523,81 @@ func (f *faceSet) indexed(g *node) error {
 		if c.C, err = pick(colour, at, usual, nc, "colour"); err != nil {
 			return err
 		}
-		face = append(face, c)
+		refs = append(refs, c)
 	}
 	flush()
 	return nil
 }
 
-// strokes reads points and lines (X3D 11.4). Colours are those of vertices;
-// others are left out.
+// strokes reads points and lines (X3D 11.4), with the colours of their
+// vertices or of whole lines.
 func (f *faceSet) strokes(g *node) error {
-	n := len(f.src.Positions) / 3
+	n, nc := len(f.src.Positions)/3, len(f.src.Colours)/4
 	f.stroke = true
-	if len(f.src.Colours) != 4*n || !g.flag("colorPerVertex", true) || len(g.nums("colorIndex")) > 0 {
-		f.src.Colours = nil
-	}
-	join := func(row []uint32) {
+	index, perVertex := g.nums("colorIndex"), g.flag("colorPerVertex", true)
+	rows := 0
+	join := func(row []corner.Ref) {
 		for i := 1; i < len(row); i++ {
 			f.lines = append(f.lines, row[i-1], row[i])
 		}
+		rows++
+	}
+	// at is a vertex; place is where it stands in the list of indices.
+	at := func(v float64, place int) (r corner.Ref, err error) {
+		if r.V, err = f.index(v, n, "coordinate"); err != nil || nc == 0 {
+			return corner.Ref{V: r.V, T: corner.None, N: corner.None, C: corner.None}, err
+		}
+		r.T, r.N = corner.None, corner.None
+		c := v
+		switch {
+		case perVertex && place < len(index):
+			c = index[place]
+		case !perVertex && rows < len(index):
+			c = index[rows]
+		case !perVertex:
+			c = float64(rows)
+		}
+		r.C, err = f.index(c, nc, "colour")
+		return r, err
 	}
 	switch g.typ {
 	case "PointSet":
 		for i := range n {
-			f.points = append(f.points, uint32(i))
+			r, err := at(float64(i), i)
+			if err != nil {
+				return err
+			}
+			f.points = append(f.points, r)
 		}
 	case "IndexedLineSet":
-		var row []uint32
-		for _, v := range append(g.nums("coordIndex"), -1) {
+		var row []corner.Ref
+		for i, v := range append(slices.Clip(g.nums("coordIndex")), -1) {
 			if v < 0 {
 				join(row)
 				row = row[:0]
 				continue
 			}
-			k, err := f.index(v, n, "coordinate")
+			r, err := at(v, i)
 			if err != nil {
 				return err
 			}
-			row = append(row, uint32(k))
+			row = append(row, r)
 		}
 	case "LineSet":
-		at := 0.0
+		from := 0
 		for _, c := range g.nums("vertexCount") {
-			if c < 0 || at+c > float64(n) {
-				return f.errorf("a line of %g vertices from %g on, and there are %d", c, at, n)
+			if c < 0 || float64(from)+c > float64(n) {
+				return f.errorf("a line of %g vertices from %d on, and there are %d", c, from, n)
 			}
-			var row []uint32
+			var row []corner.Ref
 			for k := range int(c) {
-				row = append(row, uint32(at)+uint32(k))
+				r, err := at(float64(from+k), from+k)
+				if err != nil {
+					return err
+				}
+				row = append(row, r)
 			}
-			at += c
+			from += int(c)
 			join(row)
 		}
 	}
@@ -662,18 +690,23 @@ func (f *faceSet) triangles(g *node) error {
 // part makes a part of the faces, with normals where there are none, or of
 // lines and points.
 func (f *faceSet) part() (*scene.Part, error) {
-	if len(f.lines)+len(f.points) > 0 {
-		p := &scene.Part{Material: scene.None, Positions: f.src.Positions, Lines: f.lines, Points: f.points}
-		if len(f.src.Colours) > 0 {
-			p.Colours = []scene.AttrSet{{Name: "colour", Data: f.src.Colours}}
+	p := &corner.Part{Material: scene.None}
+	if len(f.src.Colours) == 0 {
+		f.src.Colours = nil
+	}
+	if f.stroke {
+		for _, r := range f.lines {
+			p.Lines = append(p.Lines, p.Vertex(r))
 		}
-		return p, nil
+		for _, r := range f.points {
+			p.Points = append(p.Points, p.Vertex(r))
+		}
+		out, _, _ := p.Scene(&f.src)
+		return &out, nil
 	}
 	if len(f.src.Normals) == 0 && f.crease > 0 && f.crease < math.Pi {
 		f.creased()
 	}
-	p := &corner.Part{Material: scene.None}
-	var runs []corner.Run
 	group := 0
 	if f.crease >= math.Pi {
 		group = 1
@@ -684,18 +717,39 @@ func (f *faceSet) part() (*scene.Part, error) {
 				face[a], face[b] = face[b], face[a]
 			}
 		}
-		was := len(p.Triangles)
-		p.Face(&f.src, face)
-		runs = append(runs, corner.Run{Group: group, Triangles: (len(p.Triangles) - was) / 3})
-	}
-	if len(f.src.Colours) == 0 {
-		f.src.Colours = nil
+		p.Face(&f.src, face, group)
 	}
 	out, _, _ := p.Scene(&f.src)
-	if out.Normals == nil {
-		corner.SmoothNormals(&out, runs)
-	}
 	return &out, nil
+}
+
+// unfold gives faces the texture coordinates that they have where the file
+// states none: s along the longest side of their bounds, t along the second
+// longest, at the same scale (X3D 13.3.6).
+func (f *faceSet) unfold() {
+	box := geom.EmptyBox()
+	for _, face := range f.faces {
+		for _, c := range face {
+			box.Add(geom.At(f.src.Positions, uint32(c.V)))
+		}
+	}
+	size := box.Size()
+	order := []int{0, 1, 2}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(size[b], size[a]) })
+	s, t := order[0], order[1]
+	if !(size[s] > 0) {
+		return
+	}
+	f.src.UVs = make([]float32, len(f.src.Positions)/3*2)
+	for i := range len(f.src.Positions) / 3 {
+		p := geom.At(f.src.Positions, uint32(i))
+		f.src.UVs[2*i], f.src.UVs[2*i+1] = float32((p[s]-box.Min[s])/size[s]), float32(1-(p[t]-box.Min[t])/size[s])
+	}
+	for _, face := range f.faces {
+		for k := range face {
+			face[k].T = face[k].V
+		}
+	}
 }
 
 // creased makes normals that are smooth across edges whose faces meet at less
@@ -848,18 +902,54 @@ func (f *faceSet) elevation(g *node) error {
 	if nx > limit.Vertices || nz > limit.Vertices/nx || len(h) < nx*nz {
 		return f.errorf("a grid of %d x %d heights has %d", nx, nz, len(h))
 	}
+	nt, nn, nc := len(f.src.UVs)/2, len(f.src.Normals)/3, len(f.src.Colours)/4
+	perVertex, colourPerVertex := g.flag("normalPerVertex", true), g.flag("colorPerVertex", true)
+	count := func(have int, perVertex bool, what string) error {
+		want := nx * nz
+		if !perVertex {
+			want = (nx - 1) * (nz - 1)
+		}
+		if have > 0 && have < want {
+			return f.errorf("a grid of %d x %d heights has %d %s", nx, nz, have, what)
+		}
+		return nil
+	}
+	for _, err := range []error{count(nt, true, "texture coordinates"), count(nn, perVertex, "normals"), count(nc, colourPerVertex, "colours")} {
+		if err != nil {
+			return err
+		}
+	}
 	refs := make([]corner.Ref, nx*nz)
 	for i := range refs {
 		if _, ok := format.Finite32(h[i]); !ok {
 			return f.errorf("a height of %g", h[i])
 		}
 		x, z := i%nx, i/nx
-		refs[i] = f.add(float64(x)*sx, h[i], float64(z)*sz, float64(x)/float64(nx-1), 1-float64(z)/float64(nz-1))
+		refs[i] = corner.Ref{V: int32(i), T: int32(i), N: corner.None, C: corner.None}
+		f.src.Positions = append(f.src.Positions, float32(float64(x)*sx), float32(h[i]), float32(float64(z)*sz))
+		if nt == 0 {
+			f.src.UVs = append(f.src.UVs, float32(x)/float32(nx-1), 1-float32(z)/float32(nz-1))
+		}
+		if nn > 0 && perVertex {
+			refs[i].N = int32(i)
+		}
+		if nc > 0 && colourPerVertex {
+			refs[i].C = int32(i)
+		}
 	}
 	for z := range nz - 1 {
 		for x := range nx - 1 {
 			a := z*nx + x
-			f.faces = append(f.faces, []corner.Ref{refs[a], refs[a+nx], refs[a+nx+1], refs[a+1]})
+			face := []corner.Ref{refs[a], refs[a+nx], refs[a+nx+1], refs[a+1]}
+			for k := range face {
+				if nn > 0 && !perVertex {
+					face[k].N = int32(z*(nx-1) + x)
+				}
+				if nc > 0 && !colourPerVertex {
+					face[k].C = int32(z*(nx-1) + x)
+				}
+			}
+			f.faces = append(f.faces, face)
 		}
 	}
 	return nil

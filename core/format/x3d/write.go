@@ -71,7 +71,7 @@ func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.N
 	for _, p := range flat.Pieces(turned) {
 		roots = append(roots, w.shapes(&p)...)
 	}
-	for _, l := range []string{"roles of pictures", "cutoffs of alpha", "mirrored repeats of pictures"} {
+	for _, l := range []string{"roles of pictures", "pictures that lie otherwise than the first", "cutoffs of alpha", "mirrored repeats of pictures"} {
 		if n := w.lost[l]; n > 0 {
 			notes = append(notes, scene.Note{Text: fmt.Sprintf("%d %s not written: %s has no such thing", n, l, title), Loss: true})
 		}
@@ -227,15 +227,22 @@ func (w *writer) shapes(p *flat.Piece) (out []*made) {
 	return out
 }
 
-// uvs are the UV set that a part's colour picture lies on, and how it moves
-// them.
+// uvs are the UV set that a part's pictures lie on, and how they move it: as
+// its colour has it, or its first picture.
 func (w *writer) uvs(p *scene.Part) (set int, moved *scene.UVTransform) {
 	if p.Material >= 0 {
-		if t := w.s.Materials[p.Material].Texture(scene.RoleColour); t != nil {
+		if t := lead(&w.s.Materials[p.Material]); t != nil {
 			return t.UVSet, t.Transform
 		}
 	}
 	return 0, nil
+}
+
+func lead(m *scene.Material) *scene.Texture {
+	if t := m.Texture(scene.RoleColour); t != nil || len(m.Textures) == 0 {
+		return t
+	}
+	return &m.Textures[0]
 }
 
 func (w *writer) flag(v bool) string {
@@ -297,9 +304,17 @@ func (w *writer) look(k int, stroke bool) *made {
 	}
 	a.set(field{name: "material", nodes: []*made{mat}})
 	for _, t := range m.Textures {
+		in, name := a, "texture"
 		if t.Role != scene.RoleColour {
-			w.lost["roles of pictures"]++
-			continue
+			if name = w.fieldOf(t.Role, mat.typ); name == "" {
+				w.lost["roles of pictures"]++
+				continue
+			}
+			if l := lead(m); l.UVSet != t.UVSet || !sameTransform(l.Transform, t.Transform) {
+				w.lost["pictures that lie otherwise than the first"]++
+				continue
+			}
+			in = mat
 		}
 		x := &made{typ: "ImageTexture", fields: []field{{name: "url", texts: []string{w.pictures[t.Picture]}}}}
 		if t.WrapU == scene.Clamp {
@@ -311,9 +326,29 @@ func (w *writer) look(k int, stroke bool) *made {
 		if t.WrapU == scene.Mirror || t.WrapV == scene.Mirror {
 			w.lost["mirrored repeats of pictures"]++
 		}
-		a.set(field{name: "texture", nodes: []*made{x}})
+		in.set(field{name: name, nodes: []*made{x}})
+		switch {
+		case t.Scale == 1:
+		case t.Role == scene.RoleNormal:
+			mat.set(field{name: "normalScale", nums: []float32{t.Scale}})
+		case t.Role == scene.RoleOcclusion:
+			mat.set(field{name: "occlusionStrength", nums: []float32{t.Scale}})
+		}
 	}
 	return a
+}
+
+func sameTransform(a, b *scene.UVTransform) bool { return a == b || a != nil && b != nil && *a == *b }
+
+// fieldOf is where a physical material keeps a texture; other materials have
+// no place but for the colour.
+func (w *writer) fieldOf(role scene.Role, material string) string {
+	for _, f := range textureFields {
+		if f.role == role && material == "PhysicalMaterial" {
+			return f.name
+		}
+	}
+	return ""
 }
 
 func (w *writer) float(v float32) {
@@ -390,7 +425,12 @@ func (w *writer) element(m *made) {
 		f := &m.fields[i]
 		switch {
 		case f.nodes != nil:
-			kids = append(kids, f.nodes...)
+			for _, k := range f.nodes {
+				if strings.HasSuffix(f.name, "Texture") { // where a node stands by its kind, that is not said
+					k.set(field{name: "containerField", word: f.name})
+				}
+				kids = append(kids, k)
+			}
 		case f.texts != nil:
 			text(f.name, `"`+strings.ReplaceAll(f.texts[0], `"`, `\"`)+`"`)
 		case f.word != "":

@@ -1,14 +1,11 @@
 package x3d
 
 import (
-	"bytes"
-	"encoding/xml"
-	"errors"
 	"fmt"
-	"io"
 	"slices"
 
 	"excavate/core/format"
+	"excavate/core/format/markup"
 )
 
 // element is an element as it stands in the file; prototypes are made of them
@@ -16,14 +13,15 @@ import (
 type element struct {
 	name string
 	line int
-	attr []xml.Attr
+	attr []markup.Attr
 	kids []*element
 }
 
 func (e *element) get(name string) string {
 	for _, a := range e.attr {
-		if a.Name.Local == name {
-			return a.Value
+		if string(a.Name) == name {
+			v, _ := markup.Plain(a.Value) // an & that begins no entity ends it
+			return v
 		}
 	}
 	return ""
@@ -35,29 +33,26 @@ func (e *element) errorf(msg string, a ...any) error {
 
 // elements reads a document's tree.
 func elements(b []byte) (*element, error) {
-	d := xml.NewDecoder(bytes.NewReader(b))
-	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
+	s := markup.NewScanner(b)
 	root := &element{}
 	stack := []*element{root}
 	for count := 0; ; {
-		t, err := d.Token()
-		if errors.Is(err, io.EOF) {
-			return root, nil
-		}
-		line, _ := d.InputPos()
+		k, err := s.Next()
 		if err != nil {
-			return nil, format.Errorf(fmt.Sprintf("line %d", line), "%v", err)
+			return nil, err
 		}
-		switch t := t.(type) {
-		case xml.StartElement:
+		switch k {
+		case markup.Done:
+			return root, nil
+		case markup.Start:
 			if count++; count > mostNodes || len(stack) > mostDepth {
-				return nil, format.Errorf(fmt.Sprintf("line %d", line), "more than %d elements, or more than %d deep", mostNodes, mostDepth)
+				return nil, s.Errorf("more than %d elements, or more than %d deep", mostNodes, mostDepth)
 			}
-			e := &element{name: t.Name.Local, line: line, attr: t.Attr}
+			e := &element{name: string(s.Name), line: s.Line(), attr: slices.Clone(s.Attrs)}
 			top := stack[len(stack)-1]
 			top.kids = append(top.kids, e)
 			stack = append(stack, e)
-		case xml.EndElement:
+		case markup.End:
 			stack = stack[:len(stack)-1]
 		}
 	}
@@ -157,8 +152,12 @@ func (m *maker) make(e *element, sc *scope) (*node, error) {
 		sc.defs[n.def] = n
 	}
 	for _, a := range e.attr {
-		if a.Name.Local != "DEF" {
-			n.fields[a.Name.Local] = attribute(a.Value)
+		if name := string(a.Name); name != "DEF" {
+			v, err := attribute(a.Value)
+			if err != nil {
+				return nil, e.errorf("%s: %v", name, err)
+			}
+			n.fields[name] = v
 		}
 	}
 	if n.typ == "unit" && n.text("category") == "length" {
@@ -207,7 +206,10 @@ func (m *maker) instance(e *element, sc *scope) (*node, error) {
 		in.protos[k] = v
 	}
 	give := func(name string, from *element, where *scope) error {
-		v := attribute(from.get("value"))
+		v, err := attribute([]byte(from.get("value")))
+		if err != nil {
+			return from.errorf("%v", err)
+		}
 		nodes, err := m.all(from.kids, where)
 		v.nodes = nodes
 		in.is[name] = v
