@@ -9,6 +9,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"math/bits"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,8 +17,10 @@ import (
 	"excavate/core/format"
 	"excavate/core/format/corner"
 	"excavate/core/format/flat"
+	"excavate/core/geom"
 	"excavate/core/limit"
 	"excavate/core/scene"
+	"excavate/core/words"
 )
 
 // Format is the reader for the registry.
@@ -214,7 +217,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	loose := 0
 	ignored := map[string]int{}
 	var poly []uint32
-	faces := &corner.Part{}
+	var polygons geom.Cutter
 	for ei := range h.elements {
 		e := &h.elements[ei]
 		if err := v.room(e); err != nil {
@@ -245,7 +248,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 			if index == 0 && e.name == "face" {
 				rest := *e
 				rest.n -= i
-				if i += v.triangles(&rest, n, &tri); i == e.n {
+				if i += v.polygons(&rest, n, src.Positions, &tri, &polygons); i == e.n {
 					break
 				}
 			}
@@ -288,10 +291,8 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 				switch {
 				case e.name == "tristrips":
 					tri = strips(tri, poly)
-				case len(poly) == 3:
-					tri = append(tri, poly...)
-				case len(poly) > 3:
-					tri = fan(tri, poly, faces, &src)
+				case len(poly) >= 3:
+					tri = polygons.Faces(tri, src.Positions, poly)
 				default:
 					loose++
 				}
@@ -309,10 +310,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 		part.UVs = []scene.AttrSet{{Name: "uv", Data: uvs}}
 	}
 	if len(tri) == 0 {
-		part.Points = make([]uint32, len(src.Positions)/3)
-		for i := range part.Points {
-			part.Points[i] = uint32(i)
-		}
+		part.Points = words.Upto(len(src.Positions) / 3)
 		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: its %d vertices are points", len(part.Points))})
 	}
 	if loose > 0 {
@@ -514,29 +512,48 @@ func (v *values) fast(e *element, to []int, src *corner.Source, uvs []float32) b
 	return true
 }
 
-// triangles reads the usual binary faces, a byte that counts and whole numbers
-// of 32 bits, as long as they are triangles; it returns how many it read.
-func (v *values) triangles(e *element, vertices uint32, tri *[]uint32) (n int) {
+// polygons reads the usual binary faces, a byte that counts and whole numbers
+// of 32 bits; it returns how many it read. What it stops at is for the slow
+// way, which says what is wrong.
+func (v *values) polygons(e *element, vertices uint32, positions []float32, tri *[]uint32, cutter *geom.Cutter) (n int) {
 	if v.h.text || len(e.props) != 1 || sizes[e.props[0].count] != 1 || e.props[0].typ != 'i' && e.props[0].typ != 'I' {
 		return 0
 	}
-	little := v.h.order == binary.LittleEndian
-	if v.at < len(v.b) && v.b[v.at] == 3 {
-		*tri = slices.Grow(*tri, 3*min(e.n, (len(v.b)-v.at)/13))
+	big := v.h.order != binary.LittleEndian
+	if v.at < len(v.b) {
+		c := max(int(v.b[v.at]), 3)
+		*tri = slices.Grow(*tri, 3*(c-2)*min(e.n, (len(v.b)-v.at)/(1+4*c)))
 	}
-	for ; n < e.n && v.at+13 <= len(v.b) && v.b[v.at] == 3; n++ {
-		p := v.b[v.at+1 : v.at+13]
-		var a, b, c uint32
-		if little {
-			a, b, c = binary.LittleEndian.Uint32(p), binary.LittleEndian.Uint32(p[4:]), binary.LittleEndian.Uint32(p[8:])
-		} else {
-			a, b, c = binary.BigEndian.Uint32(p), binary.BigEndian.Uint32(p[4:]), binary.BigEndian.Uint32(p[8:])
+	var poly []uint32
+	for ; n < e.n && v.at < len(v.b); n++ {
+		c := int(v.b[v.at])
+		if c < 3 || v.at+1+4*c > len(v.b) {
+			break
 		}
-		if a >= vertices || b >= vertices || c >= vertices {
-			return n // the slow way says which
+		p := v.b[v.at+1:][:4*c]
+		if c == 3 && !big { // as most are
+			x, y, z := binary.LittleEndian.Uint32(p), binary.LittleEndian.Uint32(p[4:]), binary.LittleEndian.Uint32(p[8:])
+			if max(x, y, z) >= vertices {
+				break
+			}
+			*tri = append(*tri, x, y, z)
+			v.at += 13
+			continue
 		}
-		*tri = append(*tri, a, b, c)
-		v.at += 13
+		poly = poly[:0]
+		most := uint32(0)
+		for ; len(p) > 0; p = p[4:] {
+			x := binary.LittleEndian.Uint32(p)
+			if big {
+				x = bits.ReverseBytes32(x)
+			}
+			poly, most = append(poly, x), max(most, x)
+		}
+		if most >= vertices {
+			break
+		}
+		*tri = cutter.Faces(*tri, positions, poly)
+		v.at += 1 + 4*c
 	}
 	return n
 }
@@ -560,21 +577,6 @@ func strips(tri, idx []uint32) []uint32 {
 			a, b = b, a
 		}
 		tri = append(tri, a, b, x)
-	}
-	return tri
-}
-
-func fan(tri, poly []uint32, p *corner.Part, src *corner.Source) []uint32 {
-	refs := make([]corner.Ref, len(poly))
-	p.Triangles = p.Triangles[:0]
-	at := map[uint32]uint32{}
-	for i, v := range poly {
-		refs[i] = corner.Ref{V: int32(v), T: -1, N: -1, C: -1}
-		at[p.Vertex(refs[i])] = v
-	}
-	p.Face(src, refs)
-	for _, k := range p.Triangles {
-		tri = append(tri, at[k])
 	}
 	return tri
 }
