@@ -54,6 +54,8 @@ func TestComponentsAndPropertiesOf3MF(t *testing.T) {
 	for text, want := range map[string]string{
 		strings.Replace(core3MF, `v3="2"`, `v3="9"`, 1):                                       "vertex 9 of 4",
 		strings.Replace(core3MF, `v3="2"`, ``, 1):                                             "without three vertices",
+		strings.Replace(core3MF, `v1="0" v2="1" v3="2"`, `p1="0"`, 1):                         "without three vertices",
+		strings.Replace(core3MF, `v2="1" v3="2"`, `v1="1" v1="2"`, 1):                         "without three vertices",
 		strings.Replace(core3MF, `v3="2"`, `v3="-2"`, 1):                                      "no whole number",
 		strings.Replace(core3MF, `p3="2"`, `p3="7"`, 1):                                       "property 7 of 3",
 		strings.Replace(core3MF, `z="1e0"`, `z="1e60"`, 1):                                    "no finite number",
@@ -70,6 +72,65 @@ func TestComponentsAndPropertiesOf3MF(t *testing.T) {
 	}
 	if _, err := threemf.Formats()[0].Read(context.Background(), format.File{Data: []byte("PK\x03\x04nothing")}); err == nil || !strings.Contains(err.Error(), "no whole ZIP") {
 		t.Errorf("a broken package: %v", err)
+	}
+}
+
+// What programs for printers write: objects in parts of their own, named by
+// components and by what is built.
+func TestPartsOf3MF(t *testing.T) {
+	const head = `<model unit="millimeter" requiredextensions="p" xmlns="http://schemas.microsoft.com/3dmanufacturing/core/2015/02" xmlns:p="http://schemas.microsoft.com/3dmanufacturing/production/2015/06"><resources>`
+	mesh := func(id, colour, rest string) string {
+		return head + `<basematerials id="9"><base name="` + colour + `" displaycolor="#FF0000"/></basematerials><object id="` + id + `" name="` + colour + ` wedge" pid="9" pindex="0"><mesh><vertices><vertex x="0" y="0" z="0"/><vertex x="2" y="0" z="0"/><vertex x="0" y="2" z="0"/></vertices><triangles><triangle v1="0" v2="1" v3="2"/></triangles></mesh></object></resources>` + rest + `</model>`
+	}
+	files := map[string]string{
+		"3D/Objects/red.model":   mesh("1", "red", `<build><item objectid="1"/></build>`),
+		"3D/Objects/green.model": mesh("1", "green", ""),
+		"3D/Objects/inch.model":  strings.Replace(mesh("1", "grey", ""), "millimeter", "inch", 1),
+		"3D/Objects/ring.model":  head + `<object id="1"><components><component objectid="5" p:path="/3D/3dmodel.model"/></components></object></resources></model>`,
+		"3D/Objects/bad.model":   mesh("1", "bad", "")[:400],
+	}
+	pack := func(components, items string) (*scene.Scene, error) {
+		files["3D/3dmodel.model"] = head + `<object id="5" name="pair"><components>` + components + `</components></object></resources><build>` + items + `</build></model>`
+		var b bytes.Buffer
+		z := zip.NewWriter(&b)
+		for name, text := range files {
+			w, err := z.Create(name)
+			if err == nil {
+				_, err = io.WriteString(w, text)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := z.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return threemf.Formats()[0].Read(context.Background(), format.File{Name: "plate.3mf", Data: b.Bytes()})
+	}
+	red, green := `<component p:path="/3D/Objects/red.model" objectid="1"/>`, `<component p:path="/3D/Objects/green.model" objectid="1" transform="1 0 0 0 1 0 0 0 1 10 0 0"/>`
+	s, err := pack(red+green+red, `<item objectid="5"/><item objectid="1" p:path="/3D/Objects/green.model"/>`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, n := range s.Nodes {
+		names = append(names, n.Name)
+	}
+	if got := strings.Join(names, ", "); got != "pair, red wedge, green wedge, red wedge, green wedge" || len(s.Meshes) != 2 || len(s.Materials) != 2 || len(s.Notes) != 0 || s.Stats().Max[0] != 12 {
+		t.Errorf("nodes %s, %d meshes, %d materials, notes %v, bounds %v", got, len(s.Meshes), len(s.Materials), s.Notes, s.Stats().Max)
+	}
+	if s, err = pack(`<component p:path="/3D/Objects/inch.model" objectid="1"/>`, `<item objectid="5"/>`); err != nil || len(s.Notes) != 1 || !strings.Contains(s.Notes[0].Text, "another unit") {
+		t.Errorf("notes %v, %v", s, err)
+	}
+	for components, want := range map[string]string{
+		`<component p:path="/3D/Objects/gone.model" objectid="1"/>`: "the part /3D/Objects/gone.model",
+		`<component p:path="/3D/Objects/red.model" objectid="3"/>`:  "object 3 is not there",
+		`<component p:path="/3D/Objects/ring.model" objectid="1"/>`: "object 5 is a component of itself",
+		`<component p:path="/3D/Objects/bad.model" objectid="1"/>`:  "/3D/Objects/bad.model: ",
+	} {
+		if _, err := pack(components, `<item objectid="5"/>`); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(format.Place(err), "line") {
+			t.Errorf("%s: %v, want %q", components, err, want)
+		}
 	}
 }
 

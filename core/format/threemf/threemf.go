@@ -48,6 +48,7 @@ func readPackage(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if len(z.File) > limit.Entries {
 		return nil, format.Errorf("", "%d files in the package", len(z.File))
 	}
+	left := int64(limit.MemoryBytes) // of all that is unpacked
 	open := func(name string) ([]byte, error) {
 		name = strings.TrimPrefix(name, "/")
 		for _, e := range z.File {
@@ -57,9 +58,9 @@ func readPackage(ctx context.Context, f format.File) (*scene.Scene, error) {
 					return nil, err
 				}
 				defer r.Close()
-				b, err := io.ReadAll(io.LimitReader(r, limit.MemoryBytes+1))
-				if err == nil && len(b) > limit.MemoryBytes {
-					err = fmt.Errorf("%s has more than %d bytes", name, limit.MemoryBytes)
+				b, err := io.ReadAll(io.LimitReader(r, left+1))
+				if left -= int64(len(b)); err == nil && left < 0 {
+					return nil, fmt.Errorf("with %s, more than %d bytes are unpacked", name, limit.MemoryBytes)
 				}
 				return b, err
 			}
@@ -81,14 +82,14 @@ func readPackage(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if err != nil {
 		return nil, format.Errorf(model, "%v", err)
 	}
-	return read(ctx, f, b, func(ref string) ([]byte, string, error) {
+	return read(ctx, f, "/"+model, b, func(ref string) ([]byte, string, error) {
 		b, err := open(ref)
 		return b, "inside the file", err
 	})
 }
 
 func readPart(ctx context.Context, f format.File) (*scene.Scene, error) {
-	return read(ctx, f, f.Data, func(ref string) ([]byte, string, error) {
+	return read(ctx, f, "", f.Data, func(ref string) ([]byte, string, error) {
 		if f.Companion == nil {
 			return nil, "", fmt.Errorf("nowhere to look")
 		}
@@ -111,28 +112,68 @@ type object struct {
 }
 
 type component struct {
+	part   string // of the package, empty for the part that it stands in
 	object int
 	m      geom.Mat4
 }
 
+// reader reads a model part of a package. Numbers of resources hold within a
+// part.
 type reader struct {
 	*markup.Scanner
-	ctx      context.Context
-	open     func(ref string) ([]byte, string, error)
-	s        *scene.Scene
+	*shared
+	part     string
+	first    bool // of the package
 	groups   map[int]*group
 	objects  map[int]*object
 	textures map[int]scene.Texture
+}
+
+// shared is what all parts of a package have in common.
+type shared struct {
+	ctx      context.Context
+	open     func(ref string) ([]byte, string, error)
+	s        *scene.Scene
+	others   map[string]*reader // that were begun
 	pictures map[string]int
 	format.Losses
 	plain  map[[4]byte]int // materials made of colours
 	visits int
 }
 
-func read(ctx context.Context, f format.File, b []byte, open func(string) ([]byte, string, error)) (*scene.Scene, error) {
+func (c *shared) reader(part string, b []byte) *reader {
+	return &reader{Scanner: markup.NewScanner(format.UTF8(b)), shared: c, part: part, groups: map[int]*group{}, objects: map[int]*object{}, textures: map[int]scene.Texture{}}
+}
+
+// other is the reader of another part of the package (3MF Production
+// Extension 1.1, chapter 2), which is read when it is first named.
+func (r *reader) other(part string) (*reader, error) {
+	if o := r.others[part]; o != nil {
+		return o, nil
+	}
+	if len(r.others) >= partsMost {
+		return nil, r.Errorf("more than %d parts with objects", partsMost)
+	}
+	b, _, err := r.open(part)
+	if err != nil {
+		return nil, r.Errorf("the part %s: %v", part, err)
+	}
+	o := r.reader(part, b)
+	r.others[part] = o
+	if err := o.document(); err != nil {
+		return nil, fmt.Errorf("%s: %w", part, err)
+	}
+	return o, nil
+}
+
+// partsMost bounds the parts of a package that have objects.
+const partsMost = 1 << 14
+
+func read(ctx context.Context, f format.File, part string, b []byte, open func(string) ([]byte, string, error)) (*scene.Scene, error) {
 	name := f.Name[strings.LastIndexAny(f.Name, "/\\")+1:]
-	r := &reader{Scanner: markup.NewScanner(format.UTF8(b)), ctx: ctx, open: open, s: &scene.Scene{Name: strings.TrimSuffix(name, path.Ext(name)), Basis: basis},
-		groups: map[int]*group{}, objects: map[int]*object{}, textures: map[int]scene.Texture{}, pictures: map[string]int{}}
+	c := &shared{ctx: ctx, open: open, s: &scene.Scene{Name: strings.TrimSuffix(name, path.Ext(name)), Basis: basis}, others: map[string]*reader{}, pictures: map[string]int{}}
+	r := c.reader(part, b)
+	r.first, c.others[part] = true, r
 	r.s.Basis.MetresPerUnit = 1e-3
 	if err := r.document(); err != nil {
 		return nil, err
@@ -180,7 +221,11 @@ func (r *reader) document() error {
 			if !ok {
 				return r.Errorf("the unit %q is none of micron, millimeter, centimeter, inch, foot and meter", r.text("unit"))
 			}
-			r.s.Basis.MetresPerUnit = u
+			if r.first {
+				r.s.Basis.MetresPerUnit = u
+			} else if u != r.s.Basis.MetresPerUnit {
+				r.Lose("a part in another unit than the first was read in that of the first")
+			}
 			for _, p := range strings.Fields(r.text("requiredextensions")) {
 				if p != "m" && p != "p" {
 					r.Lose("the file asks for the extension %q, which is not read", p)
@@ -211,7 +256,9 @@ func (r *reader) document() error {
 		case "object":
 			err = r.object()
 		case "item":
-			err = r.item()
+			if r.first { // what other parts build is not of this model
+				err = r.item()
+			}
 		}
 		if err != nil {
 			return err
@@ -445,9 +492,8 @@ func (r *reader) object() error {
 				if c.m, err = r.matrix(); err != nil {
 					return err
 				}
-				if r.Attr("path") != nil {
-					r.Lose("a component in another part of the package was left out")
-				} else if ok {
+				c.part = r.text("path")
+				if ok {
 					o.components = append(o.components, c)
 				}
 			}
@@ -494,7 +540,7 @@ func (r *reader) mesh(o *object, usual property) error {
 				return r.Errorf("more than %d vertices", limit.Vertices)
 			}
 		case "triangle":
-			p := usual
+			p, v, q := usual, [3]int{none, none, none}, [3]int{none, none, none}
 			given := false
 			for i := range r.Attrs {
 				a := &r.Attrs[i]
@@ -518,19 +564,25 @@ func (r *reader) mesh(o *object, usual property) error {
 					if n >= len(pos)/3 {
 						return r.Errorf("triangle %d: vertex %d of %d", len(tri)/3, n, len(pos)/3)
 					}
-					tri = append(tri, uint32(n))
+					v[a.Name[1]-'1'] = n
 				case "pid":
 					p.group, given = n, true
-				case "p1":
-					p.a, p.b, p.c, given = n, n, n, true
-				case "p2":
-					p.b, given = n, true
-				case "p3":
-					p.c, given = n, true
+				case "p1", "p2", "p3":
+					q[a.Name[1]-'1'], given = n, true
 				}
 			}
-			if len(tri)%3 != 0 {
+			if min(v[0], v[1], v[2]) < 0 {
 				return r.Errorf("a triangle without three vertices")
+			}
+			tri = append(tri, uint32(v[0]), uint32(v[1]), uint32(v[2]))
+			if q[0] >= 0 { // the others have it too where they say nothing
+				p.a, p.b, p.c = q[0], q[0], q[0]
+			}
+			if q[1] >= 0 {
+				p.b = q[1]
+			}
+			if q[2] >= 0 {
+				p.c = q[2]
 			}
 			if given && props == nil {
 				props = make([]property, len(tri)/3-1, len(tri)/3)
@@ -651,22 +703,32 @@ func (r *reader) item() error {
 	if err != nil {
 		return err
 	}
-	return r.place(id, m, scene.None, map[int]bool{})
+	return r.place(component{r.text("path"), id, m}, scene.None, map[*object]bool{})
 }
 
-func (r *reader) place(id int, m geom.Mat4, parent int, path map[int]bool) error {
-	o := r.objects[id]
+// place makes nodes of an object and its components; path has the objects that
+// it lies in.
+func (r *reader) place(c component, parent int, path map[*object]bool) error {
+	in := r
+	if c.part != "" && c.part != r.part {
+		var err error
+		if in, err = r.other(c.part); err != nil {
+			return err
+		}
+	}
+	id, m := c.object, c.m
+	o := in.objects[id]
 	if o == nil {
 		return r.Errorf("object %d is not there", id)
 	}
-	if path[id] {
+	if path[o] {
 		return r.Errorf("object %d is a component of itself", id)
 	}
 	if r.visits++; r.visits > limit.Nodes || len(path) > 128 {
 		return r.Errorf("more than %d instances, or more than 128 within each other", limit.Nodes)
 	}
-	path[id] = true
-	defer delete(path, id)
+	path[o] = true
+	defer delete(path, o)
 	n := scene.NewNode(o.name)
 	n.Parent, n.Mesh = parent, o.mesh
 	t, q, s, exact := m.Decompose()
@@ -687,7 +749,7 @@ func (r *reader) place(id int, m geom.Mat4, parent int, path map[int]bool) error
 	at := len(r.s.Nodes)
 	r.s.Nodes = append(r.s.Nodes, n)
 	for _, c := range o.components {
-		if err := r.place(c.object, c.m, at, path); err != nil {
+		if err := in.place(c, at, path); err != nil {
 			return err
 		}
 	}
