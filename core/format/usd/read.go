@@ -15,6 +15,7 @@ import (
 	"excavate/core/limit"
 	"excavate/core/pixel"
 	"excavate/core/scene"
+	"excavate/core/words"
 )
 
 // Formats are the readers for the registry.
@@ -51,6 +52,7 @@ func readPacked(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if err != nil {
 		return nil, format.Errorf("", "the package is no whole ZIP: %v", err)
 	}
+	left := int64(limit.MemoryBytes) // of all that is unpacked
 	open := func(name string) ([]byte, error) {
 		for _, e := range z.File {
 			if e.Name == name {
@@ -59,7 +61,11 @@ func readPacked(ctx context.Context, f format.File) (*scene.Scene, error) {
 					return nil, err
 				}
 				defer r.Close()
-				return io.ReadAll(io.LimitReader(r, limit.MemoryBytes))
+				b, err := io.ReadAll(io.LimitReader(r, left+1))
+				if left -= int64(len(b)); err == nil && left < 0 {
+					return nil, fmt.Errorf("with %s, more than %d bytes are unpacked", name, limit.MemoryBytes)
+				}
+				return b, err
 			}
 		}
 		return nil, fmt.Errorf("%q is not in the package", name)
@@ -110,7 +116,9 @@ func read(ctx context.Context, name string, b []byte, open func(string) ([]byte,
 	index = func(p *prim) {
 		r.prims[p.path] = p
 		for _, c := range p.children {
-			index(c)
+			if c.specifier == "def" {
+				index(c)
+			}
 		}
 	}
 	index(root)
@@ -152,6 +160,14 @@ func (r *reader) prim(p *prim, parent int, bound string) error {
 	if len(p.props["variantSet"].words) > 0 {
 		r.Lose("variant sets were left out")
 	}
+	switch p.specifier {
+	case "over":
+		r.Lose("a prim that is only written over was left out")
+		return nil
+	case "class":
+		r.Lose("a class of prims was left out")
+		return nil
+	}
 	if b := p.props["material:binding"].word(); b != "" {
 		bound = b
 	}
@@ -167,6 +183,9 @@ func (r *reader) prim(p *prim, parent int, bound string) error {
 	}
 	if p.kind == "SkelRoot" {
 		r.Lose("a skeleton was left out; its meshes stand as they lie in the file")
+	}
+	if p.sampled > 0 {
+		r.Lose("a moving prim stands as it does at its first time")
 	}
 	if p.props["visibility"].word() == "invisible" {
 		r.Lose("a hidden prim is shown")
@@ -275,7 +294,7 @@ func (r *reader) place(p *prim, n *scene.Node) error {
 }
 
 func (r *reader) camera(p *prim, parent int) error {
-	n := scene.NewNode(p.name)
+	n := scene.NewNode(p.called())
 	n.Parent = parent
 	if err := r.place(p, &n); err != nil {
 		return err
@@ -286,12 +305,16 @@ func (r *reader) camera(p *prim, parent int) error {
 		}
 		return usual
 	}
-	c := scene.Camera{Name: p.name, Near: 1, Far: 1e6}
+	c := scene.Camera{Name: p.called(), Near: 1, Far: 1e6}
 	if v := p.props["clippingRange"].nums; len(v) == 2 {
 		c.Near, c.Far = v[0], v[1]
 	}
 	w, h, focal := num("horizontalAperture", 20.955), num("verticalAperture", 15.2908), num("focalLength", 50)
-	if focal > 0 && h > 0 {
+	switch {
+	case h <= 0:
+	case p.props["projection"].word() == "orthographic": // apertures are tenths of the unit, and a height is a half
+		c.Orthographic, c.Height, c.Aspect = true, h/20, w/h
+	case focal > 0:
 		c.FovY, c.Aspect = float32(2*math.Atan(float64(h/focal/2))), w/h
 	}
 	n.Camera = len(r.s.Cameras)
@@ -357,10 +380,7 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 	}
 	n := len(pts.nums) / 3
 	if p.kind == "Points" {
-		part := scene.Part{Material: scene.None, Positions: pts.nums, Points: make([]uint32, n)}
-		for i := range part.Points {
-			part.Points[i] = uint32(i)
-		}
+		part := scene.Part{Material: scene.None, Positions: pts.nums, Points: words.Upto(n)}
 		r.s.Meshes = append(r.s.Meshes, scene.Mesh{Name: p.called(), Parts: []scene.Part{part}})
 		return len(r.s.Meshes) - 1, nil
 	}
@@ -481,6 +501,7 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 		return i
 	}
 	left := p.props["orientation"].word() == "leftHanded"
+	var cutter geom.Cutter
 	corner := 0
 	for f, count := range counts {
 		if count < 0 || count > len(idx)-corner {
@@ -505,16 +526,7 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 			parts[mat] = b
 			order = append(order, b)
 		}
-		poly := make([]geom.Vec3, count)
-		for k := range poly {
-			q := pts.nums[3*idx[from+k]:]
-			poly[k] = geom.Vec3{float64(q[0]), float64(q[1]), float64(q[2])}
-		}
-		tris := [][3]int{{0, 1, 2}}
-		if count > 3 {
-			tris = geom.Triangulate(poly)
-		}
-		for _, t := range tris {
+		for _, t := range cutter.Cut(count, func(k int) geom.Vec3 { return geom.At(pts.nums, uint32(idx[from+k])) }) {
 			if left {
 				t[1], t[2] = t[2], t[1]
 			}

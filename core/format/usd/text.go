@@ -14,15 +14,17 @@ import (
 
 // prim is a scene description prim.
 type prim struct {
-	kind     string // of def: Xform, Mesh; empty for an untyped one
-	name     string
-	path     string
-	meta     map[string]value
-	props    map[string]value
-	propMeta map[string]map[string]value
-	order    []string // of props
-	children []*prim
-	line     int
+	kind      string // of def: Xform, Mesh; empty for an untyped one
+	name      string
+	path      string
+	specifier string // def, over or class
+	meta      map[string]value
+	props     map[string]value
+	propMeta  map[string]map[string]value
+	order     []string // of props
+	sampled   int      // properties that move
+	children  []*prim
+	line      int
 }
 
 // value is one of: a list of numbers with the numbers of an element, words
@@ -254,6 +256,11 @@ func (p *parser) dictionary(depth int) error {
 	if err := p.expect('{'); err != nil {
 		return err
 	}
+	return p.close()
+}
+
+// close passes over what is left in a {…}.
+func (p *parser) close() error {
 	for open := 1; open > 0; {
 		switch p.peek() {
 		case 0:
@@ -273,6 +280,26 @@ func (p *parser) dictionary(depth int) error {
 		}
 	}
 	return nil
+}
+
+// firstSample reads {time: value, …} as far as the first value and passes over
+// the others.
+func (p *parser) firstSample() (v value, err error) {
+	if err := p.expect('{'); err != nil {
+		return v, err
+	}
+	if p.peek() != '}' {
+		if _, err := p.value(0); err != nil { // its time
+			return v, err
+		}
+		if err := p.expect(':'); err != nil {
+			return v, err
+		}
+		if v, err = p.value(0); err != nil {
+			return v, err
+		}
+	}
+	return v, p.close()
 }
 
 // metadata reads (…) behind a prim, a property or the layer's mark.
@@ -339,9 +366,19 @@ func (p *parser) layer() (*prim, error) {
 // statement reads a prim or a property of in.
 func (p *parser) statement(in *prim, depth int) error {
 	w := p.name()
+	for w == "prepend" || w == "append" || w == "add" || w == "delete" || w == "custom" || w == "uniform" || w == "varying" || w == "config" {
+		w = p.name()
+	}
 	switch w {
 	case "def", "over", "class":
 		return p.prim(in, w, depth)
+	case "reorder": // of children or properties, which keep the file's order
+		p.name()
+		if err := p.expect('='); err != nil {
+			return err
+		}
+		_, err := p.value(0)
+		return err
 	case "variantSet":
 		if _, _, err := p.quoted(); err != nil {
 			return err
@@ -349,10 +386,6 @@ func (p *parser) statement(in *prim, depth int) error {
 		p.take('=')
 		in.props["variantSet"] = value{words: []string{"x"}}
 		return p.dictionary(0)
-	case "reorder", "prepend", "append", "add", "delete", "custom", "uniform", "varying", "config":
-		return p.statement(in, depth)
-	case "rel":
-		w = "rel"
 	case "":
 		return p.errorf("%.20q stands where a prim or a property is due", p.b[p.at:min(p.at+20, len(p.b))])
 	}
@@ -367,7 +400,17 @@ func (p *parser) statement(in *prim, depth int) error {
 		return p.errorf("the property of type %.20s has no name", w)
 	}
 	if p.take('=') {
-		v, err := p.value(0)
+		var v value
+		var err error
+		if base, ok := strings.CutSuffix(name, ".timeSamples"); ok {
+			in.sampled++
+			if v, err = p.firstSample(); err == nil && len(in.props[base].nums)+len(in.props[base].words) > 0 {
+				v = in.props[base] // what stands without a time goes before
+			}
+			name = base
+		} else {
+			v, err = p.value(0)
+		}
 		if err != nil {
 			return err
 		}
@@ -396,7 +439,7 @@ func (p *parser) prim(in *prim, specifier string, depth int) error {
 	if p.n++; p.n > primsMost {
 		return p.errorf("more than %d prims", primsMost)
 	}
-	out := &prim{props: map[string]value{}, propMeta: map[string]map[string]value{}, line: p.lineNow()}
+	out := &prim{specifier: specifier, props: map[string]value{}, propMeta: map[string]map[string]value{}, line: p.lineNow()}
 	if c := p.peek(); c != '"' && c != '\'' {
 		out.kind = p.name()
 	}
@@ -422,8 +465,6 @@ func (p *parser) prim(in *prim, specifier string, depth int) error {
 			return err
 		}
 	}
-	if specifier == "def" {
-		in.children = append(in.children, out)
-	}
+	in.children = append(in.children, out)
 	return nil
 }
