@@ -2,7 +2,9 @@ package format_test
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"image"
@@ -11,6 +13,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
+	"runtime"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -25,6 +31,7 @@ import (
 	"excavate/core/geom"
 	"excavate/core/pixel"
 	"excavate/core/scene"
+	"excavate/core/words"
 )
 
 // random is a scene of some meshes with what a flat format can carry.
@@ -164,6 +171,11 @@ func TestRoundTrips(t *testing.T) {
 		} {
 			s := random(t, r, c.normals, c.uvs, c.colours)
 			s.Basis = c.basis
+			if (c.read.Name == "x3d" || c.read.Name == "vrml") && !c.uvs { // in these, what has a picture has texture coordinates
+				for k := range s.Materials {
+					s.Materials[k].Textures = nil
+				}
+			}
 			files, notes, err := c.write.Write(s, "punt")
 			if err != nil {
 				t.Fatal(err)
@@ -391,13 +403,143 @@ func TestAwkwardSTL(t *testing.T) {
 		want string
 	}{
 		{file("x", facet(0))[:100], "1 facets are declared, and 0 fit"},
-		{[]byte("solid x\nfacet normal 0 0 1\nvertex 0 0\n"), "line 3"},
+		{[]byte("solid x\nfacet normal 0 0 1\nvertex 0 0\n"), "line 3: a corner has three numbers, and \"\" is none"},
+		{[]byte("solid x\nfacet normal 0 0 1\nvertex 0 0 inf\n"), "line 3: a corner has three numbers, and \"inf\" is none"},
+		{[]byte("solid x\nfacet normal 0 0 1\nvertex 0 0 0\nfacet normal 0 0 1\n"), "line 4: a facet begins, and the one before it has no end"},
+		{[]byte("solid x\nfacet normal 0 0 1\nendsolid\nvertex 1 2 3\nvertex 1 2 3\nvertex 1 2 3\nvertex 1 2 3\n"), "line 7: a facet has three corners"},
+		{[]byte("solid x\nfacet normal\nvertex 1 2 3\nvertex 1 3 3\nvertex 2 2 3\nendfacet\n\nvertex 4 4 4"), "line 8: a corner outside a facet"},
 		{[]byte("solid x\nfacet normal 0 0 1\nendfacet\n"), "line 3: the facet has 0 corners"},
 		{[]byte("solid x\nendsolid\n"), "no facets"},
 	} {
 		if _, err := read(stl.Format(), []format.Written{{Data: c.data}}); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%v, want %q", err, c.want)
 		}
+	}
+}
+
+// Any number of a corner that is none is named by its place, wherever in the
+// file it stands; a normal that is none is that of the corners.
+func TestNumbersOfBinarySTL(t *testing.T) {
+	files, _, err := stl.Write(surface(80), "grid")
+	if err != nil {
+		t.Fatal(err)
+	}
+	sound := files[0].Data
+	want, err := read(stl.Format(), files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bad := []uint32{0x7f800000, 0xff800000, 0x7fc00000, 0x7f800001, 0xffffffff}
+	for i, facet := range []int{0, 1, 5000, 12000, 2*79*79 - 1} {
+		for corner := range 9 {
+			data := slices.Clone(sound)
+			at := 84 + 50*facet + 12 + 4*corner
+			binary.LittleEndian.PutUint32(data[at:], bad[(i+corner)%len(bad)])
+			_, err := read(stl.Format(), []format.Written{{Data: data}})
+			if err == nil || format.Place(err) != fmt.Sprintf("offset %d", at) || !strings.Contains(err.Error(), fmt.Sprintf("facet %d has a corner at", facet)) {
+				t.Errorf("number %d of facet %d: %v", corner, facet, err)
+			}
+			// The largest numbers and the smallest are numbers.
+			binary.LittleEndian.PutUint32(data[at:], []uint32{0x7f7fffff, 0xff7fffff, 0x00000001, 0x80000000}[corner%4])
+			if _, err := read(stl.Format(), []format.Written{{Data: data}}); err != nil {
+				t.Errorf("number %d of facet %d: %v", corner, facet, err)
+			}
+		}
+		data := slices.Clone(sound)
+		for k, v := range []float32{float32(math.NaN()), 3, float32(math.Inf(1))} {
+			binary.LittleEndian.PutUint32(data[84+50*facet+4*k:], math.Float32bits(v))
+		}
+		got, err := read(stl.Format(), []format.Written{{Data: data}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, b := got.Meshes[0].Parts[0].Normals[9*facet:], want.Meshes[0].Parts[0].Normals[9*facet:]
+		for k := range 9 {
+			if math.Abs(float64(a[k]-b[k])) > 1e-5 || a[k] != a[k%3] {
+				t.Fatalf("normals of facet %d are %v, want %v", facet, a[:9], b[:9])
+			}
+		}
+	}
+}
+
+// Text that is written otherwise than usual, and what is said of it.
+func TestTextSTL(t *testing.T) {
+	for _, c := range []struct {
+		name, text string
+		facets     []int // of each solid
+		notes      []string
+	}{
+		{"large letters", "SOLID PIER\r\nFACET NORMAL 0 0 1\r\nOUTER LOOP\r\nVERTEX 0 0 0\r\nVERTEX 1 0 0\r\nVERTEX 0 1 0\r\nENDLOOP\r\nENDFACET\r\nENDSOLID PIER\r\n", []int{1}, nil},
+		{"one line", "solid pier\nfacet normal 0 0 1 outer loop vertex 0 0 0 vertex 1 0 0 vertex 0 1 0 endloop endfacet facet normal 0 0 1 outer loop vertex 0 0 0 vertex 1 0 0 vertex 0 1 0 endloop endfacet endsolid", []int{2}, nil},
+		{"no normal", "solid pier\nfacet\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendfacet\nendsolid", []int{1}, nil},
+		{"a normal cut short", "solid pier\nfacet normal 0 1\nouter loop vertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendloop endfacet\nendsolid", []int{1}, nil},
+		{"no end", "solid pier\nfacet normal 0 0 1\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendfacet\n", []int{1}, []string{"the last solid has no end"}},
+		{"cut off", "solid pier\nfacet normal 0 0 1\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendfacet\nfacet normal 0 0 1\nvertex 3 3 3", []int{1}, []string{"the last solid has no end", "the file ends within a facet, which was left out"}},
+		{"words of its own", "solid pier\nfacet normal 0 0 1\ncolour 1 0 0\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendfacet\nendsolid pier\nshading smooth", []int{1}, []string{"2 lines were passed over from a word on that STL does not have"}},
+		{"an empty solid", "solid pier\nendsolid\nsolid hut\nfacet normal 0 0 1\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendfacet\nendsolid hut", []int{1}, nil},
+	} {
+		if !stl.Probe([]byte(c.text)) {
+			t.Errorf("%s: not recognised", c.name)
+		}
+		s, err := read(stl.Format(), []format.Written{{Data: []byte(c.text)}})
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		var facets []int
+		for _, m := range s.Meshes {
+			facets = append(facets, len(m.Parts[0].Triangles)/3)
+			if n := m.Parts[0].Normals; fmt.Sprint(n[:3]) != "[0 0 1]" && c.name != "a normal cut short" {
+				t.Errorf("%s: normal %v", c.name, n[:3])
+			}
+		}
+		var notes []string
+		for _, n := range s.Notes {
+			notes = append(notes, n.Text)
+		}
+		if !slices.Equal(facets, c.facets) || !slices.Equal(notes, c.notes) {
+			t.Errorf("%s: %v facets, %q", c.name, facets, notes)
+		}
+	}
+}
+
+// The cores have a text in pieces. Whichever way it is cut, it reads the same,
+// and a fault has the same line.
+func TestTextSTLInPieces(t *testing.T) {
+	var text []byte
+	for k, n := range []int{4000, 1, 9000, 300} {
+		text = fmt.Appendf(text, "solid facet %d\n", k)
+		for i := range n {
+			text = fmt.Appendf(text, "  facet normal 0 0 1\n    outer loop\n      vertex %d 0 %d\n      vertex %d.5 0 0\n      vertex 0 %g 0\n    endloop\n  endfacet\n", i, k, i, 1/float64(i+1))
+		}
+		text = append(text, "endsolid\n"...)
+	}
+	all := func() (*scene.Scene, error) { return read(stl.Format(), []format.Written{{Data: text}}) }
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+	want, err := all()
+	if err != nil || len(want.Meshes) != 4 || want.Meshes[2].Name != "facet 2" || len(want.Meshes[2].Parts[0].Triangles) != 27000 {
+		t.Fatalf("%d solids: %v", len(want.Meshes), err)
+	}
+	for cores := 2; cores < 8; cores++ {
+		runtime.GOMAXPROCS(cores)
+		if got, err := all(); err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("in %d pieces it reads otherwise: %v", cores, err)
+		}
+	}
+	for _, c := range []struct{ was, is string }{{"vertex 8000.5 0 0", "vertex 8000.5 0 x"}, {"vertex 8000.5 0 0\n      vertex 0 0.00012498437695288088 0\n    endloop\n  endfacet", "vertex 8000.5 0 0"}} {
+		sound := text
+		if text = bytes.Replace(sound, []byte(c.was), []byte(c.is), 1); len(text) == len(sound) && bytes.Equal(text, sound) {
+			t.Fatalf("there is no %q", c.was)
+		}
+		runtime.GOMAXPROCS(1)
+		_, want := all()
+		for cores := 2; cores < 8; cores++ {
+			runtime.GOMAXPROCS(cores)
+			if _, err := all(); want == nil || err == nil || err.Error() != want.Error() {
+				t.Errorf("in %d pieces: %v, want %v", cores, err, want)
+			}
+		}
+		text = sound
 	}
 }
 
@@ -585,25 +727,160 @@ func surface(side int) *scene.Scene {
 // BenchmarkRead reads large files; with them it reports how many times as
 // fast that is as three's loader under Node, in the same run.
 func BenchmarkRead(b *testing.B) {
-	s := surface(700)
 	for _, w := range (format.Writers{gltf.Writer(), obj.Writer(), ply.Writer(), stl.Writer()}) {
-		list, _, err := w.Write(s, "grid")
+		side := map[string]int{".obj": 800, ".stl": 710}[w.Ending]
+		list, _, err := w.Write(surface(cmp.Or(side, 1000)), "grid")
 		if err != nil {
 			b.Fatal(err)
 		}
-		b.Run(w.Name, func(b *testing.B) {
-			name := filepath.Join(b.TempDir(), list[0].Name)
-			if err := os.WriteFile(name, list[0].Data, 0o644); err != nil {
+		b.Run(w.Name, func(b *testing.B) { benchmarkRead(b, readers[w.Ending], list) })
+		if w.Ending == ".obj" { // its normals are computed
+			bare := surface(side)
+			bare.Meshes[0].Parts[0].Normals = nil
+			list, _, err := w.Write(bare, "grid")
+			if err != nil {
 				b.Fatal(err)
 			}
-			theirs := node(b, "read", name)[0].Ms
-			b.SetBytes(int64(len(list[0].Data)))
-			for b.Loop() {
-				if _, err := read(readers[w.Ending], list); err != nil {
-					b.Fatal(err)
-				}
-			}
-			b.ReportMetric(theirs/(b.Elapsed().Seconds()*1000/float64(b.N)), "times-three")
-		})
+			b.Run("obj-bare", func(b *testing.B) { benchmarkRead(b, readers[w.Ending], list[:1]) })
+		}
+		if w.Ending == ".stl" {
+			text := []format.Written{{Name: "text.stl", Data: textSTL(list[0].Data[:len(list[0].Data)/4/50*50+84])}}
+			b.Run("stl-text", func(b *testing.B) { benchmarkRead(b, readers[".stl"], text) })
+		}
 	}
+}
+
+// BenchmarkReadQuads reads what modellers mostly write: faces of four corners.
+func BenchmarkReadQuads(b *testing.B) {
+	for _, f := range quads(700) {
+		b.Run(f.Name, func(b *testing.B) { benchmarkRead(b, readers[filepath.Ext(f.Name)], []format.Written{f}) })
+	}
+}
+
+// quads is a wavy grid of side x side vertices, with quads, as OBJ and as
+// binary PLY.
+func quads(side int) []format.Written {
+	var text, body, faces []byte
+	for y := range side {
+		for x := range side {
+			h := math.Sin(float64(x)/30) * math.Cos(float64(y)/20)
+			text = fmt.Appendf(text, "v %.6f %.6f %.6f\nvt %.6f %.6f\nvn 0.0000 1.0000 0.0000\n", float64(x)/7, h, float64(y)/7, float64(x)/float64(side), float64(y)/float64(side))
+			body = append(body, words.Bytes([]float32{float32(x) / 7, float32(h), float32(y) / 7})...)
+			if x > 0 && y > 0 {
+				a := uint32(y*side + x)
+				corners := []uint32{a - uint32(side) - 1, a - 1, a, a - uint32(side)}
+				faces = append(append(faces, 4), words.Bytes(corners)...)
+			}
+		}
+	}
+	for at := 0; at < len(faces); at += 17 {
+		text = append(text, 'f')
+		for _, v := range words.Of[uint32](faces[at+1 : at+17]) {
+			text = fmt.Appendf(text, " %d/%d/%d", v+1, v+1, v+1)
+		}
+		text = append(text, '\n')
+	}
+	head := fmt.Sprintf("ply\nformat binary_little_endian 1.0\nelement vertex %d\nproperty float x\nproperty float y\nproperty float z\nelement face %d\nproperty list uchar uint vertex_indices\nend_header\n", side*side, len(faces)/17)
+	return []format.Written{{Name: "quads.obj", Data: text}, {Name: "quads.ply", Data: slices.Concat([]byte(head), body, faces)}}
+}
+
+// Extrusions along a straight spine are what three's loader makes of them. (Bent
+// ones it does not turn into the planes of the bend.)
+func TestExtrusionsAgainstThree(t *testing.T) {
+	dir := t.TempDir()
+	var names []string
+	for i, fields := range []string{
+		"",
+		"beginCap FALSE",
+		"crossSection [ 1 1, 1 -1, -1 -1, -1 1, 1 1 ] spine [ 0 0 0, 0 1 0, 0 4 0 ] scale [ 1 1, 2 1, 0.5 0.5 ]",
+		"crossSection [ 1 0, 0.5 -0.866, -0.5 -0.866, -1 0, -0.5 0.866, 0.5 0.866, 1 0 ] spine [ 0 0 0, 0 2 0 ] scale [ 1 1, 0.5 0.25 ] orientation [ 0 1 0 0, 0 1 0 0.5 ]",
+	} {
+		names = append(names, filepath.Join(dir, fmt.Sprintf("%d.wrl", i)))
+		if err := os.WriteFile(names[i], []byte("#VRML V2.0 utf8\nShape { geometry Extrusion { "+fields+" } }\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i, f := range node(t, append([]string{"read"}, names...)...) {
+		data, err := os.ReadFile(names[i])
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, err := read(x3d.Formats()[0], []format.Written{{Data: data}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if st := s.Stats(); st.Triangles != f.Triangles || !near(st.Min[:], f.Min) || !near(st.Max[:], f.Max) {
+			t.Errorf("%s: %d triangles from %v to %v, three's %d from %v to %v", data, st.Triangles, st.Min, st.Max, f.Triangles, f.Min, f.Max)
+		}
+	}
+}
+
+// A long file's faces are built while its lines are read: it reads as it does
+// on one core, and as another format that holds the same.
+func TestLongFilesOfQuads(t *testing.T) {
+	files := quads(60)
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+	want, err := read(readers[".obj"], files[:1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	runtime.GOMAXPROCS(2)
+	got, err := read(readers[".obj"], files[:1])
+	if err != nil || !reflect.DeepEqual(got, want) {
+		t.Errorf("on two cores it reads otherwise: %v", err)
+	}
+	ply, err := read(readers[".ply"], files[1:])
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, b := got.Stats(), ply.Stats()
+	if a.Triangles != 2*59*59 || a.Triangles != b.Triangles || math.Abs(a.Area-b.Area) > 1e-4*a.Area {
+		t.Errorf("%d and %d triangles, areas of %g and %g", a.Triangles, b.Triangles, a.Area, b.Area)
+	}
+	// A fault far into the file, and a last line that goes on.
+	text := string(files[0].Data)
+	if _, err := read(readers[".obj"], []format.Written{{Data: []byte(text + "f 1 2 9999")}}); err == nil || err.Error() != fmt.Sprintf("line %d: a face uses position 9999, and there are 3600", strings.Count(text, "\n")+1) {
+		t.Errorf("a face of a vertex that is not there: %v", err)
+	}
+	more, err := read(readers[".obj"], []format.Written{{Data: []byte(text + "f 1/1/1 2/2/2 \\\n3/3/3\\")}})
+	if err != nil || more.Stats().Triangles != a.Triangles+1 {
+		t.Errorf("a last line that goes on: %v", err)
+	}
+}
+
+func benchmarkRead(b *testing.B, r format.Reader, files []format.Written) {
+	name := filepath.Join(b.TempDir(), files[0].Name)
+	if err := os.WriteFile(name, files[0].Data, 0o644); err != nil {
+		b.Fatal(err)
+	}
+	theirs := node(b, "read", name)[0].Ms
+	b.SetBytes(int64(len(files[0].Data)))
+	for b.Loop() {
+		if _, err := read(r, files); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(theirs/(b.Elapsed().Seconds()*1000/float64(b.N)), "times-three")
+}
+
+// textSTL is a binary file's facets as text.
+func textSTL(binary []byte) []byte {
+	out := []byte("solid grid\n")
+	three := func(p []byte) {
+		for _, v := range words.Of[float32](p[:12]) {
+			out = strconv.AppendFloat(append(out, ' '), float64(v), 'g', -1, 32)
+		}
+		out = append(out, '\n')
+	}
+	for f := 84; f+50 <= len(binary); f += 50 {
+		out = append(out, "facet normal"...)
+		three(binary[f:])
+		out = append(out, "outer loop\n"...)
+		for c := range 3 {
+			out = append(out, "vertex"...)
+			three(binary[f+12+12*c:])
+		}
+		out = append(out, "endloop\nendfacet\n"...)
+	}
+	return append(out, "endsolid grid\n"...)
 }
