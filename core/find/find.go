@@ -133,6 +133,7 @@ func (in *Input) finder() Finder {
 // scene as missing, with where they were looked for. format says what the
 // entry was read as.
 func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format string, err error) {
+	defer caught(&err)
 	head := in.Data[:min(len(in.Data), layout.HeadBytes)]
 	if x := l.Layouts.Find(head); x != nil {
 		switch x.Kind {
@@ -233,7 +234,8 @@ func (nowhere) Resolve(string, func(*source.Source, int) bool) (source.Hit, bool
 }
 
 // PictureOf decodes a picture, whose palette may lie in another file.
-func (l *Library) PictureOf(ctx context.Context, in Input) (Decoded, error) {
+func (l *Library) PictureOf(ctx context.Context, in Input) (d Decoded, err error) {
+	defer caught(&err)
 	data := in.Data
 	head := data[:min(len(data), layout.HeadBytes)]
 	if x := l.Layouts.Find(head); x != nil && x.Kind == layout.Picture {
@@ -244,8 +246,8 @@ func (l *Library) PictureOf(ctx context.Context, in Input) (Decoded, error) {
 		out, err := pixel.PNG(img)
 		return Decoded{out, "image/png", x.Name, img.Rect.Dx(), img.Rect.Dy()}, err
 	}
-	out, mime, from, w, h, err := pixel.Encoded(data)
-	return Decoded{out, mime, from, w, h}, err
+	d.Data, d.MIME, d.Format, d.Width, d.Height, err = pixel.Encoded(data)
+	return d, err
 }
 
 // missing is the error of a companion that was not found.

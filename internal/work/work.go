@@ -233,6 +233,9 @@ func (p *Pool) giveBack(ctx context.Context, job db.Job, name string) error {
 	return err
 }
 
+// Log writes to the server's log.
+func (p *Pool) Log(msg string, a ...any) { p.log(msg, a...) }
+
 func (p *Pool) handle(ctx context.Context, t *Task) (err error) {
 	h := p.handlers[t.Job.Kind]
 	if h == nil {
