@@ -10,6 +10,9 @@ import (
 
 	"github.com/chromedp/chromedp/kb"
 
+	"excavate/core/format/gltf"
+	"excavate/core/geom"
+	"excavate/core/scene"
 	"excavate/e2e/browser"
 	"excavate/internal/demo"
 )
@@ -211,6 +214,57 @@ func TestOddAddresses(t *testing.T) {
 		p.shows(`.pane.r h2`, "ferry_keeper")
 		p.until(`!document.querySelector('.fault')`)
 	}
+	for path, says := range map[string]string{
+		"/p/1/nowhere":     "/p/1/nowhere is no page of Excavate",
+		"/projects/1":      "/projects/1 is no page of Excavate",
+		"/p/1/finds/1/bow": "/p/1/finds/1/bow is no page of Excavate",
+		"/p/99/finds":      "there is no project 99",
+	} {
+		p.try(p.Go(path))
+		p.until(fmt.Sprintf(`document.body.innerText.includes(%q)`, says))
+		p.click(`a[href="/"]`)
+		p.until(`location.pathname === '/'`)
+	}
+}
+
+// Weights show however many bones move a vertex: here five of six do, one as
+// much as another, and the sixth none.
+func TestWeightsOfManyBones(t *testing.T) {
+	p := start(t)
+	s := &scene.Scene{Name: "reed", Basis: geom.GLTF}
+	part := scene.Part{Material: scene.None, Positions: []float32{-1, 0, 0, 1, 0, 0, 1, 2, 0, -1, 2, 0}, Triangles: []uint32{0, 1, 2, 0, 2, 3}, Influences: 5}
+	for range 4 {
+		part.Joints = append(part.Joints, 0, 1, 2, 3, 4)
+		part.Weights = append(part.Weights, 0.2, 0.2, 0.2, 0.2, 0.2)
+	}
+	body := scene.NewNode("reed")
+	body.Mesh, body.Skin = 0, 0
+	s.Nodes, s.Meshes = []scene.Node{body}, []scene.Mesh{{Name: "reed", Parts: []scene.Part{part}}}
+	skin := scene.Skin{Name: "reed", Root: 1}
+	for b := range 6 {
+		n := scene.NewNode(fmt.Sprintf("stalk %d", b))
+		if b > 0 {
+			n.Parent = 1
+		}
+		s.Nodes = append(s.Nodes, n)
+		skin.Joints = append(skin.Joints, b+1)
+		skin.InverseBind = append(skin.InverseBind, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1)
+	}
+	s.Skins = []scene.Skin{skin}
+	data, _, err := gltf.Write(s, gltf.Options{})
+	p.try(err)
+	p.try(os.WriteFile(filepath.Join(p.demo, "reed.glb"), data, 0o644))
+	p.mountFile("reed.glb")
+	p.click(`[data-entry="reed.glb"]`)
+	p.clickText("Make it a find")
+	p.wait(`[role="combobox"][aria-label="Surface"]`)
+	p.drew(100)
+	p.choose("Surface", "weights")
+	// The scene's own numbers of the nodes: bones follow the body.
+	p.choose("Bone", "6")
+	p.until(`location.search.includes('bone=6')`)
+	p.changes("the fifth bone after one that moves nothing", func() { p.choose("Bone", "5") })
+	p.changes("one that moves nothing after the fifth", func() { p.choose("Bone", "6") })
 }
 
 // Rows are chosen by keyboard too; a range with Shift; the choice is kept.

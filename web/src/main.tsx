@@ -7,6 +7,7 @@ import { CssBaseline, ThemeProvider } from '@mui/material'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { createBrowserRouter, RouterProvider } from 'react-router'
 import { theme } from './theme'
+import { Lost } from './parts/Lost'
 import { Projects, Shell } from './Shell'
 import { Sources } from './stages/Sources'
 import { Bytes } from './stages/Bytes'
@@ -17,8 +18,8 @@ import { Rehearsal } from './stages/Rehearsal'
 import { Delivery } from './stages/Delivery'
 
 const router = createBrowserRouter([
-  { path: '/', element: <Projects /> },
-  { path: '/p/:project', element: <Shell />, children: [
+  { path: '/', element: <Projects />, errorElement: <Lost /> },
+  { path: '/p/:project', element: <Shell />, errorElement: <Lost />, children: [
     { path: 'sources', element: <Sources /> },
     { path: 'sources/bytes/:entry', element: <Bytes /> },
     { path: 'sources/layouts', element: <Layouts /> },
@@ -27,7 +28,9 @@ const router = createBrowserRouter([
     { path: 'chain/:chain?', element: <Chain /> },
     { path: 'rehearsal/:chain?', element: <Rehearsal /> },
     { path: 'delivery/:chain?', element: <Delivery /> },
+    { path: '*', element: <Lost /> },
   ] },
+  { path: '*', element: <Lost /> },
 ])
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 2000 } } })
 

@@ -174,13 +174,22 @@ export class Model3D {
   private weigh(o: THREE.Mesh, bone: number): boolean {
     if (!(o instanceof THREE.SkinnedMesh)) return false
     const at = o.skeleton.bones.indexOf(this.nodes.get(bone) as THREE.Bone)
-    const { skinIndex, skinWeight } = o.geometry.attributes
+    const a = o.geometry.attributes, { skinIndex, skinWeight } = a
     if (at < 0 || !skinIndex || !skinWeight) return false
+    // Sets beyond the first, which the loader scales until it sums to one.
+    const more: [THREE.BufferAttribute, THREE.BufferAttribute][] = []
+    for (let s = 1; a[`joints_${s}`] && a[`weights_${s}`]; s++) more.push([a[`joints_${s}`] as THREE.BufferAttribute, a[`weights_${s}`] as THREE.BufferAttribute])
     const n = skinIndex.count, rgb = new Float32Array(n * 3)
     const c = this.paint(), none = new THREE.Color(c.clay).lerp(new THREE.Color('#ffffff'), 0.35), half = new THREE.Color(c.ochre), full = new THREE.Color(c.iron), x = new THREE.Color()
     for (let i = 0; i < n; i++) {
       let w = 0
-      for (let k = 0; k < 4; k++) if (skinIndex.getComponent(i, k) === at) w += skinWeight.getComponent(i, k)
+      let rest = 0
+      for (let k = 0; k < 4; k++) {
+        if (skinIndex.getComponent(i, k) === at) w += skinWeight.getComponent(i, k)
+        for (const [, weights] of more) rest += weights.getComponent(i, k)
+      }
+      w *= 1 - rest
+      for (let k = 0; k < 4; k++) for (const [joints, weights] of more) if (joints.getComponent(i, k) === at) w += weights.getComponent(i, k)
       if (w < 0.5) x.copy(none).lerp(half, w * 2); else x.copy(half).lerp(full, Math.min(1, w * 2 - 1))
       rgb.set([x.r, x.g, x.b], i * 3)
     }

@@ -154,7 +154,7 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
           <Figures stats={m.stats} basis={m.basis} />
           {(m.cameras?.length || m.helpers?.length || m.rootBone) && <><div className="head bare"><h2>In it</h2></div><div className="facts">
             {m.rootBone && <><span>Root bone</span><div className="mono">{m.rootBone}</div></>}
-            <span>Materials</span><div>{m.materials.join(', ')}</div>
+            <span>Materials</span><div>{m.materials.join(', ') || 'none'}</div>
             {m.motions.length > 0 && <><span>Motions</span><div>{m.motions.map((x) => `${x.name} ${x.seconds.toFixed(1)} s`).join(', ')}</div></>}
             {m.cameras && m.cameras.length > 0 && <><span>Cameras</span><div className="warn">{m.cameras.join(', ')}</div></>}
             {m.helpers && m.helpers.length > 0 && <><span>Helpers</span><div className="warn">{m.helpers.join(', ')}</div></>}
