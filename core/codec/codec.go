@@ -57,6 +57,14 @@ func init() {
 	}
 }
 
+// String is the method's name, empty for a method that is not known (nil).
+func (c *Codec) String() string {
+	if c == nil {
+		return ""
+	}
+	return c.Name
+}
+
 // Named returns one of the usual methods, nil if there is none of that name.
 func Named(name string) *Codec { return named[name] }
 

@@ -16,9 +16,9 @@ type Entry struct {
 	Offset int64
 	Packed int64
 	Size   int64
-	Codec  *codec.Codec
-	File   string // the other file that holds the bytes; empty: this one
-	CRC32  uint32 // IEEE; valid if HasCRC
+	Codec  *codec.Codec // nil if Err came before it was known
+	File   string       // the other file that holds the bytes; empty: this one
+	CRC32  uint32       // IEEE; valid if HasCRC
 	HasCRC bool
 	Err    error // why this entry cannot be read, if it cannot
 }
@@ -121,7 +121,7 @@ func (r *run) entries(e *env) ([]Entry, error) {
 				return r.cancelled()
 			}
 		}
-		x := Entry{Codec: codec.Stored}
+		x := Entry{}
 		x.Err = m.entry(&x, i, e)
 		if x.Err != nil && x.Name == "" {
 			x.Name = fmt.Sprintf("entry %d", i)
@@ -202,6 +202,7 @@ func (m *containerMap) entry(x *Entry, i int, e *env) (err error) {
 			return err
 		}
 	}
+	x.Codec = codec.Stored
 	if m.codec != nil {
 		if x.Codec, err = m.codec.eval(e); err != nil {
 			return err

@@ -49,7 +49,7 @@ func (s *Source) openLayout(ctx context.Context, f *file, l *layout.Layout) erro
 	s.taken = newNames(len(list))
 	for i := range list {
 		e := &list[i]
-		if err := s.add(Entry{Size: e.Size, Packed: e.Packed, Codec: e.Codec.Name, Offset: e.Offset, Block: -1, Err: e.Err}, e.Name); err != nil {
+		if err := s.add(Entry{Size: e.Size, Packed: e.Packed, Codec: e.Codec.String(), Offset: e.Offset, Block: -1, Err: e.Err}, e.Name); err != nil {
 			return err
 		}
 	}

@@ -18,6 +18,7 @@ import (
 
 	"excavate/core/extract"
 	"excavate/core/source"
+	"excavate/internal/demo"
 )
 
 // tree is a folder with files of several sizes.
@@ -605,6 +606,25 @@ container:
 	defer in.Close()
 	if b, err := in.Read(in.Lookup("heron.txt")); err != nil || string(b) != "heron" {
 		t.Errorf("%q %v", b, err)
+	}
+}
+
+// TestUnknownMethod leaves out the entry that is packed in a way its layout
+// does not know, and says so; the others are read.
+func TestUnknownMethod(t *testing.T) {
+	p := write(t, "odd.pack", demo.Pack([]demo.PackEntry{{Name: "reed.txt", Data: []byte("reed")}, {Name: "odd.bin", Data: []byte("odd"), Packing: 9}}))
+	s := openWith(t, p, source.Options{Layouts: set(t)})
+	if b, err := s.Read(s.Lookup("reed.txt")); err != nil || string(b) != "reed" {
+		t.Errorf("%q %v", b, err)
+	}
+	if len(s.Problems) != 1 || !strings.Contains(s.Problems[0].Error(), "the layout knows only 0, 1, 2") {
+		t.Errorf("problems %v", s.Problems)
+	}
+	if e := s.Entries()[1]; e.Codec != "" || e.Err == nil {
+		t.Errorf("%+v", e)
+	}
+	if b, err := s.Read(1); err == nil {
+		t.Errorf("read as %q", b)
 	}
 }
 

@@ -518,7 +518,7 @@ func (s *Service) MakeOf(ctx context.Context, entry int64, l *layout.Layout) (*M
 		}
 		m.Count = len(list)
 		for _, x := range list[:min(len(list), madeEntries)] {
-			y := MadeEntry{Name: x.Name, At: x.Offset, Size: x.Size, Codec: x.Codec.Name}
+			y := MadeEntry{Name: x.Name, At: x.Offset, Size: x.Size, Codec: x.Codec.String()}
 			if x.Err != nil {
 				y.Error = x.Err.Error()
 			}
