@@ -2,6 +2,7 @@ package scene
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -27,13 +28,13 @@ func LevelOf(name string) (base string, level int, ok bool) {
 	return strings.TrimRight(name[:k-3], " _-."), level, true
 }
 
-// levelsName is the name of the choice between levels of detail.
-const levelsName = "level of detail"
+// DetailChoice is the name of the choice between levels of detail.
+const DetailChoice = "level of detail"
 
 // ChooseDetail leaves one level of detail of each thing that a scene has in
 // several: the chosen one, or the nearest finer one. wanted is "all", "finest"
 // or "level" and a number; what it does not know means all. The choice itself
-// is added to the scene's.
+// is added to the scene's, unless the file's own is there already.
 func (s *Scene) ChooseDetail(wanted string) {
 	type thing struct{ levels map[int][]int } // nodes by level
 	things := map[string]*thing{}
@@ -62,10 +63,10 @@ func (s *Scene) ChooseDetail(wanted string) {
 			}
 		}
 	}
-	if most == 0 {
+	if most == 0 || slices.ContainsFunc(s.Choices, func(c Choice) bool { return c.Name == DetailChoice }) {
 		return
 	}
-	c := Choice{Name: levelsName, About: "the file has things in several levels of detail, 0 the finest", Options: []string{"all", "finest"}, Chosen: "all"}
+	c := Choice{Name: DetailChoice, About: "the file has things in several levels of detail, 0 the finest", Options: []string{"all", "finest"}, Chosen: "all"}
 	level := -1
 	for l := 1; l <= min(most, 8); l++ {
 		c.Options = append(c.Options, fmt.Sprintf("level %d", l))

@@ -23,28 +23,36 @@ func Pieces(s *scene.Scene) []Piece {
 	var out []Piece
 	world := s.World()
 	for i := range s.Nodes {
-		n := &s.Nodes[i]
-		if n.Mesh < 0 {
-			continue
-		}
-		m := &s.Meshes[n.Mesh]
-		name := n.Name
-		if name == "" {
-			name = m.Name
-		}
-		mirrored := n.Skin < 0 && world[i].Det3() < 0
-		for k := range m.Parts {
-			p := &m.Parts[k]
-			x := Piece{Name: name, Part: p, Triangles: p.Triangles}
-			x.Positions, x.Normals = s.Posed(i, p, world)
-			if mirrored {
-				x.Triangles = make([]uint32, len(p.Triangles))
-				for t := 0; t+2 < len(p.Triangles); t += 3 {
-					x.Triangles[t], x.Triangles[t+1], x.Triangles[t+2] = p.Triangles[t], p.Triangles[t+2], p.Triangles[t+1]
-				}
+		out = append(out, Node(s, i, world)...)
+	}
+	return out
+}
+
+// Node is the parts of a node's mesh, where place has the node; skins take the
+// places of their bones of it too.
+func Node(s *scene.Scene, i int, place []geom.Mat4) []Piece {
+	n := &s.Nodes[i]
+	if n.Mesh < 0 {
+		return nil
+	}
+	m := &s.Meshes[n.Mesh]
+	name := n.Name
+	if name == "" {
+		name = m.Name
+	}
+	mirrored := n.Skin < 0 && place[i].Det3() < 0
+	out := make([]Piece, len(m.Parts))
+	for k := range m.Parts {
+		p := &m.Parts[k]
+		x := Piece{Name: name, Part: p, Triangles: p.Triangles}
+		x.Positions, x.Normals = s.Posed(i, p, place)
+		if mirrored {
+			x.Triangles = make([]uint32, len(p.Triangles))
+			for t := 0; t+2 < len(p.Triangles); t += 3 {
+				x.Triangles[t], x.Triangles[t+1], x.Triangles[t+2] = p.Triangles[t], p.Triangles[t+2], p.Triangles[t+1]
 			}
-			out = append(out, x)
 		}
+		out[k] = x
 	}
 	return out
 }
@@ -60,6 +68,8 @@ type Has struct {
 	Colours   int // sets
 	Lines     bool
 	Points    bool
+	Cameras   bool
+	Lights    bool
 }
 
 // Lost are the notes on what a flat format does not carry of a scene, each
@@ -109,8 +119,12 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 	lose(points, "point", "points")
 	lose(len(s.Skins), "skin", "skins")
 	lose(len(s.Motions), "motion", "motions")
-	lose(len(s.Cameras), "camera", "cameras")
-	lose(len(s.Lights), "light", "lights")
+	if !has.Cameras {
+		lose(len(s.Cameras), "camera", "cameras")
+	}
+	if !has.Lights {
+		lose(len(s.Lights), "light", "lights")
+	}
 	if !has.Materials {
 		lose(len(s.Materials), "material", "materials")
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"excavate/core/format"
 	"excavate/core/geom"
 )
 
@@ -150,7 +151,9 @@ func TestUsesAreCounted(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			_, err = build(context.Background(), roots, 0, p.notes, 40)
+			b := newBuilder(context.Background(), format.File{}, 0, p.notes, true)
+			b.most = 40
+			_, err = b.build(roots)
 			if fails != (err != nil) || fails && !strings.Contains(err.Error(), "line 1: more than 40 corners of faces, lines and points, counting each use") {
 				t.Errorf("%d uses of %s: %v", uses, geometry, err)
 			}

@@ -1,7 +1,7 @@
 // Package x3d reads X3D (ISO/IEC 19775-1; XML encoding ISO/IEC 19776-1,
-// classic encoding 19776-2) and VRML97 (ISO/IEC 14772-1): shapes with their
-// transforms, faces and primitives, colours, normals, textures, DEF and USE,
-// Switch and LOD, and prototypes; lines and points. It writes VRML97 and X3D.
+// classic encoding 19776-2) and VRML97 (ISO/IEC 14772-1): nodes within nodes,
+// faces and primitives, lines and points, colours, normals, textures, DEF and
+// USE, Switch and LOD, prototypes, lights and viewpoints. It writes both.
 package x3d
 
 import (

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"sort"
 
 	"excavate/core/format"
 	"excavate/core/format/corner"
@@ -41,7 +40,7 @@ func readClassic(ctx context.Context, f format.File) (*scene.Scene, error) {
 		p.line = line
 		return nil, p.errorf("a } closes nothing")
 	}
-	return build(ctx, roots, p.metres, p.notes, mostCorners+len(f.Data)/8)
+	return newBuilder(ctx, f, p.metres, p.notes, bytes.HasPrefix(p.b, []byte("#VRML"))).build(roots)
 }
 
 func readXML(ctx context.Context, f format.File) (*scene.Scene, error) {
@@ -49,156 +48,45 @@ func readXML(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if err != nil {
 		return nil, err
 	}
-	return build(ctx, roots, metres, notes, mostCorners+len(f.Data)/8)
-}
-
-// builder puts shapes into a scene. Transforms are applied to what they hold:
-// theirs may shear, which nodes cannot.
-type builder struct {
-	ctx       context.Context
-	s         *scene.Scene
-	materials map[materialKey]int
-	pictures  map[any]int // by address or node
-	notes     map[string]int
-	visits    int
-	shapes    int
-	corners   int
-	most      int // corners
-	names     map[string]int
-}
-
-type materialKey struct{ appearance *node }
-
-// What USE can make of little is bounded: nodes visited, shapes, and corners of
-// faces in all.
-const (
-	mostVisits  = 1 << 20
-	mostShapes  = 1 << 16
-	mostCorners = 16 << 20 // and one for every eight bytes of the file
-)
-
-func build(ctx context.Context, roots []*node, metres float64, notes map[string]int, most int) (*scene.Scene, error) {
-	b := &builder{ctx: ctx, most: most, s: &scene.Scene{}, materials: map[materialKey]int{}, pictures: map[any]int{}, notes: notes, names: map[string]int{}}
-	// X3D 4.3.5 and 4.3.6: metres, right-handed, Y up; a viewer looks along -Z.
-	b.s.Basis = geom.GLTF
-	if metres > 0 && metres-metres == 0 {
-		b.s.Basis.MetresPerUnit = metres
-	}
-	for _, n := range roots {
-		if err := b.visit(n, geom.Identity, 0); err != nil {
-			return nil, err
-		}
-	}
-	if len(b.s.Meshes) == 0 {
-		return nil, fmt.Errorf("it has no shape with a surface")
-	}
-	kinds := make([]string, 0, len(b.notes))
-	for k := range b.notes {
-		kinds = append(kinds, k)
-	}
-	sort.Strings(kinds)
-	for _, k := range kinds {
-		b.s.Notes = append(b.s.Notes, scene.Note{Text: fmt.Sprintf("%d %s left out", b.notes[k], k), Loss: true})
-	}
-	return b.s, b.s.Validate()
-}
-
-func (b *builder) visit(n *node, m geom.Mat4, deep int) error {
-	if b.visits++; b.visits > mostVisits {
-		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d nodes, counting each use", mostVisits)
-	}
-	if b.visits&0xfff == 0 && b.ctx.Err() != nil {
-		return b.ctx.Err()
-	}
-	if deep > mostDepth {
-		return format.Errorf(fmt.Sprintf("line %d", n.line), "nodes nest more than %d deep", mostDepth)
-	}
-	all := func(list []*node, m geom.Mat4) error {
-		for _, k := range list {
-			if err := b.visit(k, m, deep+1); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	switch n.typ {
-	case "X3D", "Scene", "Group", "StaticGroup", "Anchor", "Collision", "Billboard", "Layer", "LayerSet", "Viewport":
-		return all(n.children("children"), m)
-	case "head", "Header", "meta", "component", "unit", "WorldInfo", "NavigationInfo", "MetadataString", "MetadataSet":
-		return nil
-	case "Transform":
-		return all(n.children("children"), m.Mul(transform(n)))
-	case "Switch":
-		list := n.children("choice", "children")
-		if k := int(n.num("whichChoice", -1)); k >= 0 && k < len(list) {
-			if len(list) > 1 {
-				b.notes["other choices of a Switch"] += len(list) - 1
-			}
-			return b.visit(list[k], m, deep+1)
-		}
-		b.notes["choices of a Switch that shows none"] += len(list)
-		return nil
-	case "LOD":
-		list := n.children("level", "children")
-		if len(list) > 1 {
-			b.notes["coarser levels of detail"] += len(list) - 1
-		}
-		if len(list) > 0 {
-			return b.visit(list[0], m, deep+1)
-		}
-		return nil
-	case "Shape":
-		return b.shape(n, m)
-	}
-	b.notes[n.typ+" nodes"]++
-	return nil
-}
-
-// transform is X3D 10.4.4: T C R SR S -SR -C.
-func transform(n *node) geom.Mat4 {
-	v3 := func(f string, x float64) geom.Vec3 { v := n.vec(f, x, x, x); return geom.Vec3{v[0], v[1], v[2]} }
-	turn := func(f string, sign float64) geom.Mat4 {
-		r := n.vec(f, 0, 0, 1, 0)
-		axis := geom.Vec3{r[0], r[1], r[2]}
-		if axis.Len() == 0 {
-			return geom.Identity
-		}
-		return geom.TRS(geom.Vec3{}, geom.AxisAngle(axis.Norm(), sign*r[3]), geom.Vec3{1, 1, 1})
-	}
-	move := func(t geom.Vec3) geom.Mat4 { return geom.TRS(t, geom.Quat{0, 0, 0, 1}, geom.Vec3{1, 1, 1}) }
-	c := v3("center", 0)
-	scale := geom.TRS(geom.Vec3{}, geom.Quat{0, 0, 0, 1}, v3("scale", 1))
-	return move(v3("translation", 0).Add(c)).Mul(turn("rotation", 1)).Mul(turn("scaleOrientation", 1)).Mul(scale).Mul(turn("scaleOrientation", -1)).Mul(move(c.Mul(-1)))
+	return newBuilder(ctx, f, metres, notes, false).build(roots)
 }
 
 var geometries = []string{"IndexedFaceSet", "IndexedTriangleSet", "TriangleSet", "IndexedTriangleStripSet", "TriangleStripSet", "IndexedTriangleFanSet", "TriangleFanSet", "IndexedQuadSet", "QuadSet",
 	"Box", "Sphere", "Cone", "Cylinder", "ElevationGrid", "Extrusion", "Text", "PointSet", "IndexedLineSet", "LineSet"}
 
-func (b *builder) shape(n *node, m geom.Mat4) error {
+// mesh makes the mesh of a shape, moved by rest; below 0 is one that shows
+// nothing.
+func (b *builder) mesh(n *node, name string, rest geom.Mat4) (int, error) {
 	g := n.child("geometry", geometries...)
 	if g == nil {
-		return nil
+		return scene.None, nil
 	}
 	if b.shapes++; b.shapes > mostShapes {
-		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d shapes, counting each use", mostShapes)
+		return 0, n.errorf("more than %d shapes, counting each use", mostShapes)
+	}
+	count := func(corners int) error {
+		if b.corners += corners; b.corners > b.most {
+			return n.errorf("more than %d corners of faces, lines and points, counting each use", b.most)
+		}
+		return nil
+	}
+	if old, ok := b.meshes[n]; ok && rest == geom.Identity {
+		return old.mesh, count(old.corners)
 	}
 	f, err := faces(g)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	if f == nil {
 		b.notes[g.typ+" nodes"]++
-		return nil
+		return scene.None, nil
 	}
-	b.corners += len(f.lines) + len(f.points)
+	corners := len(f.lines) + len(f.points)
 	for _, face := range f.faces {
-		b.corners += len(face)
+		corners += len(face)
 	}
-	if b.corners > b.most {
-		return format.Errorf(fmt.Sprintf("line %d", n.line), "more than %d corners of faces, lines and points, counting each use", b.most)
-	}
-	if len(f.faces)+len(f.lines)+len(f.points) == 0 {
-		return nil
+	if err := count(corners); err != nil || corners == 0 {
+		return scene.None, err
 	}
 	look := n.child("appearance", "Appearance")
 	material := b.material(look)
@@ -206,14 +94,31 @@ func (b *builder) shape(n *node, m geom.Mat4) error {
 		f.unfold()
 	}
 	part, err := f.part()
-	if err != nil || len(part.Triangles)+len(part.Lines)+len(part.Points) == 0 {
-		return err
+	if err != nil || part.Empty() {
+		return scene.None, err
 	}
 	part.Material = material
 	if look != nil {
 		moveUVs(part, look.child("textureTransform", "TextureTransform"))
 	}
-	// Into world space.
+	if !f.solid && material >= 0 {
+		b.s.Materials[material].TwoSided = true
+	}
+	if rest != geom.Identity {
+		if err := move(part, rest, g); err != nil {
+			return 0, err
+		}
+	}
+	mesh := len(b.s.Meshes)
+	b.s.Meshes = append(b.s.Meshes, scene.Mesh{Name: name, Parts: []scene.Part{*part}})
+	if rest == geom.Identity {
+		b.meshes[n] = built{mesh, corners}
+	}
+	return mesh, nil
+}
+
+// move applies a transform to a part's vertices.
+func move(part *scene.Part, m geom.Mat4, g *node) error {
 	nm := m.NormalMatrix()
 	each := func(d []float32, f func(geom.Vec3) geom.Vec3) error {
 		for i := 0; i+2 < len(d); i += 3 {
@@ -221,7 +126,7 @@ func (b *builder) shape(n *node, m geom.Mat4) error {
 			for k := range 3 {
 				x, ok := format.Finite32(v[k])
 				if !ok {
-					return format.Errorf(fmt.Sprintf("line %d", g.line), "a place of %g", v[k])
+					return g.errorf("a place of %g", v[k])
 				}
 				d[i+k] = x
 			}
@@ -231,32 +136,12 @@ func (b *builder) shape(n *node, m geom.Mat4) error {
 	if err := each(part.Positions, m.Point); err != nil {
 		return err
 	}
-	if err := each(part.Normals, func(v geom.Vec3) geom.Vec3 { return nm.Dir(v).Norm() }); err != nil {
-		return err
-	}
 	if m.Det3() < 0 {
 		for i := 0; i+2 < len(part.Triangles); i += 3 {
 			part.Triangles[i+1], part.Triangles[i+2] = part.Triangles[i+2], part.Triangles[i+1]
 		}
 	}
-	if !f.solid && part.Material >= 0 {
-		b.s.Materials[part.Material].TwoSided = true
-	}
-	name := n.def
-	if name == "" {
-		name = g.def
-	}
-	if name == "" {
-		name = "shape"
-	}
-	if b.names[name]++; b.names[name] > 1 {
-		name = fmt.Sprintf("%s %d", name, b.names[name])
-	}
-	node := scene.NewNode(name)
-	node.Mesh = len(b.s.Meshes)
-	b.s.Meshes = append(b.s.Meshes, scene.Mesh{Name: name, Parts: []scene.Part{*part}})
-	b.s.Nodes = append(b.s.Nodes, node)
-	return nil
+	return each(part.Normals, func(v geom.Vec3) geom.Vec3 { return nm.Dir(v).Norm() })
 }
 
 func (b *builder) material(a *node) int {

@@ -44,7 +44,8 @@ type made struct {
 
 func (m *made) set(f ...field) *made { m.fields = append(m.fields, f...); return m }
 
-// write puts every part where its node has it: metres, right-handed, Y up.
+// write writes nodes within nodes, skinned meshes where their bones have them:
+// metres, right-handed, Y up.
 func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.Note, error) {
 	title := "VRML97"
 	if asXML {
@@ -64,14 +65,11 @@ func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.N
 	}
 	plain := *s
 	plain.Basis = geom.Basis{} // what becomes of it is said above
-	notes = append(notes, flat.Lost(&plain, flat.Has{Format: title, Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true})...)
+	notes = append(notes, flat.Lost(&plain, flat.Has{Format: title, Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true, Cameras: true, Lights: true})...)
 	pictures := flat.PictureNames(s)
 	w := writer{s: turned, xml: asXML, pictures: pictures, defs: map[string]bool{}, looks: map[look]string{}, lost: map[string]int{}}
-	var roots []*made
-	for _, p := range flat.Pieces(turned) {
-		roots = append(roots, w.shapes(&p)...)
-	}
-	for _, l := range []string{"roles of pictures", "pictures that lie otherwise than the first", "cutoffs of alpha", "mirrored repeats of pictures"} {
+	roots := w.tree()
+	for _, l := range []string{"roles of pictures", "pictures that lie otherwise than the first", "cutoffs of alpha", "mirrored repeats of pictures", "cameras without perspective", "strengths of lights above 1"} {
 		if n := w.lost[l]; n > 0 {
 			notes = append(notes, scene.Note{Text: fmt.Sprintf("%d %s not written: %s has no such thing", n, l, title), Loss: true})
 		}
@@ -114,6 +112,10 @@ type writer struct {
 	defs     map[string]bool
 	looks    map[look]string // their DEF
 	lost     map[string]int
+	children [][]int
+	rests    []geom.Mat4      // what a node's own transform does not say
+	uses     []int            // of each mesh by nodes that have it as it is
+	shared   map[int][]string // DEFs of the shapes of meshes that several nodes use
 	b        bytes.Buffer
 	num      []byte
 }
@@ -140,8 +142,9 @@ func (w *writer) def(name, usual string) string {
 	return out
 }
 
-// shapes are a piece's surface, its lines and its points.
-func (w *writer) shapes(p *flat.Piece) (out []*made) {
+// shapes are a piece's surface, its lines and its points; they have no names
+// where name is empty.
+func (w *writer) shapes(p *flat.Piece, name string) (out []*made) {
 	two := p.Part.Material >= 0 && w.s.Materials[p.Part.Material].TwoSided
 	coord := &made{typ: "Coordinate", fields: []field{{name: "point", nums: p.Positions}}}
 	var colour *made
@@ -163,9 +166,11 @@ func (w *writer) shapes(p *flat.Piece) (out []*made) {
 		}
 		colour = &made{typ: typ, fields: []field{{name: "color", nums: c}}}
 	}
-	name := p.Name
 	add := func(g *made, stroke bool) {
-		m := &made{typ: "Shape", def: w.def(name, "shape")}
+		m := &made{typ: "Shape"}
+		if name != "" {
+			m.def = w.def(name, "shape")
+		}
 		if a := w.look(p.Part.Material, stroke); a != nil {
 			m.set(field{name: "appearance", nodes: []*made{a}})
 		}
@@ -387,6 +392,13 @@ func (w *writer) classic(m *made) {
 		f := &m.fields[i]
 		w.b.WriteString("\n" + f.name + " ")
 		switch {
+		case f.name == "children":
+			w.b.WriteString("[\n")
+			for _, k := range f.nodes {
+				w.classic(k)
+				w.b.WriteByte('\n')
+			}
+			w.b.WriteByte(']')
 		case f.nodes != nil:
 			w.classic(f.nodes[0])
 		case f.texts != nil:
