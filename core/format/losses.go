@@ -36,3 +36,11 @@ func (l *Losses) Notes() (out []scene.Note) {
 	}
 	return out
 }
+
+// Counted is a number of things: "1 point", "2 points".
+func Counted(n int, one, many string) string {
+	if n == 1 {
+		many = one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"excavate/core/format"
+	"excavate/core/format/dae"
+	"excavate/core/format/gltf"
 	"excavate/core/format/obj"
 	"excavate/core/format/ply"
 	"excavate/core/format/stl"
@@ -49,10 +51,10 @@ func TestMixedScenes(t *testing.T) {
 		top                      float64 // of what is left
 	}{
 		{obj.Writer(), obj.Format(), 2, 1, 1, nil, 9},
-		{ply.Writer(), ply.Format(), 2, 0, 0, []string{"1 line not written", "1 point not written", "1 parts' normals not written: other parts have none", "1 material", "1 picture"}, 1},
+		{ply.Writer(), ply.Format(), 2, 0, 0, []string{"1 line not written", "1 point not written", "1 part's normals not written: other parts have none", "1 material", "1 picture"}, 1},
 		{stl.Writer(), stl.Format(), 2, 0, 0, []string{"1 line not written", "1 point not written", "1 UV set", "1 colour set"}, 1},
-		{threemf.Writer(), threemf.Formats()[0], 2, 0, 0, []string{"1 line not written", "1 point not written", "1 parts' colours not written: 3MF has a picture or colours, not both"}, 1000},
-		{usd.Writers()[0], usd.Formats()[1], 2, 0, 1, []string{"1 line not written"}, 9},
+		{threemf.Writer(), threemf.Formats()[0], 2, 0, 0, []string{"1 line not written", "1 point not written", "1 part's colours not written: 3MF has a picture or colours, not both"}, 1000},
+		{usd.Writers()[0], usd.Formats()[1], 2, 1, 1, nil, 9},
 		{x3d.Writers()[0], x3d.Formats()[1], 2, 1, 1, nil, 9},
 		{x3d.Writers()[1], x3d.Formats()[0], 2, 1, 1, nil, 9},
 	} {
@@ -85,6 +87,55 @@ func TestMixedScenes(t *testing.T) {
 		}
 		if most != c.top {
 			t.Errorf("%s reaches %g, want %g: stray vertices, or lost ones", c.write.Name, most, c.top)
+		}
+	}
+}
+
+// One part has a triangle, a line and a point, which use four, two and one of
+// its vertices: each writer keeps what it can of each, or says that it does not.
+func TestMixedParts(t *testing.T) {
+	for _, c := range []struct {
+		write format.Writer
+		read  format.Reader
+	}{
+		{obj.Writer(), obj.Format()}, {ply.Writer(), ply.Format()}, {stl.Writer(), stl.Format()}, {threemf.Writer(), threemf.Formats()[0]}, {usd.Writers()[1], usd.Formats()[0]},
+		{x3d.Writers()[0], x3d.Formats()[1]}, {x3d.Writers()[1], x3d.Formats()[0]}, {dae.Writer("x"), dae.Format()}, {gltf.Writer(), gltf.Readers()[0]},
+	} {
+		s := mixed()
+		s.Nodes, s.Meshes = s.Nodes[:1], []scene.Mesh{{Name: "rig", Parts: []scene.Part{{Material: 0,
+			Positions: []float32{0, 0, 0, 1, 0, 0, 0, 1, 0, 5, 0, 0, 6, 0, 0, 9, 9, 9}, Triangles: []uint32{0, 1, 2}, Lines: []uint32{3, 4}, Points: []uint32{5},
+			Colours: []scene.AttrSet{{Name: "c", Data: []float32{1, 0, 0, 1, 1, 0, 0, 1, 1, 0, 0, 1, 0, 1, 0, 1, 0, 1, 0, 1, 0, 0, 1, 1}}}}}}}
+		files, notes, err := c.write.Write(s, "rig")
+		if err != nil {
+			t.Fatalf("%s: %v", c.write.Name, err)
+		}
+		got, err := read(c.read, files)
+		if err != nil {
+			t.Fatalf("%s: %v", c.write.Name, err)
+		}
+		lost := fmt.Sprint(notes)
+		st := got.Stats()
+		if st.Triangles != 1 || (st.Lines == 1) == strings.Contains(lost, "1 line not written") || (st.Points == 1) == strings.Contains(lost, "1 point not written") {
+			t.Errorf("%s keeps %d triangles, %d lines, %d points, and says %s", c.write.Name, st.Triangles, st.Lines, st.Points, lost)
+		}
+		// The blue of the point and the green of the line, where there are colours at all.
+		for i := range got.Meshes {
+			for k := range got.Meshes[i].Parts {
+				p := &got.Meshes[i].Parts[k]
+				if len(p.Colours) == 0 {
+					if !strings.Contains(lost, "colour") {
+						t.Errorf("%s: a part has no colours, and nothing says so: %s", c.write.Name, lost)
+					}
+					continue
+				}
+				for list, want := range map[*[]uint32][4]float32{&p.Triangles: {1, 0, 0, 1}, &p.Lines: {0, 1, 0, 1}, &p.Points: {0, 0, 1, 1}} {
+					for _, v := range *list {
+						if have := [4]float32(p.Colours[0].Data[4*v:]); have != want {
+							t.Errorf("%s: %v, want %v", c.write.Name, have, want)
+						}
+					}
+				}
+			}
 		}
 	}
 }

@@ -137,6 +137,17 @@ func (b Basis) RightVec() Vec3 {
 	return r
 }
 
+// View is how a camera that looks along -Z with Y upwards, as cameras of most
+// formats do whatever their axes, is turned against one that looks along minus
+// the front axis with the up axis upwards. It is that of right-handed axes;
+// where not all are known it turns nothing.
+func (b Basis) View() Quat {
+	if !b.Oriented() || b.Handed != Right {
+		return IdentityQuat
+	}
+	return fromAxes(b.Up.Vec().Cross(b.Front.Vec()), b.Up.Vec(), b.Front.Vec()).Inverse()
+}
+
 // String is for people: "Z up, front -Y, left-handed, 0.01 m".
 func (b Basis) String() string {
 	var p []string

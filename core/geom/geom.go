@@ -61,6 +61,9 @@ func (q Quat) Mul(b Quat) Quat {
 	}
 }
 
+// Inverse turns back what q, of length 1, turns.
+func (q Quat) Inverse() Quat { return Quat{-q[0], -q[1], -q[2], q[3]} }
+
 // AxisAngle returns the rotation by angle radians about axis.
 func AxisAngle(axis Vec3, angle float64) Quat {
 	a := axis.Norm()

@@ -73,7 +73,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		notes = append(notes, scene.Note{Text: fmt.Sprintf("BVH declares no axes and no unit; its numbers are %s", s.Basis)})
 	}
 	if roots > 1 {
-		notes = append(notes, scene.Note{Text: fmt.Sprintf("%d further skeletons not written: BVH has one", roots-1), Loss: true})
+		notes = append(notes, scene.Note{Text: format.Counted(roots-1, "further skeleton", "further skeletons") + " not written: BVH has one", Loss: true})
 	}
 	w.collect(root)
 	scaled, turned := 0, 0

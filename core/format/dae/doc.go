@@ -195,14 +195,11 @@ func (r *reader) target(from *document, ref string) (*markup.Node, error) {
 // view of a camera from COLLADA's (along -z, y up) to the scene's.
 func (r *reader) asset(a *markup.Node) geom.Quat {
 	b := geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right, MetresPerUnit: 1}
-	turn := geom.IdentityQuat
 	switch a.Child("up_axis").Words() {
 	case "Z_UP":
 		b.Up, b.Front = geom.PlusZ, -geom.PlusY
-		turn = geom.AxisAngle(geom.Vec3{1, 0, 0}, -quarter)
 	case "X_UP":
 		b.Up, b.Front = geom.PlusX, geom.PlusZ
-		turn = geom.AxisAngle(geom.Vec3{0, 0, 1}, quarter)
 	}
 	if u := a.Child("unit"); u != nil {
 		if v, rest, ok := format.Float([]byte(u.Attr("meter"))); ok && len(rest) == 0 && v > 0 {
@@ -220,10 +217,8 @@ func (r *reader) asset(a *markup.Node) geom.Quat {
 			r.s.Terms.Owner = w
 		}
 	}
-	return turn
+	return b.View()
 }
-
-const quarter = 1.5707963267948966
 
 // visit counts the work that instances make, which cycles and nesting can
 // multiply.

@@ -71,12 +71,7 @@ func Write(s *scene.Scene, name, generator string) ([]format.Written, []scene.No
 			s, k = t, 0
 		}
 		word = axes[k].word
-		switch word {
-		case "Z_UP":
-			w.turn = geom.AxisAngle(geom.Vec3{1, 0, 0}, quarter)
-		case "X_UP":
-			w.turn = geom.AxisAngle(geom.Vec3{0, 0, 1}, -quarter)
-		}
+		w.turn = s.Basis.View().Inverse()
 	} else {
 		w.notes = append(w.notes, scene.Note{Text: "the scene's axes are not known; the file says y up, as one must be said"})
 	}
@@ -108,12 +103,12 @@ func Write(s *scene.Scene, name, generator string) ([]format.Written, []scene.No
 			out = append(out, format.Written{Name: w.files[i], Data: p.Data})
 		}
 	}
-	lose := func(n int, text string) {
+	lose := func(n int, one, many, text string) {
 		if n > 0 {
-			w.notes = append(w.notes, scene.Note{Text: fmt.Sprintf("%d %s", n, text), Loss: true})
+			w.notes = append(w.notes, scene.Note{Text: format.Counted(n, one, many) + text, Loss: true})
 		}
 	}
-	lose(missing, "pictures that were not found are not in the file")
+	lose(missing, "picture that was not found is", "pictures that were not found are", " not in the file")
 	tangents, points := 0, 0
 	for i := range s.Meshes {
 		for k := range s.Meshes[i].Parts {
@@ -123,17 +118,17 @@ func Write(s *scene.Scene, name, generator string) ([]format.Written, []scene.No
 			points += len(s.Meshes[i].Parts[k].Points)
 		}
 	}
-	lose(tangents, "parts' tangents not written: they follow from normals and UVs")
-	lose(points, "points not written: COLLADA has none")
+	lose(tangents, "part's tangents", "parts' tangents", " not written: they follow from normals and UVs")
+	lose(points, "point", "points", " not written: COLLADA has none")
 	layers := 0
 	for i := range s.Materials {
 		if s.Materials[i].Layers != nil || s.Materials[i].Toon != nil {
 			layers++
 		}
 	}
-	lose(layers, "materials' layers or toon data not written: COLLADA has none")
+	lose(layers, "material's layers or toon data", "materials' layers or toon data", " not written: COLLADA has none")
 	if s.Avatar != nil {
-		lose(1, "avatar's humanoid bones, expressions and springs not written: COLLADA has none")
+		lose(1, "avatar's humanoid bones, expressions and springs", "", " not written: COLLADA has none")
 	}
 	return out, w.notes, nil
 }

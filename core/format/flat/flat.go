@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"excavate/core/format"
 	"excavate/core/geom"
 	"excavate/core/scene"
 )
@@ -76,14 +77,20 @@ type Has struct {
 // with its count.
 func Lost(s *scene.Scene, has Has) []scene.Note {
 	var out []scene.Note
-	lose := func(n int, one, many string) {
-		if n == 0 {
-			return
+	beyond := func(n int, one, many, room string) {
+		if n > 0 {
+			out = append(out, scene.Note{Text: fmt.Sprintf("%s not written: %s has %s", format.Counted(n, one, many), has.Format, room), Loss: true})
 		}
-		if n == 1 {
-			many = one
+	}
+	lose := func(n int, one, many string) { beyond(n, one, many, "none") }
+	room := func(sets int) string {
+		switch sets {
+		case 0:
+			return "none"
+		case 1:
+			return "room for one"
 		}
-		out = append(out, scene.Note{Text: fmt.Sprintf("%d %s not written: %s has none", n, many, has.Format), Loss: true})
+		return fmt.Sprintf("room for %d", sets)
 	}
 	uvs, colours, morphs, tangents, skinned, normals, lines, points := 0, 0, 0, 0, 0, 0, 0, 0
 	for i := range s.Meshes {
@@ -109,8 +116,8 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 			}
 		}
 	}
-	lose(uvs, "UV set", "UV sets")
-	lose(colours, "colour set", "colour sets")
+	beyond(uvs, "UV set", "UV sets", room(has.UVs))
+	beyond(colours, "colour set", "colour sets", room(has.Colours))
 	lose(normals, "part's normals", "parts' normals")
 	lose(tangents, "part's tangents", "parts' tangents")
 	lose(morphs, "morph target", "morph targets")
@@ -151,7 +158,7 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 		}
 	}
 	if missing > 0 {
-		out = append(out, scene.Note{Text: fmt.Sprintf("%d pictures that were not found are not in the file", missing), Loss: true})
+		out = append(out, scene.Note{Text: fmt.Sprintf("%s not in the file", format.Counted(missing, "picture that was not found is", "pictures that were not found are")), Loss: true})
 	}
 	if s.Basis != (geom.Basis{}) {
 		out = append(out, scene.Note{Text: fmt.Sprintf("%s declares no axes and no unit; its numbers are %s", has.Format, s.Basis)})

@@ -162,7 +162,7 @@ func library(s *scene.Scene, names, pictures []string) ([]byte, []scene.Note) {
 	var notes []scene.Note
 	for _, r := range scene.Roles {
 		if n := lost[r]; n > 0 {
-			notes = append(notes, scene.Note{Text: fmt.Sprintf("%d pictures in the role %s not written: MTL has no such role", n, r), Loss: true})
+			notes = append(notes, scene.Note{Text: fmt.Sprintf("%s in the role %s not written: MTL has no such role", format.Counted(n, "picture", "pictures"), r), Loss: true})
 		}
 	}
 	return b.Bytes(), notes

@@ -606,7 +606,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	// One list of vertices has normals for all or for none.
 	normals := smooth > 0 && smooth == len(pieces)
 	if smooth > 0 && !normals {
-		notes = append(notes, scene.Note{Text: fmt.Sprintf("%d parts' normals not written: other parts have none", smooth), Loss: true})
+		notes = append(notes, scene.Note{Text: format.Counted(smooth, "part's normals", "parts' normals") + " not written: other parts have none", Loss: true})
 	}
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "ply\nformat binary_little_endian 1.0\nelement vertex %d\nproperty float x\nproperty float y\nproperty float z\n", n)

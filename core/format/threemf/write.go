@@ -57,7 +57,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		}
 	}
 	if roles > 0 {
-		notes = append(notes, scene.Note{Text: fmt.Sprintf("%d pictures in other roles than colour not written: 3MF has no such role", roles), Loss: true})
+		notes = append(notes, scene.Note{Text: format.Counted(roles, "picture in another role than colour", "pictures in other roles than colour") + " not written: 3MF has no such role", Loss: true})
 	}
 	var b bytes.Buffer
 	b.WriteString(xml.Header)
@@ -227,7 +227,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		return nil, nil, err
 	}
 	if both > 0 {
-		notes = append(notes, scene.Note{Text: fmt.Sprintf("%d parts' colours not written: 3MF has a picture or colours, not both", both), Loss: true})
+		notes = append(notes, scene.Note{Text: format.Counted(both, "part's colours", "parts' colours") + " not written: 3MF has a picture or colours, not both", Loss: true})
 	}
 	return []format.Written{{Name: flat.FileName(name) + ".3mf", Data: out.Bytes()}}, notes, nil
 }

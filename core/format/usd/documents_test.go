@@ -265,3 +265,73 @@ func TestPackages(t *testing.T) {
 		}
 	}
 }
+
+// A camera looks along -Z with Y up, whatever the stage's axes are.
+func TestCamerasOfStages(t *testing.T) {
+	const camera = `def Camera "eye" { float3 xformOp:rotateXYZ = (%g, 0, 0)
+		uniform token[] xformOpOrder = ["xformOp:rotateXYZ"] }`
+	for _, c := range []struct {
+		axis  string
+		turn  float64
+		along geom.Vec3 // in the stage's axes
+	}{{"Y", 0, geom.Vec3{0, 0, -1}}, {"Y", 90, geom.Vec3{0, 1, 0}}, {"Z", 0, geom.Vec3{0, 0, -1}}, {"Z", 90, geom.Vec3{0, 1, 0}}} {
+		s := must(t, fmt.Sprintf("#usda 1.0\n(\n upAxis = \"%s\"\n)\n"+camera, c.axis, c.turn))
+		looks := func(s *scene.Scene) geom.Vec3 {
+			for i := range s.Nodes {
+				if s.Nodes[i].Camera >= 0 {
+					return s.World()[i].Dir(s.Basis.Front.Vec().Mul(-1))
+				}
+			}
+			t.Fatalf("no camera: %+v", s.Nodes)
+			return geom.Vec3{}
+		}
+		if d := looks(s); d.Sub(c.along).Len() > 1e-6 {
+			t.Errorf("%s up, turned by %g: it looks along %v, want %v", c.axis, c.turn, d, c.along)
+		}
+		s.Cameras = append(s.Cameras, scene.Camera{Name: "plan", Orthographic: true, Height: 12, Aspect: 1.25, Near: 0.5, Far: 80})
+		plan := scene.NewNode("mast")
+		plan.Camera = 1
+		s.Nodes = append(s.Nodes, plan)
+		files, notes, err := usd.Write(s, "eyes")
+		if err != nil || len(notes) > 0 {
+			t.Fatal(notes, err)
+		}
+		got := must(t, string(files[0].Data))
+		if d := looks(got); d.Sub(c.along).Len() > 1e-6 {
+			t.Errorf("%s up, turned by %g: written, it looks along %v, want %v", c.axis, c.turn, d, c.along)
+		}
+		if len(got.Cameras) != 2 || math.Abs(float64(got.Cameras[0].FovY-s.Cameras[0].FovY)) > 1e-5 || got.Cameras[1] != s.Cameras[1] {
+			t.Errorf("%+v, want %+v", got.Cameras, s.Cameras)
+		}
+	}
+}
+
+func TestStrokes(t *testing.T) {
+	s := must(t, `#usda 1.0
+	def BasisCurves "rope" {
+		uniform token type = "linear"
+		uniform token wrap = "periodic"
+		int[] curveVertexCounts = [3, 2]
+		point3f[] points = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (5, 0, 0), (6, 0, 0)]
+		color3f[] primvars:displayColor = [(1, 0, 0), (0, 1, 0), (0, 0, 1), (1, 1, 0), (1, 1, 1)] (interpolation = "vertex")
+	}
+	def BasisCurves "bent" {
+		int[] curveVertexCounts = [4]
+		point3f[] points = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (5, 0, 0)]
+	}
+	def Points "rain" {
+		point3f[] points = [(0, 0, 0), (1, 0, 0)]
+		color3f[] primvars:displayColor = [(0, 0, 1)]
+		float[] primvars:displayOpacity = [0.5]
+	}`)
+	rope, rain := &s.Meshes[0].Parts[0], &s.Meshes[1].Parts[0]
+	if got := fmt.Sprint(rope.Lines, rope.Colours[0].Data[4:8], rain.Points, rain.Colours[0].Data); got != "[0 1 1 2 2 0 3 4] [0 1 0 1] [0 1] [0 0 1 0.5 0 0 1 0.5]" {
+		t.Error(got)
+	}
+	if len(s.Meshes) != 2 || len(s.Notes) != 1 || s.Notes[0].Text != "curves that are not straight were left out" {
+		t.Errorf("%d meshes, %v", len(s.Meshes), s.Notes)
+	}
+	if _, err := read("#usda 1.0\ndef BasisCurves \"a\" { uniform token type = \"linear\"\nint[] curveVertexCounts = [2, 9]\npoint3f[] points = [(0, 0, 0), (1, 0, 0)] }"); err == nil || !strings.Contains(err.Error(), "curve 1 has 9 points, and 0 are left") {
+		t.Error(err)
+	}
+}

@@ -174,7 +174,7 @@ func (r *reader) prim(p *prim, parent int, bound string) error {
 	switch p.kind {
 	case "Material", "Shader", "NodeGraph", "GeomSubset":
 		return nil
-	case "Scope", "Xform", "Mesh", "Points", "", "SkelRoot":
+	case "Scope", "Xform", "Mesh", "Points", "BasisCurves", "", "SkelRoot":
 	case "Camera":
 		return r.camera(p, parent)
 	default:
@@ -195,7 +195,7 @@ func (r *reader) prim(p *prim, parent int, bound string) error {
 	if err := r.place(p, &n); err != nil {
 		return err
 	}
-	if p.kind == "Mesh" || p.kind == "Points" {
+	if p.kind == "Mesh" || p.kind == "Points" || p.kind == "BasisCurves" {
 		m, err := r.mesh(p, bound)
 		if err != nil {
 			return err
@@ -299,6 +299,14 @@ func (r *reader) camera(p *prim, parent int) error {
 	if err := r.place(p, &n); err != nil {
 		return err
 	}
+	// It looks along -Z with Y up, whatever the stage's axes (UsdGeomCamera).
+	var q geom.Quat
+	for i := range q {
+		q[i] = float64(n.Rotation[i])
+	}
+	for i, v := range q.Mul(r.s.Basis.View()) {
+		n.Rotation[i] = float32(v)
+	}
 	num := func(name string, usual float32) float32 {
 		if v := p.props[name].nums; len(v) > 0 {
 			return v[0]
@@ -379,10 +387,8 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 		return 0, at(p, "points of %d numbers; there are three", pts.width)
 	}
 	n := len(pts.nums) / 3
-	if p.kind == "Points" {
-		part := scene.Part{Material: scene.None, Positions: pts.nums, Points: words.Upto(n)}
-		r.s.Meshes = append(r.s.Meshes, scene.Mesh{Name: p.called(), Parts: []scene.Part{part}})
-		return len(r.s.Meshes) - 1, nil
+	if p.kind != "Mesh" {
+		return r.strokes(p, pts.nums, bound)
 	}
 	ints := func(name string) []int {
 		out := make([]int, len(p.props[name].nums))
@@ -543,6 +549,57 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 		m.Parts = append(m.Parts, b.part)
 	}
 	r.s.Meshes = append(r.s.Meshes, m)
+	return len(r.s.Meshes) - 1, nil
+}
+
+// strokes reads points, or curves of straight pieces.
+func (r *reader) strokes(p *prim, points []float32, bound string) (int, error) {
+	n := len(points) / 3
+	part := scene.Part{Positions: points}
+	if p.kind == "Points" {
+		part.Points = words.Upto(n)
+	} else {
+		if t := p.props["type"].word(); t != "linear" { // UsdGeomBasisCurves: cubic where nothing is said
+			r.Lose("curves that are not straight were left out")
+			return scene.None, nil
+		}
+		from := 0
+		for i, v := range p.props["curveVertexCounts"].nums {
+			if !(v >= 0 && v <= float32(n-from)) {
+				return 0, at(p, "curve %d has %g points, and %d are left", i, v, n-from)
+			}
+			count := int(v)
+			for k := from; k+1 < from+count; k++ {
+				part.Lines = append(part.Lines, uint32(k), uint32(k+1))
+			}
+			if count > 2 && p.props["wrap"].word() == "periodic" {
+				part.Lines = append(part.Lines, uint32(from+count-1), uint32(from))
+			}
+			from += count
+		}
+	}
+	var err error
+	if part.Material, err = r.material(bound, nil); err != nil {
+		return 0, err
+	}
+	colours, opacity := p.primvar("primvars:displayColor", "constant"), p.primvar("primvars:displayOpacity", "constant")
+	if colours != nil && colours.width == 3 && (colours.interp != "constant" || bound == "") {
+		c := make([]float32, 0, 4*n)
+		for k := range n {
+			rgba := [4]float32{1, 1, 1, 1}
+			if v, ok := colours.of(k, k, 0); ok {
+				copy(rgba[:], v)
+			}
+			if opacity != nil {
+				if v, ok := opacity.of(k, k, 0); ok {
+					rgba[3] = v[0]
+				}
+			}
+			c = append(c, rgba[:]...)
+		}
+		part.Colours = []scene.AttrSet{{Name: "colour", Data: c}}
+	}
+	r.s.Meshes = append(r.s.Meshes, scene.Mesh{Name: p.called(), Parts: []scene.Part{part}})
 	return len(r.s.Meshes) - 1, nil
 }
 

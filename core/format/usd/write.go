@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"fmt"
 	"hash/crc32"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -75,7 +76,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	}
 	plain := *s
 	plain.Basis = geom.Basis{}
-	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "USD as it is written here", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 8, Colours: 1, Points: true})...)
+	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "USD as it is written here", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 8, Colours: 1, Lines: true, Points: true, Cameras: true})...)
 	w := &writer{s: s, files: flat.PictureNames(s), names: map[string]bool{}}
 	fmt.Fprintf(w, "#usda 1.0\n(\n    defaultPrim = \"Root\"\n    metersPerUnit = %s\n    upAxis = \"%s\"\n)\n\n", strconv.FormatFloat(unit, 'g', -1, 64), axis)
 	w.open("def Xform", "Root", s.Name, "")
@@ -192,8 +193,38 @@ func (w *writer) node(i int, in string, children [][]int) {
 			w.part(&mesh.Parts[k], path, mesh.Name)
 		}
 	}
+	if n.Camera >= 0 {
+		w.camera(&w.s.Cameras[n.Camera], path)
+	}
 	for _, c := range children[i] {
 		w.node(c, path, children)
+	}
+	w.close()
+}
+
+// camera writes a UsdGeomCamera, which looks along -Z with Y up whatever the
+// stage's axes are. Its lengths are tenths of the unit; only their proportion
+// counts where there is perspective.
+func (w *writer) camera(c *scene.Camera, in string) {
+	w.open("def Camera", last(w.unique(in, c.Name, "camera")), c.Name, "")
+	aspect := float64(c.Aspect)
+	if aspect <= 0 {
+		aspect = 1.5
+	}
+	high, projection := 24.0, "perspective"
+	if c.Orthographic {
+		high, projection = 20*float64(c.Height), "orthographic"
+	}
+	w.put("token projection = \"%s\"", projection)
+	w.put("float2 clippingRange = (%g, %g)", c.Near, c.Far)
+	w.put("float horizontalAperture = %.7g", high*aspect)
+	w.put("float verticalAperture = %.7g", high)
+	if !c.Orthographic {
+		w.put("float focalLength = %.7g", high/2/math.Tan(float64(c.FovY)/2))
+	}
+	if q := w.s.Basis.View().Inverse(); q != geom.IdentityQuat {
+		w.put("quatf xformOp:orient = (%.9g, %.9g, %.9g, %.9g)", q[3], q[0], q[1], q[2])
+		w.put("uniform token[] xformOpOrder = [\"xformOp:orient\"]")
 	}
 	w.close()
 }
@@ -226,58 +257,99 @@ func (w *writer) tuples(decl string, v []float32, width int, end string) {
 	w.WriteString("]" + end + "\n")
 }
 
+// part writes what a part has of triangles, lines and points, each a prim.
 func (w *writer) part(p *scene.Part, in, name string) {
-	if len(p.Triangles) == 0 && len(p.Points) == 0 {
-		return
+	if len(p.Triangles) > 0 {
+		w.surface(p, in, name)
 	}
-	path := w.unique(in, name, "mesh")
-	if len(p.Triangles) == 0 {
-		w.open("def Points", last(path), name, "")
-		w.tuples("point3f[] points", p.Positions, 3, "")
+	if len(p.Lines) > 1 {
+		w.open("def BasisCurves", last(w.unique(in, name, "lines")), name, w.bound(p))
+		w.bind(p)
+		w.put("uniform token type = \"linear\"")
+		w.put("uniform token wrap = \"nonperiodic\"")
+		w.each("int[] curveVertexCounts", len(p.Lines)/2, func(line []byte, i int) []byte { return append(line, '2') })
+		w.vertices(p, p.Lines[:len(p.Lines)/2*2])
 		w.close()
-		return
 	}
-	meta := ""
-	if p.Material >= 0 {
-		meta = `prepend apiSchemas = ["MaterialBindingAPI"]`
+	if len(p.Points) > 0 {
+		w.open("def Points", last(w.unique(in, name, "points")), name, w.bound(p))
+		w.bind(p)
+		w.vertices(p, p.Points)
+		w.close()
 	}
-	w.open("def Mesh", last(path), name, meta)
-	if p.Material >= 0 {
-		if w.s.Materials[p.Material].TwoSided {
-			w.put("uniform bool doubleSided = 1")
+}
+
+// vertices writes the places and colours of some of a part's vertices.
+func (w *writer) vertices(p *scene.Part, of []uint32) {
+	at := make([]float32, 0, 3*len(of))
+	for _, v := range of {
+		at = append(at, p.Positions[3*v:3*v+3]...)
+	}
+	w.tuples("point3f[] points", at, 3, "")
+	if len(p.Colours) > 0 {
+		c := make([]float32, 0, 4*len(of))
+		for _, v := range of {
+			c = append(c, p.Colours[0].Data[4*v:4*v+4]...)
 		}
+		w.colours(c)
+	}
+}
+
+const vertex = " (interpolation = \"vertex\")"
+
+func (w *writer) colours(c []float32) {
+	rgb, a := make([]float32, 0, len(c)/4*3), make([]float32, 0, len(c)/4)
+	for i := 0; i+3 < len(c); i += 4 {
+		rgb, a = append(rgb, c[i:i+3]...), append(a, c[i+3])
+	}
+	w.tuples("color3f[] primvars:displayColor", rgb, 3, vertex)
+	w.tuples("float[] primvars:displayOpacity", a, 1, vertex)
+}
+
+// bound is what the head of a prim says where it has a material.
+func (w *writer) bound(p *scene.Part) string {
+	if p.Material < 0 {
+		return ""
+	}
+	return `prepend apiSchemas = ["MaterialBindingAPI"]`
+}
+
+func (w *writer) bind(p *scene.Part) {
+	if p.Material >= 0 {
 		w.put("rel material:binding = <%s>", w.mats[p.Material])
 	}
+}
+
+// each writes a list whose elements set appends.
+func (w *writer) each(decl string, n int, set func(line []byte, i int) []byte) {
 	for range w.depth {
 		w.WriteString("    ")
 	}
-	w.WriteString("int[] faceVertexCounts = [")
-	for i := 0; i < len(p.Triangles); i += 3 {
-		if i > 0 {
-			w.WriteString(", ")
-		}
-		w.WriteByte('3')
-	}
-	w.WriteString("]\n")
-	for range w.depth {
-		w.WriteString("    ")
-	}
-	w.WriteString("int[] faceVertexIndices = [")
+	w.WriteString(decl + " = [")
 	line := w.line[:0]
-	for i, v := range p.Triangles {
+	for i := range n {
 		if i > 0 {
 			line = append(line, ", "...)
 		}
-		line = strconv.AppendUint(line, uint64(v), 10)
+		line = set(line, i)
 	}
 	w.line = line
 	w.Write(line)
 	w.WriteString("]\n")
+}
+
+func (w *writer) surface(p *scene.Part, in, name string) {
+	w.open("def Mesh", last(w.unique(in, name, "mesh")), name, w.bound(p))
+	if p.Material >= 0 && w.s.Materials[p.Material].TwoSided {
+		w.put("uniform bool doubleSided = 1")
+	}
+	w.bind(p)
+	w.each("int[] faceVertexCounts", len(p.Triangles)/3, func(line []byte, i int) []byte { return append(line, '3') })
+	w.each("int[] faceVertexIndices", len(p.Triangles), func(line []byte, i int) []byte { return strconv.AppendUint(line, uint64(p.Triangles[i]), 10) })
 	w.tuples("point3f[] points", p.Positions, 3, "")
 	if p.Normals != nil {
 		w.tuples("normal3f[] normals", p.Normals, 3, " (\n"+strings.Repeat("    ", w.depth)+"    interpolation = \"vertex\"\n"+strings.Repeat("    ", w.depth)+")")
 	}
-	vertex := " (interpolation = \"vertex\")"
 	for k, u := range p.UVs {
 		d := make([]float32, len(u.Data))
 		for i := 0; i+1 < len(d); i += 2 {
@@ -286,13 +358,7 @@ func (w *writer) part(p *scene.Part, in, name string) {
 		w.tuples("texCoord2f[] primvars:"+setName(k), d, 2, vertex)
 	}
 	if len(p.Colours) > 0 {
-		c := p.Colours[0].Data
-		rgb, a := make([]float32, 0, len(c)/4*3), make([]float32, 0, len(c)/4)
-		for i := 0; i+3 < len(c); i += 4 {
-			rgb, a = append(rgb, c[i:i+3]...), append(a, c[i+3])
-		}
-		w.tuples("color3f[] primvars:displayColor", rgb, 3, vertex)
-		w.tuples("float[] primvars:displayOpacity", a, 1, vertex)
+		w.colours(p.Colours[0].Data)
 	}
 	w.put("uniform token subdivisionScheme = \"none\"")
 	w.close()

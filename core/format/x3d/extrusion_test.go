@@ -146,12 +146,12 @@ func TestUsesAreCounted(t *testing.T) {
 	for _, geometry := range []string{"PointSet { " + points + "}", "IndexedLineSet { " + points + "coordIndex [ 0 1 2 -1 ] }", "IndexedFaceSet { " + points + "coordIndex [ 0 1 2 3 -1 ] }"} {
 		for uses, fails := range map[int]bool{9: false, 10: true} { // with the first, 40 and 44 corners
 			text := "DEF a Shape { geometry " + geometry + " }\n" + strings.Repeat("USE a\n", uses) + "}"
-			p := &classic{b: []byte(text), line: 1, defs: map[string]*node{}, protos: map[string]*proto{}, notes: map[string]int{}}
+			p := &classic{b: []byte(text), line: 1, defs: map[string]*node{}, protos: map[string]*proto{}, lost: &format.Losses{}}
 			roots, err := p.scene("}")
 			if err != nil {
 				t.Fatal(err)
 			}
-			b := newBuilder(context.Background(), format.File{}, 0, p.notes, true)
+			b := newBuilder(context.Background(), format.File{}, 0, p.lost, true)
 			b.most = 40
 			_, err = b.build(roots)
 			if fails != (err != nil) || fails && !strings.Contains(err.Error(), "line 1: more than 40 corners of faces, lines and points, counting each use") {

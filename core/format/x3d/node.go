@@ -104,7 +104,7 @@ type classic struct {
 	protos map[string]*proto
 	is     map[string]*value // of the prototype that is expanded: its fields
 	nodes  int
-	notes  map[string]int
+	lost   *format.Losses
 	depth  int
 	metres float64 // of a unit of length, 0 where the file does not say
 }
@@ -219,12 +219,12 @@ func (p *classic) scene(end string) ([]*node, error) {
 					return nil, err
 				}
 			}
-			p.notes["EXTERNPROTO"]++
+			p.lost.Lose("an EXTERNPROTO was left out")
 		case "ROUTE":
 			p.word()
 			p.word()
 			p.word()
-			p.notes["ROUTE"]++
+			p.lost.Lose("a ROUTE was left out")
 		case "PROFILE", "COMPONENT":
 			p.word()
 		case "IMPORT", "EXPORT":
@@ -234,7 +234,7 @@ func (p *classic) scene(end string) ([]*node, error) {
 			} else {
 				p.at, p.line = at, line
 			}
-			p.notes[w]++
+			p.lost.Lose("an %s was left out", w)
 		case "META":
 			for range 2 {
 				if p.word() == `"` {
@@ -253,7 +253,7 @@ func (p *classic) scene(end string) ([]*node, error) {
 			if category == "length" {
 				p.metres = factor.nums[0]
 			} else {
-				p.notes["UNIT "+category]++
+				p.lost.Lose("a unit of %s was left out", category)
 			}
 		default:
 			n, err := p.node(w)
@@ -356,7 +356,7 @@ func (p *classic) node(w string) (*node, error) {
 		return nil, p.errorf("%q is no node: a { is wanted", w)
 	}
 	if w == "Script" {
-		p.notes[w]++
+		p.lost.Lose("a Script was left out")
 		return nil, p.skip("{", "}")
 	}
 	p.word()
@@ -406,7 +406,7 @@ func (p *classic) node(w string) (*node, error) {
 // expand makes a prototype's nodes with the fields of an instance; the first
 // is what it stands for.
 func (p *classic) expand(pr *proto, n *node) (*node, error) {
-	in := &classic{b: pr.body, line: pr.line, defs: map[string]*node{}, protos: p.protos, is: map[string]*value{}, notes: p.notes, nodes: p.nodes, depth: p.depth}
+	in := &classic{b: pr.body, line: pr.line, defs: map[string]*node{}, protos: p.protos, is: map[string]*value{}, lost: p.lost, nodes: p.nodes, depth: p.depth}
 	for k, v := range pr.fields {
 		in.is[k] = v
 	}

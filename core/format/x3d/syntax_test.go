@@ -21,11 +21,11 @@ func TestStatements(t *testing.T) {
 	}{
 		{"COMPONENT Rendering:1\nMETA \"title\" \"a \\\"plank\\\"\"\n", "", 1},
 		{"UNIT length inch 0.0254\n", "", 0.0254},
-		{"UNIT angle degree 0.0174533\nUNIT length cm 1e-2\n", "1 UNIT angle left out", 0.01},
-		{"IMPORT pier.plank AS board\nEXPORT board AS deck\nEXPORT board\nIMPORT pier.rail\n", "2 EXPORT left out; 2 IMPORT left out", 1},
-		{"DEF clock TimeSensor { }\nROUTE clock.fraction_changed TO plank.set_fraction\n", "1 ROUTE left out; 1 TimeSensor nodes left out", 1},
-		{"EXTERNPROTO Lamp [ field SFFloat bright ] [ \"a.wrl#Lamp\" \"b.wrl\" ]\n", "1 EXTERNPROTO left out", 1},
-		{"EXTERNPROTO Lamp [ ] \"a.wrl\"\n", "1 EXTERNPROTO left out", 1},
+		{"UNIT angle degree 0.0174533\nUNIT length cm 1e-2\n", "a unit of angle was left out", 0.01},
+		{"IMPORT pier.plank AS board\nEXPORT board AS deck\nEXPORT board\nIMPORT pier.rail\n", "an IMPORT was left out (2 times); an EXPORT was left out (2 times)", 1},
+		{"DEF clock TimeSensor { }\nROUTE clock.fraction_changed TO plank.set_fraction\n", "a ROUTE was left out; a node of the kind TimeSensor was left out", 1},
+		{"EXTERNPROTO Lamp [ field SFFloat bright ] [ \"a.wrl#Lamp\" \"b.wrl\" ]\n", "an EXTERNPROTO was left out", 1},
+		{"EXTERNPROTO Lamp [ ] \"a.wrl\"\n", "an EXTERNPROTO was left out", 1},
 	} {
 		s := must(t, head+c.text+plank)
 		var notes []string
@@ -128,9 +128,9 @@ func TestRolesOfTextures(t *testing.T) {
 		{`<PhysicalMaterial normalScale="0.5" occlusionStrength="0.25">` + texture("baseTexture") + texture("normalTexture") + texture("metallicRoughnessTexture") + texture("occlusionTexture") + texture("emissiveTexture") + `</PhysicalMaterial>`,
 			"colour baseTexture.png, metallic-roughness metallicRoughnessTexture.png, normal normalTexture.png x 0.5, occlusion occlusionTexture.png x 0.25, emission emissiveTexture.png", ""},
 		{`<UnlitMaterial>` + texture("emissiveTexture") + `</UnlitMaterial>`, "colour emissiveTexture.png", ""},
-		{`<Material>` + texture("diffuseTexture") + texture("specularTexture") + `</Material>` + texture("texture"), "colour diffuseTexture.png", "1 textures beside a material's own left out; 1 textures in specularTexture left out"},
-		{`<Material/><MovieTexture url="a.mpg"/>`, "", "1 MovieTexture nodes left out"},
-		{`<Material/><ImageTexture/>`, "", "1 ImageTexture nodes left out"},
+		{`<Material>` + texture("diffuseTexture") + texture("specularTexture") + `</Material>` + texture("texture"), "colour diffuseTexture.png", "a texture in specularTexture was left out; a texture beside a material's own was left out"},
+		{`<Material/><MovieTexture url="a.mpg"/>`, "", "a node of the kind MovieTexture was left out"},
+		{`<Material/><ImageTexture/>`, "", "a node of the kind ImageTexture was left out"},
 	} {
 		s := must(t, `<X3D><Scene><Shape><Appearance>`+c.appearance+`</Appearance><Box/></Shape></Scene></X3D>`)
 		var have, notes []string

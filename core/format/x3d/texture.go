@@ -39,7 +39,7 @@ func (b *builder) textures(m *scene.Material, a, mat *node) {
 	add := func(t *node, role scene.Role) (name string) {
 		k, name, ok := b.picture(t)
 		if !ok {
-			b.notes[t.typ+" nodes"]++
+			b.Lose("a node of the kind %s was left out", t.typ)
 			return ""
 		}
 		x := scene.Texture{Role: role, Picture: k, Scale: 1}
@@ -69,7 +69,7 @@ func (b *builder) textures(m *scene.Material, a, mat *node) {
 				role = scene.RoleColour
 			}
 			if role == "" || m.Texture(role) != nil {
-				b.notes["textures in "+f.name]++
+				b.Lose("a texture in %s was left out", f.name)
 				continue
 			}
 			add(t, role)
@@ -81,7 +81,7 @@ func (b *builder) textures(m *scene.Material, a, mat *node) {
 		return
 	}
 	if m.Texture(scene.RoleColour) != nil {
-		b.notes["textures beside a material's own"]++
+		b.Lose("a texture beside a material's own was left out")
 		return
 	}
 	name := add(t, scene.RoleColour)

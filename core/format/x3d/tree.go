@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"sort"
 	"strings"
 
 	"excavate/core/format"
@@ -25,13 +24,13 @@ type builder struct {
 	meshes    map[*node]built
 	switches  map[*node]int // which of its nodes each shows
 	names     map[string]int
-	notes     map[string]int
-	detail    int // the level of detail that is wanted, 0 the finest
-	levels    int // that the file has, of any one thing
-	visits    int
-	shapes    int
-	corners   int
-	most      int // corners
+	*format.Losses
+	detail  int // the level of detail that is wanted, 0 the finest
+	levels  int // that the file has, of any one thing
+	visits  int
+	shapes  int
+	corners int
+	most    int // corners
 }
 
 type materialKey struct{ appearance *node }
@@ -49,8 +48,8 @@ const (
 	mostSwitches = 32       // whose choice is offered
 )
 
-func newBuilder(ctx context.Context, f format.File, metres float64, notes map[string]int, classic97 bool) *builder {
-	b := &builder{ctx: ctx, readings: f.Readings, classic97: classic97, most: mostCorners + len(f.Data)/8, s: &scene.Scene{}, notes: notes,
+func newBuilder(ctx context.Context, f format.File, metres float64, lost *format.Losses, classic97 bool) *builder {
+	b := &builder{ctx: ctx, readings: f.Readings, classic97: classic97, most: mostCorners + len(f.Data)/8, s: &scene.Scene{}, Losses: lost,
 		materials: map[materialKey]int{}, pictures: map[any]int{}, meshes: map[*node]built{}, switches: map[*node]int{}, names: map[string]int{}}
 	fmt.Sscanf(f.Readings[scene.DetailChoice], "level %d", &b.detail)
 	// X3D 4.3.5 and 4.3.6: metres, right-handed, Y up; a viewer looks along -Z.
@@ -79,14 +78,7 @@ func (b *builder) build(roots []*node) (*scene.Scene, error) {
 	if len(b.s.Lights) > 0 {
 		b.s.Notes = append(b.s.Notes, scene.Note{Text: "lights have no unit in the file; their strengths stand as candela, of directional ones as lux"})
 	}
-	kinds := make([]string, 0, len(b.notes))
-	for k := range b.notes {
-		kinds = append(kinds, k)
-	}
-	sort.Strings(kinds)
-	for _, k := range kinds {
-		b.s.Notes = append(b.s.Notes, scene.Note{Text: fmt.Sprintf("%d %s left out", b.notes[k], k), Loss: true})
-	}
+	b.s.Notes = append(b.s.Notes, b.Notes()...)
 	return b.s, b.s.Validate()
 }
 
@@ -127,11 +119,13 @@ func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
 		list := n.children("choice", "children")
 		k := b.choice(n, list)
 		if k < 0 {
-			b.notes["choices of a Switch that shows none"] += len(list)
+			for range list {
+				b.Lose("a choice of a Switch that shows none was left out")
+			}
 			return nil
 		}
-		if len(list) > 1 {
-			b.notes["other choices of a Switch"] += len(list) - 1
+		for range len(list) - 1 {
+			b.Lose("another choice of a Switch was left out")
 		}
 		return b.visit(list[k], parent, rest, deep+1)
 	case "LOD":
@@ -141,7 +135,9 @@ func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
 		}
 		if len(list) > 1 {
 			b.levels = max(b.levels, len(list))
-			b.notes["other levels of detail"] += len(list) - 1
+			for range len(list) - 1 {
+				b.Lose("another level of detail was left out")
+			}
 		}
 		return b.visit(list[max(0, min(b.detail, len(list)-1))], parent, rest, deep+1)
 	case "Shape":
@@ -166,7 +162,7 @@ func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
 	case "Viewpoint", "OrthoViewpoint":
 		return b.camera(n, parent, rest)
 	}
-	b.notes[n.typ+" nodes"]++
+	b.Lose("a node of the kind %s was left out", n.typ)
 	return nil
 }
 
@@ -330,11 +326,11 @@ func (b *builder) hang(n *node, name string, parent int, rest geom.Mat4, place [
 // light reads X3D 17.4.
 func (b *builder) light(n *node, parent int, rest geom.Mat4) error {
 	if !n.flag("on", true) {
-		b.notes["lights that are off"]++
+		b.Lose("a light that is off was left out")
 		return nil
 	}
 	if n.num("ambientIntensity", 0) > 0 {
-		b.notes["ambient shares of lights"]++
+		b.Lose("a light's ambient share was left out")
 	}
 	l := scene.Light{Name: n.def, Type: strings.ToLower(strings.TrimSuffix(n.typ, "Light")), Intensity: amount(n.num("intensity", 1))}
 	if l.Name == "" {
@@ -349,7 +345,7 @@ func (b *builder) light(n *node, parent int, rest geom.Mat4) error {
 			l.Range = 0
 		}
 		if a := n.vec("attenuation", 1, 0, 0); a[0] != 0 || a[1] != 0 || a[2] != 1 {
-			b.notes["attenuations of lights other than by the square of the distance"]++
+			b.Lose("a light's attenuation, other than by the square of the distance, was left out")
 		}
 	}
 	if l.Type == "spot" {

@@ -103,7 +103,7 @@ DirectionalLight { direction 0 -1 0 } PointLight { on FALSE } PointLight { }`)
 	if d := looks(find(t, s, "DirectionalLight")); d.Sub(geom.Vec3{0, -1, 0}).Len() > 1e-6 {
 		t.Errorf("the sun shines along %v", d)
 	}
-	for _, want := range []string{"1 lights that are off", "1 ambient shares", "1 attenuations", "lights have no unit"} {
+	for _, want := range []string{"a light that is off was left out", "a light's ambient share", "a light's attenuation", "lights have no unit"} {
 		if !said(s, want) {
 			t.Errorf("%q is not among %v", want, s.Notes)
 		}
@@ -257,7 +257,7 @@ func TestNodesWritten(t *testing.T) {
 				t.Fatal(err)
 			}
 			sameAsThree(t, file, s)
-			if lantern.Intensity != 1 || !strings.Contains(lost, "1 cameras without perspective") || !strings.Contains(lost, "1 strengths of lights above 1") {
+			if lantern.Intensity != 1 || !strings.Contains(lost, "1 camera without perspective") || !strings.Contains(lost, "1 strength of a light above 1") {
 				t.Errorf("%+v, %s", lantern, lost)
 			}
 			lantern.Intensity = 3

@@ -69,9 +69,12 @@ func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.N
 	pictures := flat.PictureNames(s)
 	w := writer{s: turned, xml: asXML, pictures: pictures, defs: map[string]bool{}, looks: map[look]string{}, lost: map[string]int{}}
 	roots := w.tree()
-	for _, l := range []string{"roles of pictures", "pictures that lie otherwise than the first", "cutoffs of alpha", "mirrored repeats of pictures", "cameras without perspective", "strengths of lights above 1"} {
-		if n := w.lost[l]; n > 0 {
-			notes = append(notes, scene.Note{Text: fmt.Sprintf("%d %s not written: %s has no such thing", n, l, title), Loss: true})
+	for _, l := range []struct{ one, many string }{
+		{"role of a picture", "roles of pictures"}, {"picture that lies otherwise than the first", "pictures that lie otherwise than the first"}, {"cutoff of alpha", "cutoffs of alpha"},
+		{"mirrored repeat of a picture", "mirrored repeats of pictures"}, {"camera without perspective", "cameras without perspective"}, {"strength of a light above 1", "strengths of lights above 1"},
+	} {
+		if n := w.lost[l.many]; n > 0 {
+			notes = append(notes, scene.Note{Text: fmt.Sprintf("%s not written: %s has no such thing", format.Counted(n, l.one, l.many), title), Loss: true})
 		}
 	}
 	file := flat.FileName(name)

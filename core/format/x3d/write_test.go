@@ -64,7 +64,7 @@ func TestWhatIsWritten(t *testing.T) {
 		for _, n := range notes {
 			lost += n.Text + "; "
 		}
-		if strings.Contains(lost, "1 roles of pictures not written") != (w.Name == "vrml") || !strings.Contains(lost, "UV sets not written") || strings.Contains(lost, "cutoffs") != (w.Name == "vrml") {
+		if strings.Contains(lost, "1 role of a picture not written") != (w.Name == "vrml") || !strings.Contains(lost, "UV set") || strings.Contains(lost, "cutoff") != (w.Name == "vrml") {
 			t.Errorf("%s: %s", w.Name, lost)
 		}
 		got := must(t, text)

@@ -109,7 +109,7 @@ Shape { geometry PointSet { coord Coordinate { point [ 0 0 0 ] } } }
 	if v := volume(&scene.Scene{Meshes: s.Meshes, Nodes: s.Nodes[1:2]}); math.Abs(v-2) > 1e-6 {
 		t.Errorf("what is mirrored has a volume of %g", v)
 	}
-	for _, want := range []string{"1 attenuations of lights", "1 other choices of a Switch", "1 other levels of detail"} {
+	for _, want := range []string{"a light's attenuation", "another choice of a Switch was left out", "another level of detail was left out"} {
 		if !said(s, want) {
 			t.Errorf("%q is not among %+v", want, s.Notes)
 		}
@@ -192,7 +192,7 @@ func TestPrototypesOfXML(t *testing.T) {
 	s := must(t, proto+`<ProtoInstance name="Post" DEF="first"><fieldValue name="height" value="4"/><fieldValue name="paint" value="0 1 0"/></ProtoInstance>
 <Transform translation="5 0 0"><ProtoInstance name="Post"><fieldValue name="top"><Shape><Box size="1 1 1"/></Shape></fieldValue></ProtoInstance></Transform>
 <Transform translation="9 0 0"><Group USE="first"/></Transform><ProtoInstance name="Pier"/></Scene></X3D>`)
-	if st := s.Stats(); len(s.Meshes) != 4 || len(s.Nodes) != 8 || st.Materials != 2 || !said(s, "1 uses of the prototype Pier") {
+	if st := s.Stats(); len(s.Meshes) != 4 || len(s.Nodes) != 8 || st.Materials != 2 || !said(s, "a use of the prototype Pier") {
 		t.Fatalf("%d meshes, %+v, %v", len(s.Meshes), st, s.Notes)
 	}
 	green := s.Materials[s.Meshes[1].Parts[0].Material].BaseColour

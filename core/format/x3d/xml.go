@@ -77,20 +77,20 @@ type scope struct {
 // maker makes nodes of elements.
 type maker struct {
 	metres float64
-	notes  map[string]int
+	lost   *format.Losses
 	nodes  int
 	open   []*node // those that hold the one that is made
 }
 
 // parseXML reads the XML encoding.
-func parseXML(b []byte) (roots []*node, metres float64, notes map[string]int, err error) {
+func parseXML(b []byte) (roots []*node, metres float64, lost *format.Losses, err error) {
 	root, err := elements(b)
 	if err != nil {
 		return nil, 0, nil, err
 	}
-	m := &maker{metres: 1, notes: map[string]int{}}
+	m := &maker{metres: 1, lost: &format.Losses{}}
 	roots, err = m.all(root.kids, &scope{defs: map[string]*node{}, protos: map[string]*declared{}})
-	return roots, m.metres, m.notes, err
+	return roots, m.metres, m.lost, err
 }
 
 func (m *maker) all(list []*element, sc *scope) (out []*node, err error) {
@@ -113,7 +113,7 @@ func (m *maker) make(e *element, sc *scope) (*node, error) {
 	}
 	switch e.name {
 	case "ROUTE", "ExternProtoDeclare", "Script":
-		m.notes[e.name]++
+		m.lost.Lose("an element %s was left out", e.name)
 		return nil, nil
 	case "ProtoDeclare":
 		d := &declared{fields: map[string]*element{}, sc: sc}
@@ -192,7 +192,7 @@ func (m *maker) instance(e *element, sc *scope) (*node, error) {
 	name := e.get("name")
 	d := sc.protos[name]
 	if d == nil {
-		m.notes[fmt.Sprintf("uses of the prototype %s, which is not declared here,", name)]++
+		m.lost.Lose("a use of the prototype %s, which is not declared here, was left out", name)
 		return nil, nil
 	}
 	if d.body == nil || len(d.body.kids) == 0 {
