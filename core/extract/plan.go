@@ -16,6 +16,7 @@ import (
 	"path"
 	"strings"
 
+	"excavate/core/distinct"
 	"excavate/core/source"
 )
 
@@ -104,6 +105,7 @@ func NewPlan(sources []*source.Source, refs []Ref, o Options) (*Plan, error) {
 		return s
 	}
 	files := make(map[string]bool, len(refs)) // names given away
+	numbers := distinct.Numbers{}
 	folders := map[string]bool{}
 	place := func(p string) (to string, changed bool) {
 		to = mapped(p, maps, o.Flat)
@@ -148,19 +150,17 @@ func NewPlan(sources []*source.Source, refs []Ref, o Options) (*Plan, error) {
 			}
 			ext := path.Ext(to)
 			base := strings.TrimSuffix(to, ext)
-			for n := 2; ; n++ {
-				c := fmt.Sprintf("%s~%d%s", base, n, ext)
-				if files[key(c)] || folders[key(c)] {
-					continue
+			numbers.Next(key(to), func(n int) bool {
+				to = fmt.Sprintf("%s~%d%s", base, n, ext)
+				if files[key(to)] || folders[key(to)] {
+					return false
 				}
-				if root != nil {
-					if _, err := root.Lstat(c); err == nil {
-						continue
-					}
+				if root == nil {
+					return true
 				}
-				to = c
-				break
-			}
+				_, err := root.Lstat(to)
+				return err != nil
+			})
 		}
 		files[key(to)] = true
 		files[to] = true

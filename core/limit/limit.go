@@ -18,6 +18,7 @@ const (
 	FolderDepth   = 64        // folders within folders
 	Texels        = 256 << 20 // of one picture
 	Nodes         = 1 << 20   // of one scene
+	NodeDepth     = 4096      // nodes within nodes
 	Vertices      = 256 << 20 // of one part
 	Records       = 64 << 20  // of one table that a layout reads
 	RecordNesting = 32        // records within records

@@ -6,6 +6,7 @@ import (
 	"unsafe"
 
 	"excavate/core/geom"
+	"excavate/core/limit"
 	"excavate/core/words"
 )
 
@@ -270,10 +271,16 @@ func (s *Scene) Validate() error {
 		}
 		return nil
 	}
+	depth := make([]int, len(s.Nodes))
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
 		if n.Parent >= i || n.Parent < None {
 			return fmt.Errorf("node %d %q: parent %d does not stand before it", i, n.Name, n.Parent)
+		}
+		if n.Parent >= 0 {
+			if depth[i] = depth[n.Parent] + 1; depth[i] >= limit.NodeDepth {
+				return fmt.Errorf("node %d %q: it lies within more than %d others", i, n.Name, limit.NodeDepth-1)
+			}
 		}
 		for _, v := range n.Local() {
 			if math.IsNaN(v) || math.IsInf(v, 0) {

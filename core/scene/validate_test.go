@@ -5,6 +5,8 @@ import (
 	"math"
 	"strings"
 	"testing"
+
+	"excavate/core/limit"
 )
 
 // grid is a part of n vertices and as many triangles, enough for the cores to
@@ -70,5 +72,24 @@ func BenchmarkValidate(b *testing.B) {
 		if err := s.Validate(); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// Nodes within nodes have an end, which those that walk them rely on.
+func TestDepthIsBounded(t *testing.T) {
+	s := &Scene{}
+	for i := range limit.NodeDepth {
+		n := NewNode(fmt.Sprintf("link %d", i))
+		n.Parent = i - 1
+		s.Nodes = append(s.Nodes, n)
+	}
+	if err := s.Validate(); err != nil {
+		t.Error(err)
+	}
+	n := NewNode("one more")
+	n.Parent = len(s.Nodes) - 1
+	s.Nodes = append(s.Nodes, n)
+	if err := s.Validate(); err == nil || !strings.Contains(err.Error(), `"one more": it lies within more than 4095 others`) {
+		t.Error(err)
 	}
 }

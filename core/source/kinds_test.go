@@ -287,6 +287,27 @@ func TestZipWithManyEntries(t *testing.T) {
 	}
 }
 
+// TestManyOfOneName numbers entries of one name, the last in no longer than the
+// second.
+func TestManyOfOneName(t *testing.T) {
+	const n = 30_000
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for range n {
+		if _, err := w.CreateHeader(&zip.FileHeader{Name: "reed.txt"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s := openWith(t, write(t, "reeds.zip", b.Bytes()), source.Options{})
+	list := s.Entries()
+	if len(list) != n || list[0].Path != "reed.txt" || list[1].Path != "reed~2.txt" || list[n-1].Path != fmt.Sprintf("reed~%d.txt", n) {
+		t.Errorf("%d entries, the last %q", len(list), list[len(list)-1].Path)
+	}
+}
+
 // TestHugeEntry reads a ZIP that holds more than 4 GiB in one entry, most of
 // it a hole on disk.
 func TestHugeEntry(t *testing.T) {

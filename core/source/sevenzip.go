@@ -23,6 +23,9 @@ type sevenZip struct {
 
 func (s *Source) openSevenZip(ctx context.Context, f *file) (err error) {
 	defer caught(&err)
+	if err := checkSeven(f, f.size); err != nil {
+		return fmt.Errorf("not a sound 7z: %w", err)
+	}
 	z, err := sevenzip.NewReader(f, f.size)
 	if err != nil {
 		return fmt.Errorf("not a sound 7z: %w", sevenTrouble(err))

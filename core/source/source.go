@@ -24,6 +24,7 @@ import (
 	"strings"
 	"sync"
 
+	"excavate/core/distinct"
 	"excavate/core/layout"
 	"excavate/core/limit"
 )
@@ -75,7 +76,8 @@ type Source struct {
 	entries []Entry
 	back    backend
 	taken   *names // while indexing
-	named   int64  // bytes of all paths so far
+	numbers distinct.Numbers
+	named   int64 // bytes of all paths so far
 
 	indexOnce sync.Once
 	byPath    map[string]int32
@@ -229,7 +231,7 @@ func (s *Source) openFile(ctx context.Context, f *file, o Options) error {
 	}
 	s.Format = what
 	s.taken = newNames(0)
-	defer func() { s.taken = nil }()
+	defer func() { s.taken, s.numbers = nil, nil }()
 	switch what {
 	case "zip":
 		return s.openZip(ctx, f)
@@ -475,13 +477,15 @@ func (s *Source) add(e Entry, name string) error {
 	}; !s.taken.add(clean, before) {
 		ext := path.Ext(clean)
 		stem := strings.TrimSuffix(clean, ext)
-		for n := 2; ; n++ {
-			if c := fmt.Sprintf("%s~%d%s", stem, n, ext); s.taken.add(c, before) {
-				s.problem(name, e.Offset, "another entry has this name; listed as %q", c)
-				clean = c
-				break
-			}
+		if s.numbers == nil {
+			s.numbers = distinct.Numbers{}
 		}
+		was := clean
+		s.numbers.Next(was, func(n int) bool {
+			clean = fmt.Sprintf("%s~%d%s", stem, n, ext)
+			return s.taken.add(clean, before)
+		})
+		s.problem(name, e.Offset, "another entry has this name; listed as %q", clean)
 	}
 	e.Path = clean
 	if e.Err != nil {

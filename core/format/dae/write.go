@@ -133,8 +133,9 @@ func Write(s *scene.Scene, name, generator string) ([]format.Written, []scene.No
 	return out, w.notes, nil
 }
 
+// indent begins a line; what lies very deep is no longer moved to the right.
 func (w *writer) indent() {
-	for range w.depth {
+	for range min(w.depth, 32) {
 		w.WriteByte(' ')
 	}
 }

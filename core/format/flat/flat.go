@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/geom"
 	"excavate/core/scene"
@@ -182,7 +183,7 @@ func FileName(name string) string {
 
 // PictureNames are file names for a scene's pictures, no two the same.
 func PictureNames(s *scene.Scene) []string {
-	out, taken := make([]string, len(s.Pictures)), map[string]bool{}
+	out, taken, numbers := make([]string, len(s.Pictures)), map[string]bool{}, distinct.Numbers{}
 	for i := range out {
 		p := &s.Pictures[i]
 		name, ending := FileName(p.Name), ".png"
@@ -193,8 +194,11 @@ func PictureNames(s *scene.Scene) []string {
 			ending = ".jpg"
 		}
 		out[i] = name + ending
-		for k := 2; taken[strings.ToLower(out[i])]; k++ {
-			out[i] = fmt.Sprintf("%s %d%s", name, k, ending)
+		if taken[strings.ToLower(out[i])] {
+			numbers.Next(strings.ToLower(out[i]), func(k int) bool {
+				out[i] = fmt.Sprintf("%s %d%s", name, k, ending)
+				return !taken[strings.ToLower(out[i])]
+			})
 		}
 		taken[strings.ToLower(out[i])] = true
 	}

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/format/flat"
 	"excavate/core/scene"
@@ -119,14 +120,10 @@ func word(name, usual string) string {
 }
 
 func unique(n int, name func(int) string, usual string) []string {
-	out, taken := make([]string, n), map[string]bool{}
+	var names distinct.Names
+	out := make([]string, n)
 	for i := range out {
-		w := word(name(i), usual)
-		for k := 2; taken[w]; k++ {
-			w = fmt.Sprintf("%s %d", word(name(i), usual), k)
-		}
-		taken[w] = true
-		out[i] = w
+		out[i] = names.Name(word(name(i), usual), " ")
 	}
 	return out
 }

@@ -335,3 +335,33 @@ func TestStrokes(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Prims beside each other have names of their own, that of the materials too.
+func TestNamesOfPrims(t *testing.T) {
+	s := must(t, "#usda 1.0\ndef Mesh \"pier\" { "+square+" }")
+	s.Materials = []scene.Material{scene.NewMaterial("oak"), scene.NewMaterial("oak"), scene.NewMaterial("2nd oak")}
+	s.Nodes = nil
+	for i, name := range []string{"Materials", "reed", "reed", "", "3", "reed bed"} {
+		n := scene.NewNode(name)
+		n.Mesh, n.Parent = 0, scene.None
+		if i == 5 {
+			n.Parent = 4
+		}
+		s.Nodes = append(s.Nodes, n)
+	}
+	s.Meshes[0].Parts[0].Material = 1
+	files, _, err := usd.Write(s, "pier")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(files[0].Data)
+	for _, want := range []string{`def Scope "Materials"`, `def Xform "Materials_2"`, `def Xform "reed"`, `def Xform "reed_2"`, `def Xform "node"`, `def Xform "_3"`, `def Xform "reed_bed"`, `def Material "oak_2"`, `def Material "_2nd_oak"`, "rel material:binding = </Root/Materials/oak_2>"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("no %s", want)
+		}
+	}
+	got := must(t, text)
+	if m := got.Meshes[0].Parts[0].Material; m < 0 || got.Materials[m].Name != "oak" || len(got.Meshes) != 6 {
+		t.Errorf("%d meshes, material %d of %+v", len(got.Meshes), m, got.Materials)
+	}
+}

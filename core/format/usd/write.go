@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/format/flat"
 	"excavate/core/geom"
@@ -38,8 +39,8 @@ type writer struct {
 	depth int
 	line  []byte
 	files []string
-	names map[string]bool // of the prims beside each other, by path
-	mats  []string        // path of each material
+	names []distinct.Names // of the prims within each prim that is open
+	mats  []string         // path of each material
 }
 
 // Write writes a scene as USDA with its pictures: nodes with their transforms,
@@ -77,11 +78,13 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	plain := *s
 	plain.Basis = geom.Basis{}
 	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "USD as it is written here", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 8, Colours: 1, Lines: true, Points: true, Cameras: true})...)
-	w := &writer{s: s, files: flat.PictureNames(s), names: map[string]bool{}}
+	w := &writer{s: s, files: flat.PictureNames(s)}
 	fmt.Fprintf(w, "#usda 1.0\n(\n    defaultPrim = \"Root\"\n    metersPerUnit = %s\n    upAxis = \"%s\"\n)\n\n", strconv.FormatFloat(unit, 'g', -1, 64), axis)
 	w.open("def Xform", "Root", s.Name, "")
+	w.unique("Materials", "") // they come last
+	var names distinct.Names
 	for i := range s.Materials {
-		w.mats = append(w.mats, w.unique("/Root/Materials", s.Materials[i].Name, "Material"))
+		w.mats = append(w.mats, "/Root/Materials/"+names.Name(identifier(s.Materials[i].Name, "Material"), "_"))
 	}
 	children := make([][]int, len(s.Nodes))
 	world := s.World()
@@ -97,7 +100,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	}
 	for i := range s.Nodes {
 		if s.Nodes[i].Parent < 0 {
-			w.node(i, "/Root", children)
+			w.node(i, children)
 		}
 	}
 	// Skinned meshes do not follow their own node; they stand at the top.
@@ -106,7 +109,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		for k := range m.Parts {
 			p := m.Parts[k]
 			p.Positions, p.Normals = s.Posed(i, &p, world)
-			w.part(&p, "/Root", s.Nodes[i].Name)
+			w.part(&p, s.Nodes[i].Name)
 		}
 	}
 	if len(s.Materials) > 0 {
@@ -127,9 +130,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 }
 
 func (w *writer) put(f string, a ...any) {
-	for range w.depth {
-		w.WriteString("    ")
-	}
+	w.indent()
 	fmt.Fprintf(w, f+"\n", a...)
 }
 
@@ -149,15 +150,22 @@ func (w *writer) open(def, prim, name, meta string) {
 	}
 	w.put("{")
 	w.depth++
+	w.names = append(w.names, distinct.Names{})
 }
 
 func (w *writer) close() {
 	w.depth--
+	w.names = w.names[:w.depth]
 	w.put("}")
 }
 
-// unique is a path below in for a name: letters, digits and _ only.
-func (w *writer) unique(in, name, usual string) string {
+// indent begins a line; what lies very deep is no longer moved to the right.
+func (w *writer) indent() {
+	w.WriteString("                                                                "[:4*min(w.depth, 16)])
+}
+
+// identifier is a name as prims have it: letters, digits and _ only.
+func identifier(name, usual string) string {
 	id := strings.Map(func(r rune) rune {
 		if r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
 			return r
@@ -170,34 +178,31 @@ func (w *writer) unique(in, name, usual string) string {
 	if id[0] >= '0' && id[0] <= '9' {
 		id = "_" + id
 	}
-	out := in + "/" + id
-	for k := 2; w.names[out]; k++ {
-		out = fmt.Sprintf("%s/%s_%d", in, id, k)
-	}
-	w.names[out] = true
-	return out
+	return id
 }
 
-func last(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
+// unique is an identifier that no other prim has in the one that is open.
+func (w *writer) unique(name, usual string) string {
+	return w.names[len(w.names)-1].Name(identifier(name, usual), "_")
+}
 
-func (w *writer) node(i int, in string, children [][]int) {
+func (w *writer) node(i int, children [][]int) {
 	n := &w.s.Nodes[i]
-	path := w.unique(in, n.Name, "node")
-	w.open("def Xform", last(path), n.Name, "")
+	w.open("def Xform", w.unique(n.Name, "node"), n.Name, "")
 	m := n.Local()
 	w.put("matrix4d xformOp:transform = ( (%.9g, %.9g, %.9g, 0), (%.9g, %.9g, %.9g, 0), (%.9g, %.9g, %.9g, 0), (%.9g, %.9g, %.9g, 1) )", m[0], m[1], m[2], m[4], m[5], m[6], m[8], m[9], m[10], m[12], m[13], m[14])
 	w.put("uniform token[] xformOpOrder = [\"xformOp:transform\"]")
 	if n.Mesh >= 0 && n.Skin < 0 {
 		mesh := &w.s.Meshes[n.Mesh]
 		for k := range mesh.Parts {
-			w.part(&mesh.Parts[k], path, mesh.Name)
+			w.part(&mesh.Parts[k], mesh.Name)
 		}
 	}
 	if n.Camera >= 0 {
-		w.camera(&w.s.Cameras[n.Camera], path)
+		w.camera(&w.s.Cameras[n.Camera])
 	}
 	for _, c := range children[i] {
-		w.node(c, path, children)
+		w.node(c, children)
 	}
 	w.close()
 }
@@ -205,8 +210,8 @@ func (w *writer) node(i int, in string, children [][]int) {
 // camera writes a UsdGeomCamera, which looks along -Z with Y up whatever the
 // stage's axes are. Its lengths are tenths of the unit; only their proportion
 // counts where there is perspective.
-func (w *writer) camera(c *scene.Camera, in string) {
-	w.open("def Camera", last(w.unique(in, c.Name, "camera")), c.Name, "")
+func (w *writer) camera(c *scene.Camera) {
+	w.open("def Camera", w.unique(c.Name, "camera"), c.Name, "")
 	aspect := float64(c.Aspect)
 	if aspect <= 0 {
 		aspect = 1.5
@@ -231,9 +236,7 @@ func (w *writer) camera(c *scene.Camera, in string) {
 
 // tuples writes a list of width numbers an element.
 func (w *writer) tuples(decl string, v []float32, width int, end string) {
-	for range w.depth {
-		w.WriteString("    ")
-	}
+	w.indent()
 	w.WriteString(decl + " = [")
 	line := w.line[:0]
 	for i, f := range v {
@@ -258,12 +261,12 @@ func (w *writer) tuples(decl string, v []float32, width int, end string) {
 }
 
 // part writes what a part has of triangles, lines and points, each a prim.
-func (w *writer) part(p *scene.Part, in, name string) {
+func (w *writer) part(p *scene.Part, name string) {
 	if len(p.Triangles) > 0 {
-		w.surface(p, in, name)
+		w.surface(p, name)
 	}
 	if len(p.Lines) > 1 {
-		w.open("def BasisCurves", last(w.unique(in, name, "lines")), name, w.bound(p))
+		w.open("def BasisCurves", w.unique(name, "lines"), name, w.bound(p))
 		w.bind(p)
 		w.put("uniform token type = \"linear\"")
 		w.put("uniform token wrap = \"nonperiodic\"")
@@ -272,7 +275,7 @@ func (w *writer) part(p *scene.Part, in, name string) {
 		w.close()
 	}
 	if len(p.Points) > 0 {
-		w.open("def Points", last(w.unique(in, name, "points")), name, w.bound(p))
+		w.open("def Points", w.unique(name, "points"), name, w.bound(p))
 		w.bind(p)
 		w.vertices(p, p.Points)
 		w.close()
@@ -322,9 +325,7 @@ func (w *writer) bind(p *scene.Part) {
 
 // each writes a list whose elements set appends.
 func (w *writer) each(decl string, n int, set func(line []byte, i int) []byte) {
-	for range w.depth {
-		w.WriteString("    ")
-	}
+	w.indent()
 	w.WriteString(decl + " = [")
 	line := w.line[:0]
 	for i := range n {
@@ -338,8 +339,8 @@ func (w *writer) each(decl string, n int, set func(line []byte, i int) []byte) {
 	w.WriteString("]\n")
 }
 
-func (w *writer) surface(p *scene.Part, in, name string) {
-	w.open("def Mesh", last(w.unique(in, name, "mesh")), name, w.bound(p))
+func (w *writer) surface(p *scene.Part, name string) {
+	w.open("def Mesh", w.unique(name, "mesh"), name, w.bound(p))
 	if p.Material >= 0 && w.s.Materials[p.Material].TwoSided {
 		w.put("uniform bool doubleSided = 1")
 	}
@@ -348,7 +349,7 @@ func (w *writer) surface(p *scene.Part, in, name string) {
 	w.each("int[] faceVertexIndices", len(p.Triangles), func(line []byte, i int) []byte { return strconv.AppendUint(line, uint64(p.Triangles[i]), 10) })
 	w.tuples("point3f[] points", p.Positions, 3, "")
 	if p.Normals != nil {
-		w.tuples("normal3f[] normals", p.Normals, 3, " (\n"+strings.Repeat("    ", w.depth)+"    interpolation = \"vertex\"\n"+strings.Repeat("    ", w.depth)+")")
+		w.tuples("normal3f[] normals", p.Normals, 3, vertex)
 	}
 	for k, u := range p.UVs {
 		d := make([]float32, len(u.Data))
@@ -373,7 +374,7 @@ func setName(k int) string {
 
 func (w *writer) material(i int) {
 	m, path := &w.s.Materials[i], w.mats[i]
-	w.open("def Material", last(path), m.Name, "")
+	w.open("def Material", path[strings.LastIndexByte(path, '/')+1:], m.Name, "")
 	w.put("token outputs:surface.connect = <%s/surface.outputs:surface>", path)
 	w.open("def Shader", "surface", "", "")
 	w.put("uniform token info:id = \"UsdPreviewSurface\"")

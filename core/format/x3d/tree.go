@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/geom"
 	"excavate/core/scene"
@@ -23,7 +24,7 @@ type builder struct {
 	pictures  map[any]int // by address or node
 	meshes    map[*node]built
 	switches  map[*node]int // which of its nodes each shows
-	names     map[string]int
+	names     distinct.Names
 	*format.Losses
 	detail  int // the level of detail that is wanted, 0 the finest
 	levels  int // that the file has, of any one thing
@@ -50,7 +51,7 @@ const (
 
 func newBuilder(ctx context.Context, f format.File, metres float64, lost *format.Losses, classic97 bool) *builder {
 	b := &builder{ctx: ctx, readings: f.Readings, classic97: classic97, most: mostCorners + len(f.Data)/8, s: &scene.Scene{}, Losses: lost,
-		materials: map[materialKey]int{}, pictures: map[any]int{}, meshes: map[*node]built{}, switches: map[*node]int{}, names: map[string]int{}}
+		materials: map[materialKey]int{}, pictures: map[any]int{}, meshes: map[*node]built{}, switches: map[*node]int{}}
 	fmt.Sscanf(f.Readings[scene.DetailChoice], "level %d", &b.detail)
 	// X3D 4.3.5 and 4.3.6: metres, right-handed, Y up; a viewer looks along -Z.
 	b.s.Basis = geom.GLTF
@@ -185,9 +186,7 @@ func (b *builder) node(n *node, name string, parent int) (int, error) {
 		return 0, n.errorf("more than %d nodes, counting each use", mostPlaces)
 	}
 	if name != "" {
-		if b.names[name]++; b.names[name] > 1 {
-			name = fmt.Sprintf("%s %d", name, b.names[name])
-		}
+		name = b.names.Name(name, " ")
 	}
 	x := scene.NewNode(name)
 	x.Parent = parent

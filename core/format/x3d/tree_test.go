@@ -281,7 +281,7 @@ func TestNodesWritten(t *testing.T) {
 func TestDeepNodes(t *testing.T) {
 	s := fleet()
 	s.Meshes, s.Nodes = s.Meshes[:1], nil
-	for i := range 5000 {
+	for i := range 4000 {
 		n := scene.NewNode(fmt.Sprintf("link %d", i))
 		n.Parent, n.Translation = i-1, [3]float32{0.5, 0, 0}
 		if i%1000 == 999 {
@@ -295,7 +295,7 @@ func TestDeepNodes(t *testing.T) {
 			t.Fatal(err)
 		}
 		got := must(t, string(files[0].Data))
-		if b := got.Bounds(); len(got.Meshes) != 5 || math.Abs(b.Max[0]-2501) > 1e-2 || math.Abs(b.Min[0]-500) > 1e-2 {
+		if b := got.Bounds(); len(got.Meshes) != 4 || math.Abs(b.Max[0]-2001) > 1e-2 || math.Abs(b.Min[0]-500) > 1e-2 {
 			t.Errorf("%s: %d meshes, %v", w.Name, len(got.Meshes), b)
 		}
 	}

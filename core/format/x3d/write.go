@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/format/flat"
 	"excavate/core/geom"
@@ -67,7 +68,7 @@ func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.N
 	plain.Basis = geom.Basis{} // what becomes of it is said above
 	notes = append(notes, flat.Lost(&plain, flat.Has{Format: title, Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true, Cameras: true, Lights: true})...)
 	pictures := flat.PictureNames(s)
-	w := writer{s: turned, xml: asXML, pictures: pictures, defs: map[string]bool{}, looks: map[look]string{}, lost: map[string]int{}}
+	w := writer{s: turned, xml: asXML, pictures: pictures, looks: map[look]string{}, lost: map[string]int{}}
 	roots := w.tree()
 	for _, l := range []struct{ one, many string }{
 		{"role of a picture", "roles of pictures"}, {"picture that lies otherwise than the first", "pictures that lie otherwise than the first"}, {"cutoff of alpha", "cutoffs of alpha"},
@@ -112,7 +113,7 @@ type writer struct {
 	s        *scene.Scene
 	xml      bool
 	pictures []string
-	defs     map[string]bool
+	defs     distinct.Names
 	looks    map[look]string // their DEF
 	lost     map[string]int
 	children [][]int
@@ -137,12 +138,7 @@ func (w *writer) def(name, usual string) string {
 	if c := clean[0]; c >= '0' && c <= '9' || c == '-' || c == '.' {
 		clean = "_" + clean
 	}
-	out := clean
-	for k := 2; w.defs[out]; k++ {
-		out = fmt.Sprintf("%s_%d", clean, k)
-	}
-	w.defs[out] = true
-	return out
+	return w.defs.Name(clean, "_")
 }
 
 // shapes are a piece's surface, its lines and its points; they have no names
