@@ -267,6 +267,29 @@ func TestWeightsOfManyBones(t *testing.T) {
 	p.changes("one that moves nothing after the fifth", func() { p.choose("Bone", "6") })
 }
 
+// What a file leaves to its reader is chosen on the find, and shown at once.
+func TestReadingsOfAFile(t *testing.T) {
+	p := start(t)
+	p.try(os.WriteFile(filepath.Join(p.demo, "lamp.wrl"), []byte(`#VRML V2.0 utf8
+DEF lamp Switch { whichChoice 0 choice [ DEF lit Shape { geometry Sphere { } } DEF broken Shape { geometry Box { } } ] }
+Transform { translation 3 0 0 children LOD { level [ Shape { geometry Sphere { radius 0.5 } } Shape { geometry Cone { } } Shape { geometry Box { } } ] } }`), 0o644))
+	p.mountFile("lamp.wrl")
+	p.click(`[data-entry="lamp.wrl"]`)
+	p.clickText("Make it a find")
+	p.wait(`[data-reading="switch lamp"]`)
+	p.drew(100)
+	p.changes("another choice", func() {
+		p.click(`[data-reading="switch lamp"] button[value="broken"]`)
+		p.wait(`[data-reading="switch lamp"] button[value="broken"][aria-pressed="true"]`)
+	})
+	p.changes("another level of detail", func() {
+		p.click(`[data-reading="level of detail"] button[value="level 2"]`)
+		p.wait(`[data-reading="level of detail"] button[value="level 2"][aria-pressed="true"]`)
+		p.shows(".facts", "24") // two boxes
+	})
+	p.wait(`[data-reading="switch lamp"] button[value="broken"][aria-pressed="true"]`)
+}
+
 // Rows are chosen by keyboard too; a range with Shift; the choice is kept.
 func TestInventoryByKeyboard(t *testing.T) {
 	p := start(t)

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 
@@ -162,6 +163,10 @@ func printInspection(w io.Writer, x find.Inspection, s *scene.Scene) {
 			state = "missing"
 		}
 		fmt.Fprintf(w, "  picture: %s, %s\n", p.Name, state)
+	}
+	for _, r := range x.Readings {
+		others := slices.DeleteFunc(slices.Clone(r.Options), func(o string) bool { return o == r.Chosen })
+		fmt.Fprintf(w, "  reading: %s=%s, or %s\n", r.Name, r.Chosen, strings.Join(others, ", "))
 	}
 	for _, n := range x.Notes {
 		fmt.Fprintf(w, "  note: %s\n", n)

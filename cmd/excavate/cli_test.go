@@ -447,8 +447,24 @@ func TestExplainAndCover(t *testing.T) {
 	if out := must(t, "inspect", model, "--source", cart, "--source", con); strings.Count(out, "missing") != 1 {
 		t.Error(out)
 	}
-	if out := must(t, "inspect", model, "--source", cart, "--source", con, "--bind", "segments/faces.bin=pictures/05.bmp", "--reading", "last_bytes=colour"); strings.Contains(out, "missing") {
+	if out := must(t, "inspect", model, "--source", cart, "--source", con, "--bind", "segments/faces.bin=pictures/05.bmp", "--reading", "last_bytes=colour"); strings.Contains(out, "missing") || !strings.Contains(out, "reading: last_bytes=colour, or ") {
 		t.Error(out)
+	}
+}
+
+// What a file leaves to its reader is said, and chosen.
+func TestReadings(t *testing.T) {
+	p := filepath.Join(t.TempDir(), "lamp.wrl")
+	os.WriteFile(p, []byte(`#VRML V2.0 utf8
+DEF lamp Switch { whichChoice 0 choice [ DEF lit Shape { geometry Sphere { } } DEF broken Shape { geometry Box { } } ] }`), 0o644)
+	if out := must(t, "inspect", p); !strings.Contains(out, "reading: switch lamp=lit, or broken\n") || strings.Contains(out, " 12 triangles") {
+		t.Error(out)
+	}
+	if out := must(t, "inspect", p, "--reading", "switch lamp=broken"); !strings.Contains(out, "reading: switch lamp=broken, or lit\n") || !strings.Contains(out, " 12 triangles") {
+		t.Error(out)
+	}
+	if x := lines[find.Inspection](t, must(t, "inspect", "--json", p))[0]; len(x.Readings) != 1 || x.Readings[0].Chosen != "lit" || len(x.Readings[0].Options) != 2 {
+		t.Errorf("%+v", x.Readings)
 	}
 }
 

@@ -131,7 +131,8 @@ func (in *Input) finder() Finder {
 
 // Decode makes a scene of a model. Pictures that are not found stay in the
 // scene as missing, with where they were looked for. format says what the
-// entry was read as.
+// entry was read as. What the file, or its layout, leaves to the reader is the
+// scene's choices.
 func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format string, err error) {
 	defer caught(&err)
 	head := in.Data[:min(len(in.Data), layout.HeadBytes)]
@@ -146,6 +147,13 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 			return nil, x.Name, err
 		}
 		format = x.Name
+		for _, r := range x.Readings() {
+			c := scene.Choice{Name: r.Name, About: r.About, Options: r.Choices, Chosen: r.Choices[0]}
+			if v, ok := in.Readings[r.Name]; ok {
+				c.Chosen = v
+			}
+			s.Choices = append(s.Choices, c)
+		}
 	} else if r := l.Formats.Find(head); r != nil {
 		f := formatFile(l, in)
 		if s, err = r.Read(ctx, f); err != nil {

@@ -10,28 +10,29 @@ import (
 
 // Inspection is what "excavate inspect" says of a file.
 type Inspection struct {
-	File       string       `json:"file"`
-	Format     string       `json:"format"`
-	Triangles  int          `json:"triangles"`
-	Vertices   int          `json:"vertices"`
-	Meshes     int          `json:"meshes"`
-	Materials  []string     `json:"materials"`
-	UVSets     int          `json:"uvSets"`
-	ColourSets int          `json:"colourSets"`
-	Normals    bool         `json:"normals"`
-	Bones      int          `json:"bones"`
-	Motions    []MotionInfo `json:"motions"`
-	Morphs     int          `json:"morphs"`
-	Cameras    int          `json:"cameras"`
-	Lights     int          `json:"lights"`
-	Lines      int          `json:"lines"`
-	Points     int          `json:"points"`
-	Area       float64      `json:"area"`   // of all surfaces, in the file's unit squared
-	Bounds     *Bounds      `json:"bounds"` // null if there is no vertex
-	Size       *[3]float64  `json:"size"`   // metres; null if the unit is unknown
-	Basis      BasisInfo    `json:"basis"`
-	Pictures   []PicInfo    `json:"pictures"`
-	Notes      []string     `json:"notes"`
+	File       string         `json:"file"`
+	Format     string         `json:"format"`
+	Triangles  int            `json:"triangles"`
+	Vertices   int            `json:"vertices"`
+	Meshes     int            `json:"meshes"`
+	Materials  []string       `json:"materials"`
+	UVSets     int            `json:"uvSets"`
+	ColourSets int            `json:"colourSets"`
+	Normals    bool           `json:"normals"`
+	Bones      int            `json:"bones"`
+	Motions    []MotionInfo   `json:"motions"`
+	Morphs     int            `json:"morphs"`
+	Cameras    int            `json:"cameras"`
+	Lights     int            `json:"lights"`
+	Lines      int            `json:"lines"`
+	Points     int            `json:"points"`
+	Area       float64        `json:"area"`   // of all surfaces, in the file's unit squared
+	Bounds     *Bounds        `json:"bounds"` // null if there is no vertex
+	Size       *[3]float64    `json:"size"`   // metres; null if the unit is unknown
+	Basis      BasisInfo      `json:"basis"`
+	Pictures   []PicInfo      `json:"pictures"`
+	Readings   []scene.Choice `json:"readings"` // what could have been read otherwise
+	Notes      []string       `json:"notes"`
 }
 
 // MotionInfo names a motion.
@@ -79,7 +80,7 @@ func NewBasisInfo(b geom.Basis) (out BasisInfo) {
 func Inspect(file, format string, s *scene.Scene) Inspection {
 	st := s.Stats()
 	out := Inspection{File: file, Format: format, Triangles: st.Triangles, Vertices: st.Vertices, Meshes: st.Meshes, Materials: []string{}, UVSets: st.UVSets,
-		ColourSets: st.ColourSets, Normals: st.Normals, Bones: st.Bones, Motions: []MotionInfo{}, Morphs: st.Morphs, Cameras: st.Cameras, Lights: st.Lights, Lines: st.Lines, Points: st.Points, Area: st.Area, Size: st.Size, Basis: NewBasisInfo(s.Basis), Pictures: []PicInfo{}, Notes: []string{}}
+		ColourSets: st.ColourSets, Normals: st.Normals, Bones: st.Bones, Motions: []MotionInfo{}, Morphs: st.Morphs, Cameras: st.Cameras, Lights: st.Lights, Lines: st.Lines, Points: st.Points, Area: st.Area, Size: st.Size, Basis: NewBasisInfo(s.Basis), Pictures: []PicInfo{}, Readings: append([]scene.Choice{}, s.Choices...), Notes: []string{}}
 	if st.Vertices > 0 {
 		out.Bounds = &Bounds{st.Min, st.Max}
 	}

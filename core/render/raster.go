@@ -156,14 +156,17 @@ func (j *job) shows(a, b, c *vertex) bool {
 // level chooses the picture's level that fits a triangle's size on screen.
 func (j *job) level(t *triangle, verts []vertex) {
 	m := &j.mats[t.material]
+	levels := m.levels
 	if !m.hasTexture {
-		return
+		if levels = m.glow.levels; len(levels) == 0 {
+			return
+		}
 	}
 	va, vb, vc := &verts[t.a], &verts[t.b], &verts[t.c]
 	screen := math.Abs(float64((vb.x-va.x)*(vc.y-va.y) - (vc.x-va.x)*(vb.y-va.y)))
-	tex := math.Abs(float64((vb.u-va.u)*(vc.v-va.v)-(vc.u-va.u)*(vb.v-va.v))) * float64(m.levels[0].Rect.Dx()) * float64(m.levels[0].Rect.Dy())
+	tex := math.Abs(float64((vb.u-va.u)*(vc.v-va.v)-(vc.u-va.u)*(vb.v-va.v))) * float64(levels[0].Rect.Dx()) * float64(levels[0].Rect.Dy())
 	if screen > 0 && tex > screen {
-		t.level = int8(min(math.Round(0.5*math.Log2(tex/screen)), float64(len(m.levels)-1)))
+		t.level = int8(min(math.Round(0.5*math.Log2(tex/screen)), float64(len(levels)-1)))
 	}
 }
 
@@ -237,6 +240,14 @@ func (j *job) fill(verts []vertex, t *triangle, y0, y1 int) {
 				d := nx*lx + ny*ly + nz*lz
 				shade := 0.42 + 0.16*ny + 0.75*max(d, 0)
 				r, g, bl = r*shade, g*shade, bl*shade
+			}
+			if m.emits {
+				e := m.emission
+				if n := len(m.glow.levels); n > 0 {
+					er, eg, eb, _ := m.glow.sample(pa*a.u+pb*b.u+pc*c.u, pa*a.v+pb*b.v+pc*c.v, min(max(int(t.level)+m.shift, 0), n-1))
+					e = [3]float32{e[0] * er, e[1] * eg, e[2] * eb}
+				}
+				r, g, bl = r+e[0], g+e[1], bl+e[2]
 			}
 			q := j.pix[4*o : 4*o+4]
 			if m.alpha == scene.Blend && al < 1 {

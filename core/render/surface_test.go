@@ -53,6 +53,8 @@ func seen(s *scene.Scene) string {
 			return "paper"
 		case c.R > 200 && c.G > 200 && c.B > 200:
 			return "white"
+		case c.R < 20 && c.G < 20 && c.B < 20:
+			return "black"
 		case c.R > 120 && c.G < 90 && c.B < 90:
 			return "red"
 		case c.G > 120 && c.R < 90:
@@ -226,5 +228,42 @@ func TestOptionsAreHeld(t *testing.T) {
 	b := Draw(s, Options{Width: 80, Height: 80, Background: Paper, Turn: 180}).NRGBAAt(48, 32)
 	if a == b {
 		t.Error("turned by a half turn it looks the same")
+	}
+}
+
+// What a material emits shows whatever its colour is, over its own picture, and
+// evenly where that lies on other UVs.
+func TestEmission(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		change func(m *scene.Material)
+		want   string
+	}{
+		{"a colour", func(m *scene.Material) { m.Emissive = [3]float32{0, 1, 0} }, "green green green green"},
+		{"a picture", func(m *scene.Material) {
+			m.Emissive, m.Textures = [3]float32{1, 1, 1}, []scene.Texture{{Role: scene.RoleEmission}}
+		}, "red green blue white"},
+		{"a picture of one hue", func(m *scene.Material) {
+			m.Emissive, m.Textures = [3]float32{1, 0, 0}, []scene.Texture{{Role: scene.RoleEmission}}
+		}, "red black black red"},
+		{"no light", func(m *scene.Material) { m.Textures = []scene.Texture{{Role: scene.RoleEmission}} }, "black black black black"},
+		{"with the colour's picture", func(m *scene.Material) {
+			m.Emissive, m.Textures = [3]float32{1, 1, 1}, []scene.Texture{{Role: scene.RoleColour}, {Role: scene.RoleEmission}}
+		}, "red green blue white"},
+		{"on other UVs", func(m *scene.Material) {
+			m.Emissive, m.Textures = [3]float32{9, 0, 0}, []scene.Texture{{Role: scene.RoleColour}, {Role: scene.RoleEmission, UVSet: 1}}
+		}, "red red red red"},
+		{"a picture that is missing", func(m *scene.Material) {
+			m.Emissive, m.Textures = [3]float32{1, 1, 1}, []scene.Texture{{Role: scene.RoleEmission, Picture: 1}}
+		}, "black black black black"},
+	} {
+		s := facing(t)
+		s.Pictures = append(s.Pictures, scene.Picture{Name: "lost", Ref: "lost.png"})
+		m := &s.Materials[0]
+		m.BaseColour, m.Textures = [4]float32{0, 0, 0, 1}, nil
+		c.change(m)
+		if got := seen(s); got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
 	}
 }

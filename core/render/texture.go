@@ -8,39 +8,79 @@ import (
 	"excavate/core/scene"
 )
 
-// texture is a material as it is drawn.
-type texture struct {
+// sampler is a picture, from its own size down to one texel.
+type sampler struct {
 	levels       []*image.NRGBA
 	wrapU, wrapV scene.Wrap
-	set          int // the UV set
-	moved        *scene.UVTransform
-	hasTexture   bool
-	colour       [4]float32
-	alpha        scene.AlphaMode
-	cutoff       float32
-	unlit        bool
-	flat         bool // no lighting at all: figure and ground
+}
+
+// texture is a material as it is drawn.
+type texture struct {
+	sampler
+	set        int // the UV set
+	moved      *scene.UVTransform
+	hasTexture bool
+	colour     [4]float32
+	emits      bool
+	emission   [3]float32
+	glow       sampler // of the emission, on the same UV set; without levels it is even
+	shift      int     // how many levels more it has than the colour
+	alpha      scene.AlphaMode
+	cutoff     float32
+	unlit      bool
+	flat       bool // no lighting at all: figure and ground
 }
 
 func (j *job) materials(s *scene.Scene) {
 	cache := map[int][]*image.NRGBA{}
+	picture := func(k int) []*image.NRGBA {
+		levels, ok := cache[k]
+		if !ok {
+			levels = mips(&s.Pictures[k])
+			cache[k] = levels
+		}
+		return levels
+	}
 	for i := range s.Materials {
 		m := &s.Materials[i]
 		t := texture{colour: m.BaseColour, alpha: m.Alpha, cutoff: m.Cutoff, unlit: m.Unlit}
 		if tx := m.Texture(scene.RoleColour); tx != nil {
 			t.wrapU, t.wrapV, t.set, t.moved = tx.WrapU, tx.WrapV, tx.UVSet, tx.Transform
-			levels, ok := cache[tx.Picture]
-			if !ok {
-				levels = mips(&s.Pictures[tx.Picture])
-				cache[tx.Picture] = levels
-			}
-			t.levels, t.hasTexture = levels, len(levels) > 0
+			t.levels = picture(tx.Picture)
+			t.hasTexture = len(t.levels) > 0
 			if !t.hasTexture { // a missing picture is shown as plain clay
 				t.colour = [4]float32{0.36, 0.33, 0.28, 1}
 				t.alpha = scene.Opaque
 			}
 		}
+		t.shine(m, picture)
 		j.mats = append(j.mats, t)
+	}
+}
+
+// shine is what a material emits. A picture of it that lies otherwise than the
+// colour's counts with its average.
+func (t *texture) shine(m *scene.Material, picture func(int) []*image.NRGBA) {
+	t.emission = m.Emissive
+	t.emits = t.emission != [3]float32{}
+	tx := m.Texture(scene.RoleEmission)
+	if !t.emits || tx == nil {
+		return
+	}
+	levels := picture(tx.Picture)
+	colour := m.Texture(scene.RoleColour)
+	switch {
+	case len(levels) == 0: // missing: nothing tells where it shines
+		t.emits = false
+	case colour == nil:
+		t.set, t.moved = tx.UVSet, tx.Transform
+		t.glow = sampler{levels, tx.WrapU, tx.WrapV}
+	case tx.UVSet == t.set && (tx.Transform == t.moved || tx.Transform != nil && t.moved != nil && *tx.Transform == *t.moved):
+		t.glow = sampler{levels, tx.WrapU, tx.WrapV}
+		t.shift = len(levels) - len(t.levels)
+	default:
+		r, g, b, _ := (&sampler{levels: levels}).sample(0, 0, len(levels)-1)
+		t.emission = [3]float32{t.emission[0] * r, t.emission[1] * g, t.emission[2] * b}
 	}
 }
 
@@ -74,7 +114,7 @@ func mips(p *scene.Picture) []*image.NRGBA {
 	return levels
 }
 
-func (m *texture) sample(u, v float32, level int) (r, g, b, a float32) {
+func (m *sampler) sample(u, v float32, level int) (r, g, b, a float32) {
 	img := m.levels[level]
 	w, h := img.Rect.Dx(), img.Rect.Dy()
 	x, y := place(u, w, m.wrapU), place(v, h, m.wrapV)

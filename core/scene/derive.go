@@ -176,7 +176,7 @@ func (s *Scene) RootBone() int {
 
 // Stats are the figures that a porter asks for.
 type Stats struct {
-	Triangles  int         `json:"triangles"` // as stored: a mesh placed twice counts once
+	Triangles  int         `json:"triangles"` // as shown, and so vertices, lines and points: a mesh of two nodes counts twice
 	Vertices   int         `json:"vertices"`
 	Meshes     int         `json:"meshes"`
 	Parts      int         `json:"parts"`
@@ -206,15 +206,21 @@ type Stats struct {
 func (s *Scene) Stats() Stats {
 	st := Stats{Meshes: len(s.Meshes), Materials: len(s.Materials), Pictures: len(s.Pictures), Nodes: len(s.Nodes), Motions: len(s.Motions)}
 	st.Normals = true
+	uses := make([]int, len(s.Meshes))
+	for i := range s.Nodes {
+		if m := s.Nodes[i].Mesh; m >= 0 {
+			uses[m]++
+		}
+	}
 	for i := range s.Meshes {
 		morphs := 0
 		for j := range s.Meshes[i].Parts {
 			p := &s.Meshes[i].Parts[j]
 			st.Parts++
-			st.Triangles += len(p.Triangles) / 3
-			st.Vertices += p.Vertices()
-			st.Lines += len(p.Lines) / 2
-			st.Points += len(p.Points)
+			st.Triangles += uses[i] * len(p.Triangles) / 3
+			st.Vertices += uses[i] * p.Vertices()
+			st.Lines += uses[i] * len(p.Lines) / 2
+			st.Points += uses[i] * len(p.Points)
 			st.UVSets = max(st.UVSets, len(p.UVs))
 			st.ColourSets = max(st.ColourSets, len(p.Colours))
 			morphs = max(morphs, len(p.Morphs))

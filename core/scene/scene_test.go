@@ -59,6 +59,12 @@ func TestStats(t *testing.T) {
 	if st.Bones != 2 || st.Helpers != 1 || st.Triangles != 1 || st.Vertices != 3 || !st.Normals || *st.Height != 1 || st.Size[0] != 1 {
 		t.Errorf("%+v", st)
 	}
+	again := NewNode("again")
+	again.Mesh = 0
+	s.Nodes = append(s.Nodes, again)
+	if twice := s.Stats(); twice.Triangles != 2 || twice.Vertices != 6 || twice.Meshes != 1 {
+		t.Errorf("a mesh of two nodes: %+v", twice)
+	}
 	s.Basis.MetresPerUnit = 0
 	if st = s.Stats(); st.Size != nil || st.Height != nil {
 		t.Error("a size without a unit")

@@ -13,7 +13,6 @@ import (
 	"excavate/core/find"
 	"excavate/core/format"
 	"excavate/core/geom"
-	"excavate/core/layout"
 	"excavate/core/scene"
 	"excavate/core/source"
 	"excavate/core/step"
@@ -122,15 +121,6 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 	}
 	for _, c := range sc.Choices {
 		m.Readings = append(m.Readings, Reading{Name: c.Name, About: c.About, Choices: c.Options, Chosen: c.Chosen})
-	}
-	if l := lib.Layouts.Find(data[:min(len(data), layout.HeadBytes)]); l != nil {
-		for _, r := range l.Readings() {
-			x := Reading{Name: r.Name, About: r.About, Choices: r.Choices, Chosen: r.Choices[0]}
-			if c, ok := readings[r.Name]; ok {
-				x.Chosen = c
-			}
-			m.Readings = append(m.Readings, x)
-		}
 	}
 	return sc, &m, nil
 }

@@ -439,3 +439,16 @@ func BenchmarkRead(b *testing.B) {
 		}
 	}
 }
+
+// A file that places no mesh is shown all the same.
+func TestLibraryOfMeshes(t *testing.T) {
+	s, err := gltf.Read(context.Background(), format.File{Name: "reeds.gltf", Data: []byte(`{"asset":{"version":"2.0"},"scene":0,"scenes":[{}],
+"meshes":[{"name":"reed","primitives":[{"attributes":{"POSITION":0}}]},{"primitives":[{"attributes":{"POSITION":0}}]}],
+"accessors":[{"componentType":5126,"count":3,"type":"VEC3","min":[0,0,0],"max":[0,0,0]}]}`)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if st := s.Stats(); st.Triangles != 2 || len(s.Nodes) != 2 || s.Nodes[0].Name != "reed" || s.Nodes[1].Mesh != 1 || len(s.Notes) != 1 || !strings.Contains(s.Notes[0].Text, "places none of its meshes") {
+		t.Errorf("%+v %+v %v", st, s.Nodes, s.Notes)
+	}
+}

@@ -998,6 +998,13 @@ func (r *reader) targets(g *mesh, pr *primitive, p *scene.Part, n int, at string
 
 // nodes brings the node tree into an order with parents first.
 func (r *reader) nodes() error {
+	if n := len(r.doc.Meshes); len(r.doc.Nodes) == 0 && n > 0 { // a library of meshes (glTF 2.0, 3.5.1)
+		r.doc.Scenes = nil
+		for i := range min(n, limit.Nodes) {
+			r.doc.Nodes = append(r.doc.Nodes, node{Name: r.doc.Meshes[i].Name, Mesh: &i})
+		}
+		r.s.Notes = append(r.s.Notes, scene.Note{Text: "the file places none of its meshes; each stands at the origin"})
+	}
 	g := r.doc.Nodes
 	if len(g) > limit.Nodes {
 		return format.Errorf("nodes", "%d nodes, at most %d are read", len(g), limit.Nodes)

@@ -52,6 +52,7 @@ export class Model3D {
         for (let p = o.parent; p; p = p.parent) { const n = places.get(p)?.nodes; if (n !== undefined) line.push(n) }
         this.above.set(here.nodes, line)
       }
+      if (o instanceof THREE.Light) o.visible = false // assets are judged in the same light
       if (!(o instanceof THREE.Mesh || o instanceof THREE.LineSegments || o instanceof THREE.Points)) return
       let node = here?.nodes, mesh = here?.meshes
       for (let p = o.parent; p && (node === undefined || mesh === undefined); p = p.parent) { node ??= places.get(p)?.nodes; mesh ??= places.get(p)?.meshes }

@@ -8,6 +8,7 @@ import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures } from '../parts/bits'
 import { count, metres } from '../parts/format'
 import type { Hit } from '../parts/Model3D'
+import { Readings } from '../parts/Readings'
 import { SaveAs } from '../parts/SaveAs'
 import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
 import { useProjectId } from '../Shell'
@@ -145,11 +146,7 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
         {m && (<>
           <div className="head bare"><h2>Pictures</h2>{m.stats.missing > 0 ? <span className="tag w">{m.stats.missing} missing</span> : <span className="tag g">all found</span>}</div>
           <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
-          {m.readings && m.readings.length > 0 && <><div className="head bare"><h2>Readings</h2></div>{m.readings.map((r) => (
-            <div className="item" key={r.name}>{r.about || r.name}<div className="row">
-              <ToggleButtonGroup exclusive size="small" value={r.chosen} aria-label={r.name} onChange={(_, v: string | null) => v && void read({ ...Object.fromEntries(m.readings!.map((x) => [x.name, x.chosen])), [r.name]: v })}>
-                {r.choices.map((c) => <ToggleButton key={c} value={c}>{c}</ToggleButton>)}
-              </ToggleButtonGroup></div></div>))}</>}
+          {m.readings && m.readings.length > 0 && <><div className="head bare"><h2>Readings</h2></div><Readings list={m.readings} onRead={(all) => void read(all)} /></>}
           <div className="head bare"><h2>Figures</h2></div>
           <Figures stats={m.stats} basis={m.basis} />
           {(m.cameras?.length || m.helpers?.length || m.rootBone) && <><div className="head bare"><h2>In it</h2></div><div className="facts">
