@@ -9,8 +9,12 @@ import (
 	"strings"
 	"sync"
 
+	"excavate/core/distinct"
 	"excavate/core/geom"
 	"excavate/core/scene"
+
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
 )
 
 // Comparison is how two scenes differ. Lengths are metres where both units are
@@ -73,12 +77,16 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	count("motions", sa.Motions, sb.Motions)
 	count("cameras", sa.Cameras, sb.Cameras)
 	count("lights", sa.Lights, sb.Lights)
+	metres, square := "", "" // of the unit, where both are known
+	if a.Basis.MetresPerUnit > 0 && b.Basis.MetresPerUnit > 0 {
+		metres, square = ", m", ", m²"
+	}
 	size := math.Max(geom.Vec3(sa.Max).Sub(sa.Min).Len(), 1e-9)
 	for i, axis := range "XYZ" {
 		x, y := sa.Max[i]-sa.Min[i], sb.Max[i]-sb.Min[i]
-		out.Figures = append(out.Figures, Row{"size along " + string(axis), fmt.Sprintf("%.4g", x), fmt.Sprintf("%.4g", y), math.Abs(x-y) > size/1000})
+		out.Figures = append(out.Figures, Row{"size along " + string(axis) + metres, fmt.Sprintf("%.4g", x), fmt.Sprintf("%.4g", y), math.Abs(x-y) > size/1000})
 	}
-	out.Figures = append(out.Figures, Row{"surface", fmt.Sprintf("%.5g", sa.Area), fmt.Sprintf("%.5g", sb.Area), math.Abs(sa.Area-sb.Area) > 1e-3*math.Max(sa.Area, 1e-12)})
+	out.Figures = append(out.Figures, Row{"surface" + square, fmt.Sprintf("%.5g", sa.Area), fmt.Sprintf("%.5g", sb.Area), math.Abs(sa.Area-sb.Area) > 1e-3*math.Max(sa.Area, 1e-12)})
 	out.Bones = bones(a, b, size)
 	out.Materials = rows(materials(a), materials(b))
 	out.Sets = rows(sets(a), sets(b))
@@ -121,7 +129,7 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		out.Same = true
 		out.Verdict = fmt.Sprintf("the same within %s: no point is farther from the other surface than %s", length(tolerance), length(out.Surface.Most))
 	case out.Surface.Most <= tolerance:
-		out.Verdict = fmt.Sprintf("the same shape within %s, but %d bones, materials, sets, motions or pictures differ", length(tolerance), differing)
+		out.Verdict = fmt.Sprintf("the same shape within %s, but %d of their bones, materials, sets, motions and pictures differ", length(tolerance), differing)
 	case out.Surface.Moved != nil:
 		m := out.Surface.Moved
 		out.Verdict = fmt.Sprintf("the same shape within %s, but moved as a whole by %s, %s, %s along X, Y, Z", length(tolerance), length(m[0]), length(m[1]), length(m[2]))
@@ -145,68 +153,189 @@ func upright(s *scene.Scene) *scene.Scene {
 	return s
 }
 
-func rows(a, b map[string]string) []Row {
+// trait is what is said of a thing. Two are the same if their words are and
+// their numbers lie no farther apart than the slack.
+type trait struct {
+	text, words string
+	numbers     []float64
+	slack       float64
+}
+
+func (t *trait) differs(o *trait) bool {
+	if t == nil || o == nil || t.words != o.words || len(t.numbers) != len(o.numbers) {
+		return true
+	}
+	for i, x := range t.numbers {
+		if math.Abs(x-o.numbers[i]) > math.Max(t.slack, o.slack) {
+			return true
+		}
+	}
+	return false
+}
+
+// traits are those of things by name; a name that stands again has a number.
+type traits struct {
+	by    map[string]*trait
+	names distinct.Names
+}
+
+func (t *traits) add(name string, x trait) {
+	if t.by == nil {
+		t.by = map[string]*trait{}
+	}
+	t.by[t.names.Name(name, " ")] = &x
+}
+
+func rows(a, b traits) []Row {
 	names := map[string]bool{}
-	for n := range a {
+	for n := range a.by {
 		names[n] = true
 	}
-	for n := range b {
+	for n := range b.by {
 		names[n] = true
 	}
 	out := []Row{}
 	for n := range names {
-		out = append(out, Row{n, a[n], b[n], a[n] != b[n]})
+		x, y := a.by[n], b.by[n]
+		row := Row{Name: n, Differ: x.differs(y)}
+		if x != nil {
+			row.A = x.text
+		}
+		if y != nil {
+			row.B = y.text
+		}
+		out = append(out, row)
 	}
 	sort.Slice(out, func(i, k int) bool { return out[i].Name < out[k].Name })
 	return out
 }
 
-func materials(s *scene.Scene) map[string]string {
-	out := map[string]string{}
+// colourSlack is what eight bits of a colour as screens show it may lose.
+const colourSlack = 0.006
+
+func materials(s *scene.Scene) (out traits) {
 	for i := range s.Materials {
 		m := &s.Materials[i]
-		t := []string{fmt.Sprintf("colour %.2f %.2f %.2f %.2f", m.BaseColour[0], m.BaseColour[1], m.BaseColour[2], m.BaseColour[3]), fmt.Sprintf("metal %.2f, rough %.2f", m.Metallic, m.Roughness), string(m.Alpha)}
+		x := trait{slack: colourSlack}
+		words := []string{string(m.Alpha)}
+		t := []string{fmt.Sprintf("colour %.2f %.2f %.2f %.2f", m.BaseColour[0], m.BaseColour[1], m.BaseColour[2], m.BaseColour[3]), fmt.Sprintf("metal %.2f, rough %.2f", m.Metallic, m.Roughness)}
+		for _, c := range m.BaseColour {
+			x.numbers = append(x.numbers, float64(c))
+		}
+		x.numbers = append(x.numbers, float64(m.Metallic), float64(m.Roughness))
+		for _, c := range m.Emissive {
+			x.numbers = append(x.numbers, float64(c))
+		}
+		if m.Emissive != [3]float32{} {
+			t = append(t, fmt.Sprintf("emits %.2f %.2f %.2f", m.Emissive[0], m.Emissive[1], m.Emissive[2]))
+		}
+		if m.TwoSided {
+			words = append(words, "two-sided")
+		}
+		if m.Unlit {
+			words = append(words, "unlit")
+		}
 		for _, x := range m.Textures {
 			p := &s.Pictures[x.Picture]
 			size := fmt.Sprintf("%d × %d", p.Width, p.Height)
 			if p.Missing() {
 				size = "missing"
 			}
-			t = append(t, fmt.Sprintf("%s %s", x.Role, size))
+			words = append(words, fmt.Sprintf("%s %s", x.Role, size))
 		}
-		out[m.Name] = strings.Join(t, ", ")
+		x.words = strings.Join(words, ", ")
+		x.text = strings.Join(append(t, words...), ", ")
+		out.add(m.Name, x)
 	}
 	return out
 }
 
-func sets(s *scene.Scene) map[string]string {
-	n := map[string]int{}
+// sets tells of UV sets where on the picture they lie, of colours their mean
+// and of morph targets how far they move, none of which depends on how faces
+// share vertices.
+func sets(s *scene.Scene) (out traits) {
+	type sum struct {
+		corners  int
+		least    [2]float64
+		most     [2]float64
+		total    [4]float64
+		farthest float64
+	}
+	sums := map[string]*sum{}
+	of := func(name string) *sum {
+		x := sums[name]
+		if x == nil {
+			x = &sum{least: [2]float64{math.Inf(1), math.Inf(1)}, most: [2]float64{math.Inf(-1), math.Inf(-1)}}
+			sums[name] = x
+		}
+		return x
+	}
+	uses := make([]int, len(s.Meshes))
+	for i := range s.Nodes {
+		if m := s.Nodes[i].Mesh; m >= 0 {
+			uses[m]++
+		}
+	}
 	for i := range s.Meshes {
 		for k := range s.Meshes[i].Parts {
 			p := &s.Meshes[i].Parts[k]
 			for _, u := range p.UVs {
-				n["UV set "+u.Name] += p.Vertices()
+				x := of("UV set " + u.Name)
+				x.corners += uses[i] * len(p.Triangles)
+				for _, v := range p.Triangles {
+					for a := range 2 {
+						c := float64(u.Data[2*int(v)+a])
+						x.least[a], x.most[a] = math.Min(x.least[a], c), math.Max(x.most[a], c)
+					}
+				}
 			}
 			for _, c := range p.Colours {
-				n["colour set "+c.Name] += p.Vertices()
+				x := of("colour set " + c.Name)
+				x.corners += uses[i] * len(p.Triangles)
+				for _, v := range p.Triangles {
+					for a := range 4 {
+						x.total[a] += float64(uses[i]) * float64(c.Data[4*int(v)+a])
+					}
+				}
 			}
 			for _, m := range p.Morphs {
-				n["morph target "+m.Name] += p.Vertices()
+				x := of("morph target " + m.Name)
+				for v := 0; v+2 < len(m.Positions); v += 3 {
+					x.farthest = math.Max(x.farthest, geom.Vec3{float64(m.Positions[v]), float64(m.Positions[v+1]), float64(m.Positions[v+2])}.Len())
+				}
 			}
 		}
 	}
-	out := map[string]string{}
-	for k, v := range n {
-		out[k] = fmt.Sprintf("%d vertices", v)
+	unit := "units"
+	if s.Basis.MetresPerUnit > 0 {
+		unit = "m"
+	}
+	english := message.NewPrinter(language.English)
+	for name, x := range sums {
+		triangles := english.Sprintf("%d triangles", x.corners/3)
+		t := trait{text: triangles, words: triangles, slack: colourSlack}
+		switch {
+		case strings.HasPrefix(name, "morph"):
+			t = trait{text: fmt.Sprintf("moves up to %.3g %s", x.farthest, unit), numbers: []float64{x.farthest}, slack: 1e-3*x.farthest + 1e-6}
+		case x.corners == 0:
+		case strings.HasPrefix(name, "UV"):
+			t.text += fmt.Sprintf(", U %.2f to %.2f, V %.2f to %.2f", x.least[0], x.most[0], x.least[1], x.most[1])
+			t.numbers, t.slack = []float64{x.least[0], x.most[0], x.least[1], x.most[1]}, 1e-3
+		default:
+			n := float64(x.corners)
+			t.numbers = []float64{x.total[0] / n, x.total[1] / n, x.total[2] / n, x.total[3] / n}
+			t.text += fmt.Sprintf(", on average %.2f %.2f %.2f %.2f", t.numbers[0], t.numbers[1], t.numbers[2], t.numbers[3])
+		}
+		out.add(name, t)
 	}
 	return out
 }
 
-func motions(s *scene.Scene) map[string]string {
-	out := map[string]string{}
+func motions(s *scene.Scene) (out traits) {
 	for i := range s.Motions {
 		m := &s.Motions[i]
-		out[m.Name] = fmt.Sprintf("%.2f s, %d nodes", m.Seconds(), len(m.ByNode()))
+		nodes := fmt.Sprintf("%d nodes", len(m.ByNode()))
+		out.add(m.Name, trait{text: fmt.Sprintf("%.2f s, %s", m.Seconds(), nodes), words: nodes, numbers: []float64{m.Seconds()}, slack: 0.006})
 	}
 	return out
 }

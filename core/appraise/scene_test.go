@@ -152,6 +152,57 @@ func TestEveryDifferenceIsTold(t *testing.T) {
 	}
 }
 
+// What formats change without a difference that shows is none: how faces share
+// vertices, and what eight bits of a colour lose. What shows is one.
+func TestWhatFormatsChange(t *testing.T) {
+	rich := func() *scene.Scene {
+		s := village()
+		s.Materials = append(s.Materials, s.Materials[0])
+		p := &s.Meshes[0].Parts[0]
+		p.UVs = []scene.AttrSet{{Name: "surface", Data: []float32{0, 0, 1, 0, 1, 1, 0, 1}}}
+		p.Colours = []scene.AttrSet{{Name: "tint", Data: []float32{1, 0, 0, 1, 0, 1, 0, 1, 0, 0, 1, 1, 1, 1, 1, 1}}}
+		p.Morphs = []scene.MorphTarget{{Name: "lean", Positions: []float32{0, 0, 0, 0, 0, 0.25, 0, 0, 0, 0, 0, 0}}}
+		return s
+	}
+	split := func(p *scene.Part) {
+		q := scene.Part{Material: p.Material, UVs: []scene.AttrSet{{Name: "surface"}}, Colours: []scene.AttrSet{{Name: "tint"}}, Morphs: []scene.MorphTarget{{Name: "lean"}}}
+		for i, v := range p.Triangles {
+			q.Positions = append(q.Positions, p.Positions[3*v:3*v+3]...)
+			q.UVs[0].Data = append(q.UVs[0].Data, p.UVs[0].Data[2*v:2*v+2]...)
+			q.Colours[0].Data = append(q.Colours[0].Data, p.Colours[0].Data[4*v:4*v+4]...)
+			q.Morphs[0].Positions = append(q.Morphs[0].Positions, p.Morphs[0].Positions[3*v:3*v+3]...)
+			q.Triangles = append(q.Triangles, uint32(i))
+		}
+		*p = q
+	}
+	for _, c := range []struct {
+		name   string
+		change func(s *scene.Scene)
+		same   bool
+		says   string
+	}{
+		{"split vertices", func(s *scene.Scene) { split(&s.Meshes[0].Parts[0]) }, true, ""},
+		{"a colour of eight bits", func(s *scene.Scene) { s.Materials[1].BaseColour[0] -= 0.004 }, true, ""},
+		{"a mesh of two nodes written twice", func(s *scene.Scene) {
+			s.Meshes = append(s.Meshes, s.Meshes[3])
+			s.Nodes[5].Mesh = len(s.Meshes) - 1
+		}, true, ""},
+		{"the second material of a name", func(s *scene.Scene) { s.Materials[2].Roughness = 0 }, false, "oak 2"},
+		{"emission", func(s *scene.Scene) { s.Materials[1].Emissive[1] = 0.5 }, false, "emits 0.00 0.50 0.00"},
+		{"two sides", func(s *scene.Scene) { s.Materials[1].TwoSided = true }, false, "two-sided"},
+		{"moved UVs", func(s *scene.Scene) { s.Meshes[0].Parts[0].UVs[0].Data[0] = -0.5 }, false, "2 triangles, U -0.50 to 1.00, V 0.00 to 1.00"},
+		{"other colours", func(s *scene.Scene) { clear(s.Meshes[0].Parts[0].Colours[0].Data[:4]) }, false, "2 triangles, on average 0.17 0.33 0.50 0.67"},
+		{"a morph target that moves less", func(s *scene.Scene) { s.Meshes[0].Parts[0].Morphs[0].Positions[5] = 0.125 }, false, "moves up to 0.125 m"},
+	} {
+		a, b := rich(), rich()
+		c.change(b)
+		x := Compare(a, b, 0.01)
+		if x.Same != c.same || !strings.Contains(fmt.Sprint(x), c.says) {
+			t.Errorf("%s: %v, %s; %q is not said in %+v", c.name, x.Same, x.Verdict, c.says, x)
+		}
+	}
+}
+
 func TestVerdictsHaveUnits(t *testing.T) {
 	a, b := village(), village()
 	b.Meshes[0].Parts[0].Positions[0] = -2.5

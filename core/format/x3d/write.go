@@ -68,7 +68,7 @@ func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.N
 	plain.Basis = geom.Basis{} // what becomes of it is said above
 	notes = append(notes, flat.Lost(&plain, flat.Has{Format: title, Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true, Cameras: true, Lights: true})...)
 	pictures := flat.PictureNames(s)
-	w := writer{s: turned, xml: asXML, pictures: pictures, looks: map[look]string{}, lost: map[string]int{}}
+	w := writer{s: turned, xml: asXML, pictures: pictures, looks: map[look]string{}, lost: map[string]int{}, renamed: map[string]bool{}}
 	roots := w.tree()
 	for _, l := range []struct{ one, many string }{
 		{"role of a picture", "roles of pictures"}, {"picture that lies otherwise than the first", "pictures that lie otherwise than the first"}, {"cutoff of alpha", "cutoffs of alpha"},
@@ -77,6 +77,9 @@ func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.N
 		if n := w.lost[l.many]; n > 0 {
 			notes = append(notes, scene.Note{Text: fmt.Sprintf("%s not written: %s has no such thing", format.Counted(n, l.one, l.many), title), Loss: true})
 		}
+	}
+	if n := len(w.renamed); n > 0 {
+		notes = append(notes, scene.Note{Text: fmt.Sprintf("%s written otherwise: names of %s have no blanks and few marks", format.Counted(n, "name was", "names were"), title), Loss: true})
 	}
 	file := flat.FileName(name)
 	out := []format.Written{{Name: file + ".wrl"}}
@@ -116,6 +119,7 @@ type writer struct {
 	defs     distinct.Names
 	looks    map[look]string // their DEF
 	lost     map[string]int
+	renamed  map[string]bool
 	children [][]int
 	rests    []geom.Mat4      // what a node's own transform does not say
 	uses     []int            // of each mesh by nodes that have it as it is
@@ -137,6 +141,9 @@ func (w *writer) def(name, usual string) string {
 	}
 	if c := clean[0]; c >= '0' && c <= '9' || c == '-' || c == '.' {
 		clean = "_" + clean
+	}
+	if clean != name && name != "" {
+		w.renamed[name] = true
 	}
 	return w.defs.Name(clean, "_")
 }

@@ -67,6 +67,9 @@ func TestWhatIsWritten(t *testing.T) {
 		if strings.Contains(lost, "1 role of a picture not written") != (w.Name == "vrml") || !strings.Contains(lost, "UV set") || strings.Contains(lost, "cutoff") != (w.Name == "vrml") {
 			t.Errorf("%s: %s", w.Name, lost)
 		}
+		if !strings.Contains(lost, "3 names were written otherwise") {
+			t.Errorf("%s: %s", w.Name, lost)
+		}
 		got := must(t, text)
 		if st, want := got.Stats(), s.Stats(); st.Triangles != want.Triangles || st.Lines != 2 || st.Points != 1 || math.Abs(st.Area-want.Area) > 1e-6 {
 			t.Errorf("%s: %+v", w.Name, st)
