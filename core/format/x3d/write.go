@@ -384,6 +384,9 @@ func (w *writer) numbers(f *field) {
 	}
 }
 
+// lists are the nodes whose numbers are lists, however few there are.
+var lists = []string{"Coordinate", "Color", "TextureCoordinate", "Normal"}
+
 // classic writes a node as VRML97 has it.
 func (w *writer) classic(m *made) {
 	if m.use != "" {
@@ -411,7 +414,7 @@ func (w *writer) classic(m *made) {
 			w.b.WriteString(`"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(f.texts[0]) + `"`)
 		case f.word != "":
 			w.b.WriteString(f.word)
-		case len(f.nums) > 4 || f.index != nil || f.name == "point" || f.name == "color" || f.name == "vector":
+		case f.index != nil || slices.Contains(lists, m.typ):
 			w.b.WriteByte('[')
 			w.numbers(f)
 			w.b.WriteByte(']')

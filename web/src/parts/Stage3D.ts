@@ -29,8 +29,9 @@ interface Pane {
   lines: THREE.LineSegments
   dots: THREE.Points
   action?: THREE.AnimationAction
-  centre: THREE.Vector3
+  centre: THREE.Vector3 // of what is framed
   radius: number
+  own: { centre: THREE.Vector3; radius: number } // of what it holds itself
   content: Content
   token: number
   height: number
@@ -133,6 +134,7 @@ export class Stage3D {
   /** Shows one scene, or two side by side. */
   show(list: Content[]) {
     while (this.panes.length > list.length) { const p = this.panes.pop()!; p.token = -1; this.clear(p) }
+    this.align()
     list.forEach((content, i) => {
       const p = (this.panes[i] ??= this.newPane())
       const before = p.content
@@ -170,7 +172,7 @@ export class Stage3D {
     lines.frustumCulled = dots.frustumCulled = false
     lines.visible = dots.visible = this.look.skeleton
     scene.add(lines, dots)
-    return { scene, figure, lines, dots, centre: new THREE.Vector3(), radius: 1, content: { url: '' }, token: 0, height: 0, cost: -1, camera: new THREE.PerspectiveCamera(this.lens.fov) }
+    return { scene, figure, lines, dots, centre: new THREE.Vector3(), radius: 1, own: { centre: new THREE.Vector3(), radius: 1 }, content: { url: '' }, token: 0, height: 0, cost: -1, camera: new THREE.PerspectiveCamera(this.lens.fov) }
   }
 
   private clear(p: Pane) {
@@ -197,14 +199,27 @@ export class Stage3D {
       all.expandByPoint(new THREE.Vector3(box.max.x + r * 0.38, box.min.y, box.max.z))
     }
     const size = all.getSize(new THREE.Vector3())
-    all.getCenter(p.centre)
-    p.radius = Math.max(size.length() / 2, 1e-6)
+    all.getCenter(p.own.centre)
+    p.own.radius = Math.max(size.length() / 2, 1e-6)
+    this.align()
     const wide = Math.max(size.x, size.z, p.radius * 0.2)
     const step = Math.pow(10, Math.round(Math.log10(wide / 4)))
     const n = 2 * Math.ceil((wide * 1.5) / step / 2) + 2
     this.newGrid(p, step, n, new THREE.Vector3(Math.round(p.centre.x / step) * step, box.min.y, Math.round(p.centre.z / step) * step))
     this.newAxes(p, box, turned)
     this.dirty = true
+  }
+
+  /** Two of about one size and place are framed as one, so that they lie over
+   * each other; others each by itself. */
+  private align() {
+    const [a, b] = this.panes
+    for (const p of this.panes) { p.centre.copy(p.own.centre); p.radius = p.own.radius }
+    if (!a?.model || !b?.model) return
+    const most = Math.max(a.radius, b.radius), least = Math.min(a.radius, b.radius)
+    if (most > 3 * least || a.centre.distanceTo(b.centre) > most) return
+    b.centre.copy(a.centre)
+    a.radius = b.radius = most
   }
 
   private newGrid(p: Pane, step: number, n: number, at: THREE.Vector3) {
