@@ -173,6 +173,76 @@ func (m Mat4) Decompose() (t Vec3, q Quat, s Vec3, exact bool) {
 	return t, fromAxes(x, y, z), s, exact
 }
 
+// Factor splits any m, also one that shears, into two of which each is a
+// translation, a rotation and a scale: m is t, then the rotation u, then the
+// scale s, then the rotation v, read from the outside. A mirroring m gets a
+// negative x scale. It is the singular value decomposition, by Hestenes'
+// one-sided rotations ("Inversion of Matrices by Biorthogonalization", 1958).
+func (m Mat4) Factor() (t Vec3, u Quat, s Vec3, v Quat) {
+	t = Vec3{m[12], m[13], m[14]}
+	b := [3]Vec3{{m[0], m[1], m[2]}, {m[4], m[5], m[6]}, {m[8], m[9], m[10]}}
+	w := [3]Vec3{{1, 0, 0}, {0, 1, 0}, {0, 0, 1}}
+	turn := func(a *[3]Vec3, p, q int, cos, sin float64) {
+		x, y := a[p], a[q]
+		a[p], a[q] = x.Mul(cos).Sub(y.Mul(sin)), x.Mul(sin).Add(y.Mul(cos))
+	}
+	// Columns are turned in pairs until all stand square on each other.
+	for range 30 {
+		done := true
+		for p := range 2 {
+			for q := p + 1; q < 3; q++ {
+				pp, qq, pq := b[p].Dot(b[p]), b[q].Dot(b[q]), b[p].Dot(b[q])
+				if !(math.Abs(pq) > 1e-15*math.Sqrt(pp*qq)) {
+					continue
+				}
+				done = false
+				z := (qq - pp) / (2 * pq)
+				tan := math.Copysign(1/(math.Abs(z)+math.Sqrt(1+z*z)), z)
+				cos := 1 / math.Sqrt(1+tan*tan)
+				turn(&b, p, q, cos, cos*tan)
+				turn(&w, p, q, cos, cos*tan)
+			}
+		}
+		if done {
+			break
+		}
+	}
+	for i := range b {
+		s[i] = b[i].Len()
+	}
+	// What has no length stands square on the others.
+	for i := range b {
+		if s[i] > 0 {
+			b[i] = b[i].Mul(1 / s[i])
+			continue
+		}
+		j, k := (i+1)%3, (i+2)%3
+		switch {
+		case s[j] > 0 && s[k] > 0:
+			b[i] = b[j].Norm().Cross(b[k].Norm())
+		case s[j] > 0:
+			b[i] = square(b[j].Norm())
+		case s[k] > 0:
+			b[i] = b[k].Norm().Cross(square(b[k].Norm()))
+		default:
+			b[i] = w[i]
+		}
+	}
+	if b[0].Cross(b[1]).Dot(b[2]) < 0 {
+		b[0], s[0] = b[0].Mul(-1), -s[0]
+	}
+	back := fromAxes(w[0], w[1], w[2])
+	return t, fromAxes(b[0], b[1], b[2]), s, back.Inverse()
+}
+
+// square is a direction at right angles to d.
+func square(d Vec3) Vec3 {
+	if math.Abs(d[0]) < 0.6 {
+		return d.Cross(Vec3{1, 0, 0}).Norm()
+	}
+	return d.Cross(Vec3{0, 1, 0}).Norm()
+}
+
 func isDiagonal(m Mat4) bool {
 	return m[1] == 0 && m[2] == 0 && m[4] == 0 && m[6] == 0 && m[8] == 0 && m[9] == 0
 }

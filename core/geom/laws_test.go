@@ -361,3 +361,46 @@ func TestPolygonsOfEveryShape(t *testing.T) {
 		}
 	}
 }
+
+// Any matrix is two of translation, rotation and scale, one within the other.
+func TestFactor(t *testing.T) {
+	r := rand.New(rand.NewSource(7))
+	for k := range 4000 {
+		var m Mat4
+		for i := range 3 {
+			for j := range 3 {
+				m[4*i+j] = r.NormFloat64() * math.Pow(10, float64(r.Intn(7)-3))
+			}
+			m[12+i] = r.NormFloat64()
+		}
+		m[15] = 1
+		switch k % 8 { // without width in one direction, two, or all; alike; mirrored
+		case 1:
+			m[0], m[1], m[2] = 0, 0, 0
+		case 2:
+			m[4], m[5], m[6] = 2*m[0], 2*m[1], 2*m[2]
+		case 3:
+			m[4], m[5], m[6], m[8], m[9], m[10] = 2*m[0], 2*m[1], 2*m[2], 0, 0, 0
+		case 4:
+			m = TRS(Vec3{1, 2, 3}, anyQuat(r), Vec3{2, 2, 2})
+		case 5:
+			m = TRS(Vec3{1, 2, 3}, anyQuat(r), Vec3{-2, 3, 1e-6})
+		case 6:
+			m = Mat4{15: 1}
+		}
+		at, u, s, v := m.Factor()
+		got := TRS(at, u, s).Mul(TRS(Vec3{}, v, Vec3{1, 1, 1}))
+		size := 0.0
+		for i := range m {
+			size = math.Max(size, math.Abs(m[i]))
+		}
+		for i := range m {
+			if !(math.Abs(m[i]-got[i]) <= 1e-11*size) {
+				t.Fatalf("case %d: %v gives %v: %v %v %v %v", k%8, m, got, at, u, s, v)
+			}
+		}
+		if s[1] < 0 || s[2] < 0 {
+			t.Fatalf("scale %v", s)
+		}
+	}
+}

@@ -78,6 +78,36 @@ func (n *Node) Local() geom.Mat4 {
 	return geom.TRS(vec3(n.Translation), geom.Quat{float64(n.Rotation[0]), float64(n.Rotation[1]), float64(n.Rotation[2]), float64(n.Rotation[3])}, vec3(n.Scale))
 }
 
+// Put sets the node's translation, rotation and scale.
+func (n *Node) Put(t geom.Vec3, q geom.Quat, s geom.Vec3) {
+	for i := range 3 {
+		n.Translation[i], n.Scale[i] = float32(t[i]), float32(s[i])
+	}
+	for i := range q {
+		n.Rotation[i] = float32(q[i])
+	}
+}
+
+// Place gives the node a transform. One that shears is more than a translation,
+// a rotation and a scale can say: then above is a node to stand between this
+// one and its parent, and both together are the transform.
+func (n *Node) Place(m geom.Mat4) (above *Node) {
+	t, q, s, exact := m.Decompose()
+	if exact {
+		n.Put(t, q, s)
+		return nil
+	}
+	x := NewNode("shear")
+	if n.Name != "" {
+		x.Name = n.Name + " shear"
+	}
+	x.Parent = n.Parent
+	t, u, s, v := m.Factor()
+	x.Put(t, u, s)
+	n.Put(geom.Vec3{}, v, geom.Vec3{1, 1, 1})
+	return &x
+}
+
 func vec3(a [3]float32) geom.Vec3 {
 	return geom.Vec3{float64(a[0]), float64(a[1]), float64(a[2])}
 }

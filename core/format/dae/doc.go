@@ -49,6 +49,7 @@ type reader struct {
 	pictures   map[string]int
 	meshes     map[string]int
 	nodes      map[*markup.Node]int // scene node of the first instance
+	above      map[int]int          // of a node that shears, the one that stands above it
 	pending    []pendingSkin        // skins wait until all nodes are there
 	visits     int
 	path       map[*markup.Node]bool // nodes that are being instantiated
@@ -57,7 +58,7 @@ type reader struct {
 // Read decodes a COLLADA file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	r := &reader{ctx: ctx, file: f, docs: map[string]*document{}, docOf: map[*markup.Node]*document{}, geometries: map[*markup.Node]*geometry{}, sources: map[*markup.Node]*source{},
-		materials: map[string]int{}, pictures: map[string]int{}, meshes: map[string]int{}, nodes: map[*markup.Node]int{}, path: map[*markup.Node]bool{}}
+		materials: map[string]int{}, pictures: map[string]int{}, meshes: map[string]int{}, nodes: map[*markup.Node]int{}, above: map[int]int{}, path: map[*markup.Node]bool{}}
 	d, err := r.open("", f.Data)
 	if err != nil {
 		return nil, err

@@ -248,6 +248,12 @@ func (r *reader) animations(root *markup.Node) error {
 			if err != nil {
 				return err
 			}
+			if above, ok := r.above[at]; ok { // what moves is one node
+				r.s.Nodes[above].Put(geom.Vec3{}, geom.IdentityQuat, geom.Vec3{1, 1, 1})
+				t, q, s, _ := product(el).Decompose()
+				r.s.Nodes[at].Put(t, q, s)
+				r.Lose("a node that moves is sheared; its axes were squared")
+			}
 			ch, err := r.sample(at, el, x.channels, from, to)
 			if err != nil {
 				return err

@@ -114,11 +114,12 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 	if err != nil {
 		return err
 	}
-	t, q, s, exact := product(el).Decompose()
-	if !exact {
-		r.Lose("a node is sheared; its axes were squared")
+	above := out.Place(product(el))
+	if above != nil {
+		out.Parent = len(r.s.Nodes)
+		r.s.Nodes = append(r.s.Nodes, *above)
+		r.above[len(r.s.Nodes)] = out.Parent
 	}
-	put(&out, t, q, s)
 	at := len(r.s.Nodes)
 	r.s.Nodes = append(r.s.Nodes, out)
 	if _, ok := r.nodes[n]; !ok {
@@ -133,7 +134,7 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 		extra++
 		x := scene.NewNode(fmt.Sprintf("%s %d", out.Name, extra+1))
 		x.Parent = at
-		put(&x, geom.Vec3{}, turn, geom.Vec3{1, 1, 1})
+		x.Put(geom.Vec3{}, turn, geom.Vec3{1, 1, 1})
 		r.s.Nodes = append(r.s.Nodes, x)
 		return &r.s.Nodes[len(r.s.Nodes)-1]
 	}
@@ -191,15 +192,6 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 		}
 	}
 	return nil
-}
-
-func put(n *scene.Node, t geom.Vec3, q geom.Quat, s geom.Vec3) {
-	for i := range 3 {
-		n.Translation[i], n.Scale[i] = float32(t[i]), float32(s[i])
-	}
-	for i := range q {
-		n.Rotation[i] = float32(q[i])
-	}
 }
 
 func number(n *markup.Node, usual float32, path ...string) float32 {

@@ -813,7 +813,7 @@ func (w *writer) node(i int, children [][]int, bones []bool) {
 		turned := w.turn != geom.IdentityQuat
 		if turned { // a camera looks along -z with y up, whatever the scene's axes
 			x := scene.NewNode("")
-			put(&x, geom.Vec3{}, w.turn, geom.Vec3{1, 1, 1})
+			x.Put(geom.Vec3{}, w.turn, geom.Vec3{1, 1, 1})
 			w.open(`node name="%s view"`, esc(n.Name))
 			w.floats("matrix", matrix(x))
 		}

@@ -997,6 +997,43 @@ func (r *reader) targets(g *mesh, pr *primitive, p *scene.Part, n int, at string
 }
 
 // nodes brings the node tree into an order with parents first.
+// unshear puts a node above each whose matrix shears, which the format does
+// not allow (glTF 2.0, 3.5.2), so that both together are the matrix.
+func (r *reader) unshear() {
+	g := r.doc.Nodes
+	above := map[int]int{}
+	for i := range g {
+		if g[i].Matrix == nil {
+			continue
+		}
+		n := scene.NewNode(g[i].Name)
+		x := n.Place(geom.Mat4(*g[i].Matrix))
+		if x == nil {
+			continue
+		}
+		above[i] = len(r.doc.Nodes)
+		r.doc.Nodes[i].Matrix, r.doc.Nodes[i].Rotation = nil, &n.Rotation
+		r.doc.Nodes = append(r.doc.Nodes, node{Name: x.Name, Children: []int{i}, Translation: &x.Translation, Rotation: &x.Rotation, Scale: &x.Scale})
+	}
+	if len(above) == 0 {
+		return
+	}
+	lists := make([][]int, 0, len(g)+len(r.doc.Scenes))
+	for i := range g {
+		lists = append(lists, r.doc.Nodes[i].Children)
+	}
+	for i := range r.doc.Scenes {
+		lists = append(lists, r.doc.Scenes[i].Nodes)
+	}
+	for _, l := range lists {
+		for k, i := range l {
+			if a, ok := above[i]; ok {
+				l[k] = a
+			}
+		}
+	}
+}
+
 func (r *reader) nodes() error {
 	if n := len(r.doc.Meshes); len(r.doc.Nodes) == 0 && n > 0 { // a library of meshes (glTF 2.0, 3.5.1)
 		r.doc.Scenes = nil
@@ -1005,6 +1042,7 @@ func (r *reader) nodes() error {
 		}
 		r.s.Notes = append(r.s.Notes, scene.Note{Text: "the file places none of its meshes; each stands at the origin"})
 	}
+	r.unshear()
 	g := r.doc.Nodes
 	if len(g) > limit.Nodes {
 		return format.Errorf("nodes", "%d nodes, at most %d are read", len(g), limit.Nodes)
@@ -1151,23 +1189,14 @@ func (r *reader) nodes() error {
 			holders[*m]++
 		}
 	}
-	sheared := 0
 	for k, i := range order {
 		n := scene.NewNode(g[i].Name)
 		if parent[i] >= 0 {
 			n.Parent = at[parent[i]]
 		}
 		if m := g[i].Matrix; m != nil {
-			t, q, s, exact := geom.Mat4(*m).Decompose()
-			for c := 0; c < 3; c++ {
-				n.Translation[c], n.Scale[c] = float32(t[c]), float32(s[c])
-			}
-			for c := range q {
-				n.Rotation[c] = float32(q[c])
-			}
-			if !exact {
-				sheared++
-			}
+			t, q, s, _ := geom.Mat4(*m).Decompose()
+			n.Put(t, q, s)
 		}
 		if t := g[i].Translation; t != nil {
 			n.Translation = *t
@@ -1203,9 +1232,6 @@ func (r *reader) nodes() error {
 			}
 		}
 		r.s.Nodes[k] = n
-	}
-	if sheared > 0 {
-		r.Lose("%d nodes are sheared; their axes were squared", sheared)
 	}
 	// Skins and animations name nodes by their old place.
 	for i := range r.doc.Skins {

@@ -219,7 +219,7 @@ func (r *reader) prim(p *prim, parent int, bound string) error {
 	return nil
 }
 
-// place computes the node's transform of its xformOps (UsdGeomXformable): the
+// place gives the node, which is the next, its transform, of its xformOps (UsdGeomXformable): the
 // first in the order is the outermost.
 func (r *reader) place(p *prim, n *scene.Node) error {
 	m := geom.Identity
@@ -280,15 +280,9 @@ func (r *reader) place(p *prim, n *scene.Node) error {
 		}
 		m = m.Mul(x)
 	}
-	t, q, s, exact := m.Decompose()
-	if !exact {
-		r.Lose("a node is sheared; its axes were squared")
-	}
-	for i := range 3 {
-		n.Translation[i], n.Scale[i] = float32(t[i]), float32(s[i])
-	}
-	for i := range q {
-		n.Rotation[i] = float32(q[i])
+	if above := n.Place(m); above != nil {
+		n.Parent = len(r.s.Nodes)
+		r.s.Nodes = append(r.s.Nodes, *above)
 	}
 	return nil
 }

@@ -54,9 +54,9 @@ func readXML(ctx context.Context, f format.File) (*scene.Scene, error) {
 var geometries = []string{"IndexedFaceSet", "IndexedTriangleSet", "TriangleSet", "IndexedTriangleStripSet", "TriangleStripSet", "IndexedTriangleFanSet", "TriangleFanSet", "IndexedQuadSet", "QuadSet",
 	"Box", "Sphere", "Cone", "Cylinder", "ElevationGrid", "Extrusion", "Text", "PointSet", "IndexedLineSet", "LineSet"}
 
-// mesh makes the mesh of a shape, moved by rest; below 0 is one that shows
-// nothing.
-func (b *builder) mesh(n *node, name string, rest geom.Mat4) (int, error) {
+// mesh makes the mesh of a shape, once for all its uses; below 0 is one that
+// shows nothing.
+func (b *builder) mesh(n *node, name string) (int, error) {
 	g := n.child("geometry", geometries...)
 	if g == nil {
 		return scene.None, nil
@@ -70,7 +70,7 @@ func (b *builder) mesh(n *node, name string, rest geom.Mat4) (int, error) {
 		}
 		return nil
 	}
-	if old, ok := b.meshes[n]; ok && rest == geom.Identity {
+	if old, ok := b.meshes[n]; ok {
 		return old.mesh, count(old.corners)
 	}
 	f, err := faces(g)
@@ -104,44 +104,10 @@ func (b *builder) mesh(n *node, name string, rest geom.Mat4) (int, error) {
 	if !f.solid && material >= 0 {
 		b.s.Materials[material].TwoSided = true
 	}
-	if rest != geom.Identity {
-		if err := move(part, rest, g); err != nil {
-			return 0, err
-		}
-	}
 	mesh := len(b.s.Meshes)
 	b.s.Meshes = append(b.s.Meshes, scene.Mesh{Name: name, Parts: []scene.Part{*part}})
-	if rest == geom.Identity {
-		b.meshes[n] = built{mesh, corners}
-	}
+	b.meshes[n] = built{mesh, corners}
 	return mesh, nil
-}
-
-// move applies a transform to a part's vertices.
-func move(part *scene.Part, m geom.Mat4, g *node) error {
-	nm := m.NormalMatrix()
-	each := func(d []float32, f func(geom.Vec3) geom.Vec3) error {
-		for i := 0; i+2 < len(d); i += 3 {
-			v := f(geom.Vec3{float64(d[i]), float64(d[i+1]), float64(d[i+2])})
-			for k := range 3 {
-				x, ok := format.Finite32(v[k])
-				if !ok {
-					return g.errorf("a place of %g", v[k])
-				}
-				d[i+k] = x
-			}
-		}
-		return nil
-	}
-	if err := each(part.Positions, m.Point); err != nil {
-		return err
-	}
-	if m.Det3() < 0 {
-		for i := 0; i+2 < len(part.Triangles); i += 3 {
-			part.Triangles[i+1], part.Triangles[i+2] = part.Triangles[i+2], part.Triangles[i+1]
-		}
-	}
-	return each(part.Normals, func(v geom.Vec3) geom.Vec3 { return nm.Dir(v).Norm() })
 }
 
 func (b *builder) material(a *node) int {

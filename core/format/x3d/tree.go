@@ -36,7 +36,7 @@ type builder struct {
 
 type materialKey struct{ appearance *node }
 
-// built is a mesh whose vertices are as the file has them.
+// built is a shape's mesh, and how many corners each use of it counts.
 type built struct{ mesh, corners int }
 
 // What USE can make of little is bounded: nodes visited, nodes made, shapes,
@@ -62,7 +62,7 @@ func newBuilder(ctx context.Context, f format.File, metres float64, lost *format
 }
 
 func (b *builder) build(roots []*node) (*scene.Scene, error) {
-	if err := b.all(roots, scene.None, geom.Identity, 0); err != nil {
+	if err := b.all(roots, scene.None, 0); err != nil {
 		return nil, err
 	}
 	if len(b.s.Meshes) == 0 {
@@ -83,18 +83,17 @@ func (b *builder) build(roots []*node) (*scene.Scene, error) {
 	return b.s, b.s.Validate()
 }
 
-func (b *builder) all(list []*node, parent int, rest geom.Mat4, deep int) error {
+func (b *builder) all(list []*node, parent, deep int) error {
 	for _, n := range list {
-		if err := b.visit(n, parent, rest, deep); err != nil {
+		if err := b.visit(n, parent, deep); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// visit makes what a node stands for below parent. rest is what parent's own
-// transform could not say: it is applied to what is made.
-func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
+// visit makes what a node stands for below parent.
+func (b *builder) visit(n *node, parent, deep int) error {
 	if b.visits++; b.visits > mostVisits {
 		return n.errorf("more than %d nodes, counting each use", mostVisits)
 	}
@@ -106,16 +105,16 @@ func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
 	}
 	switch n.typ {
 	case "X3D", "Scene", "Layer", "LayerSet", "Viewport":
-		return b.all(n.children("children"), parent, rest, deep+1)
+		return b.all(n.children("children"), parent, deep+1)
 	case "Group", "StaticGroup", "Anchor", "Collision", "Billboard", "ViewpointGroup":
 		if n.def == "" {
-			return b.all(n.children("children"), parent, rest, deep+1)
+			return b.all(n.children("children"), parent, deep+1)
 		}
-		return b.place(n, parent, rest, deep)
+		return b.place(n, parent, geom.Identity, deep)
 	case "head", "Header", "meta", "component", "unit", "WorldInfo", "NavigationInfo", "MetadataString", "MetadataSet":
 		return nil
 	case "Transform":
-		return b.place(n, parent, rest.Mul(transform(n)), deep)
+		return b.place(n, parent, transform(n), deep)
 	case "Switch":
 		list := n.children("choice", "children")
 		k := b.choice(n, list)
@@ -128,7 +127,7 @@ func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
 		for range len(list) - 1 {
 			b.Lose("another choice of a Switch was left out")
 		}
-		return b.visit(list[k], parent, rest, deep+1)
+		return b.visit(list[k], parent, deep+1)
 	case "LOD":
 		list := n.children("level", "children")
 		if len(list) == 0 {
@@ -140,7 +139,7 @@ func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
 				b.Lose("another level of detail was left out")
 			}
 		}
-		return b.visit(list[max(0, min(b.detail, len(list)-1))], parent, rest, deep+1)
+		return b.visit(list[max(0, min(b.detail, len(list)-1))], parent, deep+1)
 	case "Shape":
 		name := n.shapeName()
 		if name == "" && parent >= 0 {
@@ -149,7 +148,7 @@ func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
 		if name == "" {
 			name = "shape"
 		}
-		mesh, err := b.mesh(n, name, rest)
+		mesh, err := b.mesh(n, name)
 		if err != nil || mesh < 0 {
 			return err
 		}
@@ -159,9 +158,9 @@ func (b *builder) visit(n *node, parent int, rest geom.Mat4, deep int) error {
 		}
 		return err
 	case "DirectionalLight", "PointLight", "SpotLight":
-		return b.light(n, parent, rest)
+		return b.light(n, parent)
 	case "Viewpoint", "OrthoViewpoint":
-		return b.camera(n, parent, rest)
+		return b.camera(n, parent)
 	}
 	b.Lose("a node of the kind %s was left out", n.typ)
 	return nil
@@ -194,26 +193,6 @@ func (b *builder) node(n *node, name string, parent int) (int, error) {
 	return len(b.s.Nodes) - 1, nil
 }
 
-// set gives a node its transform. exact is false where that shears, which a
-// node cannot say.
-func (b *builder) set(n *node, at int, local geom.Mat4) (exact bool, err error) {
-	t, q, s, exact := local.Decompose()
-	x := &b.s.Nodes[at]
-	for k := range 4 {
-		var ok [3]bool
-		if x.Rotation[k], ok[0] = format.Finite32(q[k]); k == 3 {
-			ok[1], ok[2] = true, true
-		} else {
-			x.Translation[k], ok[1] = format.Finite32(t[k])
-			x.Scale[k], ok[2] = format.Finite32(s[k])
-		}
-		if ok != [3]bool{true, true, true} {
-			return false, n.errorf("the transform of %s holds a number that is too large", n.typ)
-		}
-	}
-	return exact, nil
-}
-
 // place makes a node of a Transform or of a group with a name, and what it
 // holds. A shape that it holds alone is its own.
 func (b *builder) place(n *node, parent int, local geom.Mat4, deep int) error {
@@ -226,26 +205,41 @@ func (b *builder) place(n *node, parent int, local geom.Mat4, deep int) error {
 	if err != nil {
 		return err
 	}
-	exact, err := b.set(n, at, local)
-	if err != nil {
-		return err
+	x, first := &b.s.Nodes[at], at
+	if above := x.Place(local); above != nil {
+		own := *x
+		*x = *above
+		if at, err = b.node(n, "", at); err != nil {
+			return err
+		}
+		own.Parent = first
+		b.s.Nodes[at] = own
 	}
-	rest := geom.Identity
-	if !exact {
-		x := scene.NewNode(b.s.Nodes[at].Name)
-		x.Parent = parent
-		b.s.Nodes[at], rest = x, local
+	for k := first; k <= at; k++ {
+		if err := b.finite(n, k); err != nil {
+			return err
+		}
 	}
 	if !alone {
-		return b.all(list, at, rest, deep+1)
+		return b.all(list, at, deep+1)
 	}
 	b.visits++
 	if name = b.s.Nodes[at].Name; name == "" {
 		name = "shape"
 	}
-	mesh, err := b.mesh(list[0], name, rest)
+	mesh, err := b.mesh(list[0], name)
 	b.s.Nodes[at].Mesh = mesh
 	return err
+}
+
+// finite tells where a node has a transform beyond numbers.
+func (b *builder) finite(n *node, at int) error {
+	for _, v := range b.s.Nodes[at].Local() {
+		if v-v != 0 {
+			return n.errorf("the transform of %s holds a number that is too large", n.typ)
+		}
+	}
+	return nil
 }
 
 // choice is which of a Switch's nodes is shown, below 0 for none: as the file
@@ -312,18 +306,17 @@ func rotation(n *node, field string, sign float64) geom.Quat {
 
 // hang adds a node for a camera or light: at a place, turned from looking
 // along -Z.
-func (b *builder) hang(n *node, name string, parent int, rest geom.Mat4, place []float64, turn geom.Quat) (*scene.Node, error) {
+func (b *builder) hang(n *node, name string, parent int, place []float64, turn geom.Quat) (*scene.Node, error) {
 	at, err := b.node(n, name, parent)
 	if err != nil {
 		return nil, err
 	}
-	local := rest.Mul(geom.TRS(geom.Vec3{place[0], place[1], place[2]}, turn, geom.Vec3{1, 1, 1}))
-	_, err = b.set(n, at, local) // where rest shears, it looks where it looked but for that
-	return &b.s.Nodes[at], err
+	b.s.Nodes[at].Put(geom.Vec3{place[0], place[1], place[2]}, turn, geom.Vec3{1, 1, 1})
+	return &b.s.Nodes[at], b.finite(n, at)
 }
 
 // light reads X3D 17.4.
-func (b *builder) light(n *node, parent int, rest geom.Mat4) error {
+func (b *builder) light(n *node, parent int) error {
 	if !n.flag("on", true) {
 		b.Lose("a light that is off was left out")
 		return nil
@@ -356,7 +349,7 @@ func (b *builder) light(n *node, parent int, rest geom.Mat4) error {
 		l.Inner = min(amount(n.num("beamWidth", beam)), l.Outer)
 	}
 	along := n.vec("direction", 0, 0, -1)
-	x, err := b.hang(n, l.Name, parent, rest, n.vec("location", 0, 0, 0), toward(geom.Vec3{along[0], along[1], along[2]}))
+	x, err := b.hang(n, l.Name, parent, n.vec("location", 0, 0, 0), toward(geom.Vec3{along[0], along[1], along[2]}))
 	if err != nil {
 		return err
 	}
@@ -385,7 +378,7 @@ func toward(d geom.Vec3) geom.Quat {
 
 // camera reads X3D 23.4: a viewpoint's angle is that of the shorter side of
 // the picture, here its height.
-func (b *builder) camera(n *node, parent int, rest geom.Mat4) error {
+func (b *builder) camera(n *node, parent int) error {
 	c := scene.Camera{Name: n.def, FovY: float32(max(1e-3, min(n.num("fieldOfView", math.Pi/4), 3.1))), Near: 0.1, Far: 1000}
 	if c.Name == "" {
 		c.Name = n.text("description")
@@ -407,7 +400,7 @@ func (b *builder) camera(n *node, parent int, rest geom.Mat4) error {
 		c.Far = v
 	}
 	usual := []float64{0, 0, 10}
-	x, err := b.hang(n, c.Name, parent, rest, n.vec("position", usual...), rotation(n, "orientation", 1))
+	x, err := b.hang(n, c.Name, parent, n.vec("position", usual...), rotation(n, "orientation", 1))
 	if err != nil {
 		return err
 	}

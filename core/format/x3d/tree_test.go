@@ -59,8 +59,8 @@ func TestNodesWithinNodes(t *testing.T) {
 	}
 }
 
-// What no node can say is done to the vertices: two scalings with a turn
-// between them shear.
+// What no node can say two say together: two scalings with a turn between them
+// shear.
 func TestShearedNodes(t *testing.T) {
 	s := must(t, vrml+`DEF squashed Transform { scale 1 3 1 children DEF turned Transform { rotation 0 0 1 0.78539816 children DEF held Transform { translation 1 0 0 children Shape { geometry Box { } } } } }`)
 	b := s.Bounds() // the corners of the box at 45 degrees: from 1/√2 - √2 to 1/√2 + √2, upwards three times that

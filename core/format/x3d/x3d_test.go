@@ -117,7 +117,7 @@ Shape { geometry PointSet { coord Coordinate { point [ 0 0 0 ] } } }
 	// A centre, a scale orientation: the corner of a box by hand.
 	s = must(t, vrml+`Transform { center 1 0 0 scale 2 1 1 scaleOrientation 0 0 1 0.78539816 children Shape { geometry IndexedFaceSet { coord Coordinate { point [ 2 0 0, 1 1 0, 1 0 1 ] } coordIndex [ 0 1 2 -1 ] } } }`)
 	// (2,0,0)-C = (1,0,0): halves along the two diagonals, the first doubled.
-	if p := s.Meshes[0].Parts[0].Positions; math.Abs(float64(p[0])-2.5) > 1e-5 || math.Abs(float64(p[1])-0.5) > 1e-5 {
+	if p := corners(s)[0]; math.Abs(p[0]-2.5) > 1e-5 || math.Abs(p[1]-0.5) > 1e-5 {
 		t.Errorf("%v", p)
 	}
 }
