@@ -47,6 +47,7 @@ const (
 	mostShapes   = 1 << 16
 	mostCorners  = 16 << 20 // and one for every eight bytes of the file
 	mostSwitches = 32       // whose choice is offered
+	mostOptions  = 256      // of one
 )
 
 func newBuilder(ctx context.Context, f format.File, metres float64, lost *format.Losses, classic97 bool) *builder {
@@ -66,7 +67,10 @@ func (b *builder) build(roots []*node) (*scene.Scene, error) {
 		return nil, err
 	}
 	if len(b.s.Meshes) == 0 {
-		return nil, fmt.Errorf("it has no shape with a surface")
+		if len(b.s.Choices) == 0 {
+			return nil, fmt.Errorf("it has no shape with a surface")
+		}
+		b.s.Notes = append(b.s.Notes, scene.Note{Text: "nothing is shown as the file is: choose another of its readings"})
 	}
 	if b.levels > 1 {
 		c := scene.Choice{Name: scene.DetailChoice, About: "the file has things in several levels of detail", Options: []string{"finest"}}
@@ -252,6 +256,10 @@ func (b *builder) choice(n *node, list []*node) int {
 	if shown >= len(list) {
 		shown = -1
 	}
+	b.switches[n] = shown
+	if len(list) > mostOptions || len(b.s.Choices) >= mostSwitches {
+		return shown
+	}
 	order, options := []int{shown}, []string{"nothing"}
 	name := func(k int) string {
 		if d := list[k].def; d != "" && d != "nothing" && !slices.Contains(options, d) {
@@ -267,7 +275,7 @@ func (b *builder) choice(n *node, list []*node) int {
 			order, options = append(order, k), append(options, name(k))
 		}
 	}
-	if len(options) > 1 && len(b.s.Choices) < mostSwitches {
+	if len(options) > 1 {
 		c := scene.Choice{Name: "switch " + n.def, About: "which of a Switch's nodes is shown", Options: options}
 		if n.def == "" {
 			c.Name = fmt.Sprintf("switch %d", len(b.s.Choices)+1)

@@ -158,6 +158,19 @@ LOD { level [ DEF near Shape { geometry Sphere { } } DEF rough Shape { geometry 
 	}
 }
 
+// A file that shows nothing until something is chosen is read; so is one whose
+// Switch has more than can be offered.
+func TestSwitchesThatShowNothing(t *testing.T) {
+	s := must(t, vrml+"DEF mast Switch { choice [ DEF up Shape { geometry Box { } } ] }")
+	if len(s.Meshes) != 0 || len(s.Choices) != 1 || fmt.Sprint(s.Choices[0].Options) != "[nothing up]" || !said(s, "choose another of its readings") {
+		t.Errorf("%+v %v", s.Choices, s.Notes)
+	}
+	s = must(t, vrml+"Switch { whichChoice 2 choice [ "+strings.Repeat("Shape { geometry Box { } } ", 100_000)+"] }")
+	if len(s.Meshes) != 1 || len(s.Choices) != 0 || !said(s, "another choice of a Switch was left out (99999 times)") {
+		t.Errorf("%d meshes, %d choices, %v", len(s.Meshes), len(s.Choices), s.Notes)
+	}
+}
+
 // village is a scene of nodes within nodes: one mesh of several nodes, one
 // mirrored, one sheared, a camera and lights.
 func village() *scene.Scene {
