@@ -9,13 +9,16 @@ export function Fault({ error }: { error: unknown }) {
   return <div className="fault" role="alert">{e.message ?? String(error)}{e.at && !e.message?.includes(e.at) && <> ({e.at})</>}</div>
 }
 
+/** Why a model has no height in metres. */
+export const unmeasured = (stats: S['Stats']) => (stats.vertices === 0 ? 'nothing to measure' : stats.size ? 'up unknown' : 'unit unknown')
+
 /** The figures of a model, in metres where the unit is known. */
 export function Figures({ stats, basis }: { stats: S['Stats']; basis?: S['Basis'] }) {
   const rows: [string, string][] = [
     ['Triangles', count(stats.triangles)], ['Vertices', count(stats.vertices)], ['Bones', count(stats.bones)], ['Materials', count(stats.materials)],
     ['Pictures', stats.missing ? `${stats.pictures - stats.missing} of ${stats.pictures} found` : count(stats.pictures)],
-    ['Height', stats.height != null ? metres(stats.height) : 'unit unknown'],
-    ['Size X × Y × Z', stats.size ? stats.size.every((v) => v >= 0.1 && v < 100) ? stats.size.map((v) => v.toFixed(2)).join(' × ') + ' m' : stats.size.map(metres).join(' × ') : 'unit unknown'],
+    ['Height', stats.height != null ? metres(stats.height) : unmeasured(stats)],
+    ['Size X × Y × Z', stats.size ? stats.size.every((v) => v >= 0.1 && v < 100) ? stats.size.map((v) => v.toFixed(2)).join(' × ') + ' m' : stats.size.map(metres).join(' × ') : unmeasured(stats)],
     ['UV sets', count(stats.uvSets)], ['Motions', count(stats.motions)],
     ['Cameras', count(stats.cameras)], ['Helper nodes', count(stats.helpers)],
   ]

@@ -4,7 +4,7 @@ import { useEffect, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, ok, refresh, thumb, useBands, useChains, useFind, useInventory, useSteps, viewUrl, type S } from '../api/client'
 import { useAddress, useShow } from '../parts/address'
-import { Fault } from '../parts/bits'
+import { Fault, unmeasured } from '../parts/bits'
 import { count, metres, seconds } from '../parts/format'
 import { SchemaForm, type Schema } from '../parts/SchemaForm'
 import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
@@ -158,7 +158,7 @@ export function Chain() {
 /** How tall the asset is, as the view reads it. */
 function height(b: S['Band'], bare: boolean): string {
   if (!b.stats) return ''
-  if (!bare) return b.stats.height != null ? `${metres(b.stats.height)} tall` : 'unit unknown'
+  if (!bare) return b.stats.height != null ? `${metres(b.stats.height)} tall` : unmeasured(b.stats)
   const tall = b.stats.max[1] - b.stats.min[1]
   const low = b.stats.min[1]
   return `${metres(tall)} tall${Math.abs(low) < 0.0015 ? ', on the ground' : ''}`

@@ -5,7 +5,7 @@ import { useNavigate, useParams } from 'react-router'
 import { api, ok, refresh, useChains, useComparison, useFind, useInventory, useSources, viewUrl, type S } from '../api/client'
 import { useAddress, useShow } from '../parts/address'
 import { Bind } from '../parts/Bind'
-import { Fault, Figures, Pictures } from '../parts/bits'
+import { Fault, Figures, Pictures, unmeasured } from '../parts/bits'
 import { count, metres } from '../parts/format'
 import type { Hit } from '../parts/Model3D'
 import { Readings } from '../parts/Readings'
@@ -54,7 +54,7 @@ export function Finds() {
   const panes: PaneInfo[] = []
   if (m && f) {
     const apart = (a: string, b: string) => `/api/scenes/${a}/distances?with=${b}${comparison ? `&tolerance=${comparison.tolerance}` : ''}`
-    panes.push({ url: other && far && comparison ? apart(m.scene, other.scene) : viewUrl(m.scene), title: `${other ? 'A · ' : ''}${f.name}`, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : 'unit unknown'} · ${count(m.stats.triangles)} triangles`, basis: m.basis,
+    panes.push({ url: other && far && comparison ? apart(m.scene, other.scene) : viewUrl(m.scene), title: `${other ? 'A · ' : ''}${f.name}`, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : unmeasured(m.stats)} · ${count(m.stats.triangles)} triangles`, basis: m.basis,
       axes: <>{m.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{m.basis.text.split(', ').slice(2).join(' · ')}</>, balls: inventory?.colliders })
     if (other) panes.push({ url: far && comparison ? apart(other.scene, m.scene) : viewUrl(other.scene), title: `B · ${other.name}`, note: other.group })
   }

@@ -30,7 +30,7 @@ export function Compare({ model, others, other, tolerance, far, picture, put }: 
   useEffect(() => { const t = setTimeout(() => { const n = Number(text); if (text !== undefined && (text === '' || n > 0)) put({ tol: text === '' ? '' : n / 1000 }) }, 400); return () => clearTimeout(t) }, [text]) // eslint-disable-line
   const unit = c?.surface.unit === 'm'
   const length = (v: number) => (unit ? (v === 0 ? '0 mm' : metres(v)) : `${v === 0 ? '0' : v.toPrecision(3)} units`)
-  const tables: [string, S['DiffRow'][]][] = c ? [['Figures', c.figures], ['Bones', c.bones], ['Materials', c.materials], ['Sets', c.sets], ['Motions', c.motions]] : []
+  const tables: [string, S['DiffRow'][]][] = c ? [['Figures', c.figures], [unit ? 'Bones, places in m' : 'Bones, places in units', c.bones], ['Materials', c.materials], ['Sets', c.sets], ['Motions', c.motions]] : []
   const rows = c?.pictures ?? []
   return (
     <div className="scroll">
