@@ -19,6 +19,7 @@ type vertex struct {
 type triangle struct {
 	a, b, c  int32
 	material int32
+	size     int32 // of the box round it, in samples
 	level    int8
 	own      bool // n stands for the corners' normals
 	n        [3]float32
@@ -35,6 +36,8 @@ type job struct {
 	pix, depth []float32 // linear RGBA; 1/w of what is nearest
 	mats       []texture
 	later      []deferred
+	seen       int // triangles so far
+	spent      int // samples that they were asked for
 }
 
 func newJob(w, h int, background color.NRGBA) *job {
@@ -45,6 +48,11 @@ func newJob(w, h int, background color.NRGBA) *job {
 	}
 	return j
 }
+
+// budget is how many samples are looked at before triangles are left out: then
+// every second is drawn, after as many again every fourth, and so on. A picture
+// of hundreds of layers is much the same, and done in seconds.
+func (j *job) budget() int { return max(1<<28, 256*j.w*j.h) }
 
 // least is how many vertices or triangles are worth a core of their own.
 const least = 1 << 11
@@ -91,12 +99,17 @@ func (j *job) part(pos, nrm []float32, p *scene.Part, cam *camera, plain int32, 
 		}
 	})
 	total := len(p.Triangles) / 3
-	for first := 0; first < total; first += block {
-		lists := cores.Gather(min(block, total-first), least, func(from, to int) []triangle {
+	for first, count := 0, 1<<12; first < total; { // the first few tell how large they are
+		count = min(count, total-first)
+		every := 1 << min(j.spent/j.budget(), 20)
+		lists := cores.Gather(count, least, func(from, to int) []triangle {
 			list := make([]triangle, 0, to-from)
 			for i := first + from; i < first+to; i++ {
+				if every > 1 && (j.seen+i)%every != 0 {
+					continue
+				}
 				t := triangle{a: int32(p.Triangles[3*i]), b: int32(p.Triangles[3*i+1]), c: int32(p.Triangles[3*i+2]), material: mat}
-				if !j.shows(&verts[t.a], &verts[t.b], &verts[t.c]) {
+				if t.size = j.covers(&verts[t.a], &verts[t.b], &verts[t.c]); t.size == 0 {
 					continue
 				}
 				if nrm == nil {
@@ -114,6 +127,15 @@ func (j *job) part(pos, nrm []float32, p *scene.Part, cam *camera, plain int32, 
 			}
 			return list
 		})
+		asked := 0
+		for _, l := range lists {
+			for i := range l {
+				asked += int(l[i].size)
+			}
+		}
+		j.spent += asked
+		first += count
+		count = min(max(1<<26/max(1, asked/count), 1<<12), block)
 		if m.alpha == scene.Blend {
 			for _, l := range lists {
 				if len(l) > 0 {
@@ -124,6 +146,7 @@ func (j *job) part(pos, nrm []float32, p *scene.Part, cam *camera, plain int32, 
 		}
 		j.rows(verts, lists)
 	}
+	j.seen += total
 	ink := [3]float32{0.03, 0.028, 0.024}
 	for i := 0; i+1 < len(p.Lines); i += 2 {
 		j.stroke(&verts[p.Lines[i]], &verts[p.Lines[i+1]], ink)
@@ -138,19 +161,19 @@ func inside(from, to float32, n int) (first, last int) {
 	return max(0, int(math.Ceil(float64(from)-0.5))), min(n-1, int(math.Floor(float64(to)-0.5)))
 }
 
-// shows tells whether a triangle may cover a sample.
-func (j *job) shows(a, b, c *vertex) bool {
+// covers is how many samples the box round a triangle has.
+func (j *job) covers(a, b, c *vertex) int32 {
 	if a.iw == 0 || b.iw == 0 || c.iw == 0 {
-		return false
+		return 0
 	}
 	minX, maxX := min(a.x, b.x, c.x), max(a.x, b.x, c.x)
 	minY, maxY := min(a.y, b.y, c.y), max(a.y, b.y, c.y)
 	if !(maxX >= 0 && minX <= float32(j.w) && maxY >= 0 && minY <= float32(j.h)) {
-		return false // beside the picture, or not a number
+		return 0 // beside the picture, or not a number
 	}
 	xs, xe := inside(minX, maxX, j.w)
 	ys, ye := inside(minY, maxY, j.h)
-	return xs <= xe && ys <= ye
+	return int32(min(max(0, xe-xs+1)*max(0, ye-ys+1), math.MaxInt32))
 }
 
 // level chooses the picture's level that fits a triangle's size on screen.

@@ -267,3 +267,28 @@ func TestEmission(t *testing.T) {
 		}
 	}
 }
+
+// Thousands of layers that each fill the picture take no longer than some
+// hundreds, and what is drawn is the surface.
+func TestManyLayers(t *testing.T) {
+	s := facing(t)
+	one := s.Meshes[0].Parts[0]
+	p := one
+	p.Triangles = nil
+	for range 10_000 {
+		p.Triangles = append(p.Triangles, one.Triangles...)
+	}
+	s.Meshes[0].Parts[0] = p
+	if got := seen(s); got != "red green blue white" {
+		t.Error(got)
+	}
+	j := newJob(200, 200, Paper)
+	j.materials(s)
+	cam := newCamera(s.Bounds(), 200, 200, 0)
+	for range 6 {
+		j.part(p.Positions, p.Normals, &p, cam, 0, false)
+	}
+	if most := 5 * j.budget(); j.spent > most || j.spent < j.budget() {
+		t.Errorf("%d samples were looked at, want %d at most", j.spent, most)
+	}
+}

@@ -1,14 +1,15 @@
 // The 3D view with its captions, its scale bar and the way it looks.
-import { MenuItem, Select, Slider, ToggleButton, ToggleButtonGroup, useColorScheme } from '@mui/material'
+import { Button, MenuItem, Select, Slider, ToggleButton, ToggleButtonGroup, useColorScheme } from '@mui/material'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
 import type { S } from '../api/client'
 import { colours } from '../theme'
 import { plainShow, type Show } from './address'
-import { bytes, metres } from './format'
+import { bytes, count, metres } from './format'
 import type { Ball, Hit, Look, Surface } from './Model3D'
 import type { Axes, Facts, Play, Stage3D } from './Stage3D'
 
-export interface PaneInfo { url: string; title: ReactNode; note?: ReactNode; axes?: ReactNode; basis?: Axes; balls?: Ball[] }
+/** nodes is how many the scene has: each is drawn by itself. */
+export interface PaneInfo { url: string; nodes?: number; title: ReactNode; note?: ReactNode; axes?: ReactNode; basis?: Axes; balls?: Ball[] }
 /** What there is to choose from in the scene. */
 export interface Offer { uvs: string[]; colours: string[]; bones: { node: number; name: string }[]; colliders: boolean }
 /** What a screen beside the view decides. */
@@ -24,6 +25,8 @@ export function offerOf(v?: S['Inventory']): Offer {
 
 const surfaces: [Surface, string][] = [['textured', 'Textured'], ['plain', 'Plain'], ['normals', 'Normals'], ['checker', 'UV checker'], ['colours', 'Vertex colours'], ['weights', 'Bone weights'], ['facing', 'Face orientation']]
 const speeds = [0.1, 0.25, 0.5, 1, 2]
+/** More nodes than this make a browser wait for each picture. */
+const smooth = 50_000
 const noGuide: Guide = { chosen: [], hide: false, morphs: {} }
 
 export function View3D({ panes, motions = [], bones = 0, tools = true, className = '', show = plainShow, onShow, offer, guide = noGuide, motion = 0, onMotion, onPick, children }: {
@@ -43,7 +46,10 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
   const { mode, systemMode } = useColorScheme()
   const picked = useRef(onPick)
   picked.current = onPick
-  const content = JSON.stringify(panes.map((p) => ({ url: p.url, axes: p.basis, balls: p.balls })))
+  const whole = JSON.stringify(panes.map((p) => ({ url: p.url, axes: p.basis, balls: p.balls })))
+  const [anyway, setAnyway] = useState('')
+  const nodes = Math.max(0, ...panes.map((p) => p.nodes ?? 0)), heavy = nodes > smooth && anyway !== whole
+  const content = heavy ? '[]' : whole
 
   useEffect(() => {
     let s: Stage3D | undefined
@@ -83,7 +89,8 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
   const also = [['wires', 'Wires', true], ['skeleton', 'Skeleton', bones > 0], ['colliders', 'Colliders', !!o?.colliders], ['figure', 'Figure', true]] as const
   return (
     <div className={`view ${className}`} ref={host} data-view={drawn ? 'drawn' : 'waiting'} data-triangles={facts.map((f) => f.triangles).join(' ')} data-height={facts.map((f) => f.height.toFixed(3)).join(' ')} data-speed={speed} data-playing={playing}>
-      {!drawn && <div className="veil">{fault || (panes.length ? `Loading the model…${loaded && ` ${loaded}`}` : '')}</div>}
+      {heavy ? <div className="veil"><div className="ask"><p>It has {count(nodes)} nodes, each drawn by itself: the 3D view would stand still for long at every turn. Its picture, its figures and its inventory hold without it.</p><Button onClick={() => setAnyway(whole)}>Draw it all the same</Button></div></div>
+        : !drawn && <div className="veil">{fault || (panes.length ? `Loading the model…${loaded && ` ${loaded}`}` : '')}</div>}
       {panes.map((p, i) => (
         <div key={i}>
           <div className="caption" style={{ left: `calc(${(100 * i) / panes.length}% + 14px)`, maxWidth: `calc(${100 / panes.length}% - 150px)` }}><b>{p.title}</b>{p.note && <span>{p.note}</span>}</div>

@@ -74,7 +74,7 @@ export function Chain() {
     const b = shown(i)
     if (!b?.scene) return undefined
     const tall = b.stats ? height(b, bare) : ''
-    return { url: viewUrl(b.scene, bare), title: `${mark}${bands[i].title}`, note: tall, basis: bare ? undefined : b.basis, axes: b.basis && <>{b.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{b.basis.text.split(', ').slice(2).join(' · ')}</> }
+    return { url: viewUrl(b.scene, bare), nodes: b.stats?.nodes, title: `${mark}${bands[i].title}`, note: tall, basis: bare ? undefined : b.basis, axes: b.basis && <>{b.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{b.basis.text.split(', ').slice(2).join(' · ')}</> }
   }
   const two = withBand >= 0 && withBand !== at && bands[withBand]
   const panes = [...(two ? [pane(withBand, 'B · ')] : []), pane(at, two ? 'A · ' : '')].filter((p): p is PaneInfo => !!p)

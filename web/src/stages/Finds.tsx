@@ -54,7 +54,7 @@ export function Finds() {
   const panes: PaneInfo[] = []
   if (m && f) {
     const apart = (a: string, b: string) => `/api/scenes/${a}/distances?with=${b}${comparison ? `&tolerance=${comparison.tolerance}` : ''}`
-    panes.push({ url: other && far && comparison ? apart(m.scene, other.scene) : viewUrl(m.scene), title: `${other ? 'A · ' : ''}${f.name}`, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : unmeasured(m.stats)} · ${count(m.stats.triangles)} triangles`, basis: m.basis,
+    panes.push({ url: other && far && comparison ? apart(m.scene, other.scene) : viewUrl(m.scene), nodes: m.stats.nodes, title: `${other ? 'A · ' : ''}${f.name}`, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : unmeasured(m.stats)} · ${count(m.stats.triangles)} triangles`, basis: m.basis,
       axes: <>{m.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{m.basis.text.split(', ').slice(2).join(' · ')}</>, balls: inventory?.colliders })
     if (other) panes.push({ url: far && comparison ? apart(other.scene, m.scene) : viewUrl(other.scene), title: `B · ${other.name}`, note: other.group })
   }

@@ -206,7 +206,7 @@ function Result({ entry, doc, works, onGo }: { entry: number; doc: string; works
       <Fault error={made.error} />
       {!works && <div className="item soft small">{m ? 'The layout fails now; this is what it last gave.' : 'Nothing comes out yet: the layout does not read this entry to its end.'}</div>}
       {m?.picture && <div className="trialpicture"><img alt="What the layout makes of the entry" data-made-picture={`${m.width}x${m.height}`} src={`data:image/png;base64,${m.picture}`} style={{ width: Math.min(400, Math.max(160, m.width ?? 0)) }} /></div>}
-      {m?.model && <><View3D className="small" tools={false} panes={[{ url: viewUrl(m.model.scene), title: m.model.name, note: `${count(m.model.stats.triangles)} triangles · ${count(m.model.stats.bones)} bones` }]} />
+      {m?.model && <><View3D className="small" tools={false} panes={[{ url: viewUrl(m.model.scene), nodes: m.model.stats.nodes, title: m.model.name, note: `${count(m.model.stats.triangles)} triangles · ${count(m.model.stats.bones)} bones` }]} />
         {m.model.pictures.filter((p) => p.missing).map((p) => <div className="item" key={p.name}><span className="warn">{p.name}</span> not found{p.looked.map((l) => <small key={l}>looked for {l}</small>)}</div>)}
         {m.model.notes.map((n) => <div className="item small" key={n}>{n}</div>)}</>}
       {m?.kind === 'container' && (!m.entries?.length ? <div className="empty"><b>No entries yet</b>Say under container which list holds them: each, name, at and size.</div> : <>

@@ -52,7 +52,7 @@ export function Rehearsal() {
         ))}
       </div>
       <div className="pane r">
-        {r?.scene && <View3D className="mid" tools={false} bones={r.stats?.bones} panes={[{ url: viewUrl(r.scene, true), title: 'As the target would show it', note: r.stats && `${count(r.stats.triangles)} triangles · ${count(r.stats.bones)} bones` }]} />}
+        {r?.scene && <View3D className="mid" tools={false} bones={r.stats?.bones} panes={[{ url: viewUrl(r.scene, true), nodes: r.stats?.nodes, title: 'As the target would show it', note: r.stats && `${count(r.stats.triangles)} triangles · ${count(r.stats.bones)} bones` }]} />}
         {missing.length > 0 && <><div className="head bare"><h2>Missing pictures</h2><span className="tag w">{missing.length}</span></div><Pictures list={missing} /></>}
         {r?.stats && <table><thead><tr><th>What is delivered</th><th className="n">Count</th></tr></thead><tbody>
           {([['Triangles', r.stats.triangles], ['Vertices', r.stats.vertices], ['Materials', r.stats.materials], ['Bones', r.stats.bones], ['Motions', r.stats.motions]] as const).map(([k, v]) => <tr key={k}><td>{k}</td><td className="n">{count(v)}</td></tr>)}

@@ -33,7 +33,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
   const missing = p?.needs?.filter((l) => !l.entry).length ?? 0
   return (
     <div className="pane r" data-preview={p?.entry.path}>
-      {m ? <View3D className="small" tools={false} panes={[{ url: viewUrl(m.scene), title: name, note: `${count(m.stats.triangles)} triangles · ${count(m.stats.bones)} bones` }]} />
+      {m ? <View3D className="small" tools={false} panes={[{ url: viewUrl(m.scene), nodes: m.stats.nodes, title: name, note: `${count(m.stats.triangles)} triangles · ${count(m.stats.bones)} bones` }]} />
         : p?.picture ? <PictureView url={(show) => pictureUrl(entry, show)} name={name} width={p.picture.width} height={p.picture.height} />
         : <div className="head"><h2 className="clip">{p ? name : isLoading ? 'Opening…' : 'Preview'}</h2></div>}
       <Fault error={error ?? fault} />
