@@ -290,6 +290,28 @@ Transform { translation 3 0 0 children LOD { level [ Shape { geometry Sphere { r
 	p.wait(`[data-reading="switch lamp"] button[value="broken"][aria-pressed="true"]`)
 }
 
+// A scene of very many nodes is not drawn unasked.
+func TestVeryManyNodes(t *testing.T) {
+	p := start(t)
+	s := &scene.Scene{Name: "reeds", Basis: geom.GLTF, Meshes: []scene.Mesh{{Name: "reed", Parts: []scene.Part{{Material: scene.None, Positions: []float32{0, 0, 0, 1, 0, 0, 0, 2, 0}, Triangles: []uint32{0, 1, 2}}}}}}
+	for i := range 50_001 {
+		s.Nodes = append(s.Nodes, scene.NewNode(fmt.Sprintf("place %d", i)))
+	}
+	s.Nodes[7].Mesh = 0
+	data, _, err := gltf.Write(s, gltf.Options{})
+	p.try(err)
+	p.try(os.WriteFile(filepath.Join(p.demo, "reeds.glb"), data, 0o644))
+	p.mountFile("reeds.glb")
+	p.click(`[data-entry="reeds.glb"]`)
+	p.clickText("Make it a find")
+	p.until(`location.pathname.includes('/finds/')`)
+	p.shows(".view .ask", "50,001 nodes")
+	p.wait(`[data-view="waiting"]`)
+	p.clickText("Draw it all the same")
+	p.wait(`[data-view="drawn"]`)
+	p.shows(".facts", "50,000")
+}
+
 // Rows are chosen by keyboard too; a range with Shift; the choice is kept.
 func TestInventoryByKeyboard(t *testing.T) {
 	p := start(t)

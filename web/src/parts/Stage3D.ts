@@ -341,6 +341,10 @@ export class Stage3D {
     if (size.x !== w || size.y !== h) this.renderer.setSize(w, h, false)
     const each = w / Math.max(1, this.panes.length)
     const facts: Facts[] = []
+    if (this.panes.length === 0) {
+      this.renderer.setScissor(0, 0, w, h)
+      this.renderer.clear()
+    }
     this.panes.forEach((p, i) => {
       const cam = p.camera
       cam.aspect = each / h

@@ -48,7 +48,8 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
   picked.current = onPick
   const whole = JSON.stringify(panes.map((p) => ({ url: p.url, axes: p.basis, balls: p.balls })))
   const [anyway, setAnyway] = useState('')
-  const nodes = Math.max(0, ...panes.map((p) => p.nodes ?? 0)), heavy = nodes > smooth && anyway !== whole
+  const urls = panes.map((p) => p.url).join(' ')
+  const nodes = Math.max(0, ...panes.map((p) => p.nodes ?? 0)), heavy = nodes > smooth && anyway !== urls
   const content = heavy ? '[]' : whole
 
   useEffect(() => {
@@ -89,7 +90,7 @@ export function View3D({ panes, motions = [], bones = 0, tools = true, className
   const also = [['wires', 'Wires', true], ['skeleton', 'Skeleton', bones > 0], ['colliders', 'Colliders', !!o?.colliders], ['figure', 'Figure', true]] as const
   return (
     <div className={`view ${className}`} ref={host} data-view={drawn ? 'drawn' : 'waiting'} data-triangles={facts.map((f) => f.triangles).join(' ')} data-height={facts.map((f) => f.height.toFixed(3)).join(' ')} data-speed={speed} data-playing={playing}>
-      {heavy ? <div className="veil"><div className="ask"><p>It has {count(nodes)} nodes, each drawn by itself: the 3D view would stand still for long at every turn. Its picture, its figures and its inventory hold without it.</p><Button onClick={() => setAnyway(whole)}>Draw it all the same</Button></div></div>
+      {heavy ? <div className="veil"><div className="ask"><p>It has {count(nodes)} nodes, each drawn by itself: the 3D view would stand still for long at every turn. Its picture, its figures and its inventory hold without it.</p><Button onClick={() => setAnyway(urls)}>Draw it all the same</Button></div></div>
         : !drawn && <div className="veil">{fault || (panes.length ? `Loading the model…${loaded && ` ${loaded}`}` : '')}</div>}
       {panes.map((p, i) => (
         <div key={i}>

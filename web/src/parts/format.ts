@@ -1,5 +1,7 @@
 // Numbers as people read them, with units.
 export const count = (n: number) => n.toLocaleString('en-GB')
+/** The first names of a list, and how many more there are. */
+export const named = (list: string[], most = 12) => list.slice(0, most).join(', ') + (list.length > most ? ` and ${count(list.length - most)} more` : '')
 export const plural = (n: number, one: string, many = one + 's') => `${count(n)} ${n === 1 ? one : many}`
 export function bytes(n: number): string {
   const u = ['B', 'KB', 'MB', 'GB', 'TB']

@@ -6,7 +6,7 @@ import { api, ok, refresh, useChains, useComparison, useFind, useInventory, useS
 import { useAddress, useShow } from '../parts/address'
 import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures, unmeasured } from '../parts/bits'
-import { count, metres } from '../parts/format'
+import { count, metres, named } from '../parts/format'
 import type { Hit } from '../parts/Model3D'
 import { Readings } from '../parts/Readings'
 import { SaveAs } from '../parts/SaveAs'
@@ -151,10 +151,10 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
           <Figures stats={m.stats} basis={m.basis} />
           {(m.cameras?.length || m.helpers?.length || m.rootBone) && <><div className="head bare"><h2>In it</h2></div><div className="facts">
             {m.rootBone && <><span>Root bone</span><div className="mono">{m.rootBone}</div></>}
-            <span>Materials</span><div>{m.materials.join(', ') || 'none'}</div>
-            {m.motions.length > 0 && <><span>Motions</span><div>{m.motions.map((x) => `${x.name} ${x.seconds.toFixed(1)} s`).join(', ')}</div></>}
-            {m.cameras && m.cameras.length > 0 && <><span>Cameras</span><div className="warn">{m.cameras.join(', ')}</div></>}
-            {m.helpers && m.helpers.length > 0 && <><span>Helpers</span><div className="warn">{m.helpers.join(', ')}</div></>}
+            <span>Materials</span><div>{named(m.materials) || 'none'}</div>
+            {m.motions.length > 0 && <><span>Motions</span><div>{named(m.motions.map((x) => `${x.name} ${x.seconds.toFixed(1)} s`))}</div></>}
+            {m.cameras && m.cameras.length > 0 && <><span>Cameras</span><div className="warn">{named(m.cameras)}</div></>}
+            {m.helpers && m.helpers.length > 0 && <><span>Helpers</span><div className="warn">{named(m.helpers)}</div></>}
           </div></>}
           {m.notes.length > 0 && <><div className="head bare"><h2>Notes</h2></div>{m.notes.map((n) => <div className="item" key={n}>{n}</div>)}</>}
         </>)}
