@@ -23,8 +23,8 @@ import (
 	"excavate/internal/shipped"
 )
 
-// loaders is a page on which three's loaders read files: window.load(format,
-// address) leaves what it finds in window.figures.
+// loaders is a page on which three's loaders read files: window.load(address,
+// format) tells what is in one.
 const loaders = `<!doctype html><script type="importmap">{"imports":{"three":"/three/build/three.module.js"}}</script><script type="module">
 import * as THREE from 'three'
 const of = {
@@ -33,7 +33,7 @@ const of = {
   ply: ['PLYLoader', (x) => [new THREE.Mesh(x), []]], stl: ['STLLoader', (x) => [new THREE.Mesh(x), []]],
   '3mf': ['3MFLoader', (x) => [x, []]], bvh: ['BVHLoader', (x) => [x.skeleton.bones[0], [x.clip]]], usdz: ['USDLoader', (x) => [x, []]], wrl: ['VRMLLoader', (x) => [x, []]],
 }
-window.load = async (kind, url) => {
+window.load = async (url, kind) => {
   const [name, parts] = of[kind]
   const mod = await import('/three/examples/jsm/loaders/' + name + '.js')
   const Loader = mod[name] ?? mod.ThreeMFLoader
@@ -66,41 +66,72 @@ type figures struct {
 	Seconds                                  []float64
 }
 
-// TestOthersReadWhatWeWrite writes a village's things in every format and has
-// them read by three's loaders.
-func TestOthersReadWhatWeWrite(t *testing.T) {
-	files := map[string][]byte{}
+// reader is a page on which somebody else's library reads files.
+type reader struct {
+	*browser.Page
+	url   string
+	files map[string][]byte
+}
+
+// open opens a page that tells by window.ready that it can read; below path it
+// finds the library, which lies in dir.
+func open(t testing.TB, html, path, dir string) *reader {
+	t.Helper()
+	r := &reader{files: map[string][]byte{}}
 	mux := http.NewServeMux()
-	mux.Handle("/three/", http.StripPrefix("/three/", http.FileServer(http.Dir("../web/node_modules/three"))))
-	mux.HandleFunc("/files/", func(w http.ResponseWriter, r *http.Request) {
-		b, ok := files[strings.TrimPrefix(r.URL.Path, "/files/")]
+	mux.Handle(path, http.StripPrefix(path, http.FileServer(http.Dir(dir))))
+	mux.HandleFunc("/files/", func(w http.ResponseWriter, q *http.Request) {
+		b, ok := r.files[strings.TrimPrefix(q.URL.Path, "/files/")]
 		if !ok {
-			http.NotFound(w, r)
+			http.NotFound(w, q)
 			return
 		}
 		w.Write(b) //nolint:errcheck // the browser notices
 	})
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		w.Write([]byte(loaders)) //nolint:errcheck // the browser notices
+		w.Write([]byte(html)) //nolint:errcheck // the browser notices
 	})
 	srv := httptest.NewServer(mux)
-	defer srv.Close()
+	t.Cleanup(srv.Close)
 	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
-	defer cancel()
+	t.Cleanup(cancel)
 	p, err := browser.Open(ctx, srv.URL, 400, 300)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer p.Close()
-	try := func(err error) {
-		t.Helper()
-		if err != nil {
-			t.Fatal(err)
-		}
+	t.Cleanup(func() { p.Close() })
+	if err := p.Go("/"); err != nil {
+		t.Fatal(err)
 	}
-	try(p.Go("/"))
-	try(p.Until("window.ready"))
+	if err := p.Until("window.ready"); err != nil {
+		t.Fatal(err)
+	}
+	r.Page, r.url = p, srv.URL
+	return r
+}
+
+// load gives files to the page and has it read the first, which may ask for
+// the others: window.load(address, how...) tells what is in it.
+func (r *reader) load(written []format.Written, found any, how ...string) error {
+	args := fmt.Sprintf("%q", r.url+"/files/"+written[0].Name)
+	for _, h := range how {
+		args += fmt.Sprintf(", %q", h)
+	}
+	for _, f := range written {
+		r.files[f.Name] = f.Data
+	}
+	text, err := browser.Eval[string](r.Page, "window.load("+args+").then((x) => JSON.stringify(x), (e) => 'failed: ' + (e?.stack ?? e))")
+	if err == nil && json.Unmarshal([]byte(text), found) != nil {
+		err = fmt.Errorf("%.600s", text)
+	}
+	return err
+}
+
+// TestOthersReadWhatWeWrite writes a village's things in every format and has
+// them read by three's loaders.
+func TestOthersReadWhatWeWrite(t *testing.T) {
+	page := open(t, loaders, "/three/", "../web/node_modules/three")
 	for name, s := range things(t) {
 		want := s.Stats()
 		for _, w := range shipped.Writers {
@@ -117,14 +148,9 @@ func TestOthersReadWhatWeWrite(t *testing.T) {
 				t.Errorf("%s as %s: %v", name, w.Name, err)
 				continue
 			}
-			for _, f := range written {
-				files[f.Name] = f.Data
-			}
-			text, err := browser.Eval[string](p, fmt.Sprintf(`window.load(%q, %q).then((x) => JSON.stringify(x), (e) => 'failed: ' + (e?.stack ?? e))`, ending, "/files/"+written[0].Name))
-			try(err)
 			var got figures
-			if json.Unmarshal([]byte(text), &got) != nil {
-				t.Errorf("%s as %s: %.400s", name, w.Name, text)
+			if err := page.load(written, &got, ending); err != nil {
+				t.Errorf("%s as %s: %v", name, w.Name, err)
 				continue
 			}
 			compare(t, name, ending, s, want, got)
@@ -154,24 +180,9 @@ func BenchmarkReadCOLLADA(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	mux := http.NewServeMux()
-	mux.Handle("/three/", http.StripPrefix("/three/", http.FileServer(http.Dir("../web/node_modules/three"))))
-	mux.HandleFunc("/file", func(w http.ResponseWriter, _ *http.Request) { w.Write(files[0].Data) }) //nolint:errcheck // the browser notices
-	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/html")
-		w.Write([]byte(loaders)) //nolint:errcheck // the browser notices
-	})
-	srv := httptest.NewServer(mux)
-	defer srv.Close()
-	page, err := browser.Open(context.Background(), srv.URL, 400, 300)
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer page.Close()
-	if err := page.Go("/"); err != nil {
-		b.Fatal(err)
-	}
-	theirs, err := browser.Eval[float64](page, `(async () => { const { ColladaLoader } = await import('/three/examples/jsm/loaders/ColladaLoader.js'), text = await (await fetch('/file')).text(), t = performance.now(); new ColladaLoader().parse(text, ''); return performance.now() - t })()`)
+	page := open(b, loaders, "/three/", "../web/node_modules/three")
+	page.files["mudflat.dae"] = files[0].Data
+	theirs, err := browser.Eval[float64](page.Page, `(async () => { const { ColladaLoader } = await import('/three/examples/jsm/loaders/ColladaLoader.js'), text = await (await fetch('/files/mudflat.dae')).text(), t = performance.now(); new ColladaLoader().parse(text, ''); return performance.now() - t })()`)
 	if err != nil {
 		b.Fatal(err)
 	}

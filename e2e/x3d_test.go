@@ -2,20 +2,15 @@ package e2e
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"math"
-	"net/http"
-	"net/http/httptest"
 	"strings"
 	"testing"
-	"time"
 
 	"excavate/core/format"
 	"excavate/core/format/x3d"
 	"excavate/core/geom"
 	"excavate/core/scene"
-	"excavate/e2e/browser"
 )
 
 // x3dReader is a page on which another reader of X3D and VRML opens files:
@@ -79,52 +74,6 @@ type x3dFound struct {
 	}
 }
 
-// otherX3D gives files to the other reader: the first is opened, which may ask
-// for the others.
-func otherX3D(t *testing.T) func(written []format.Written) (x3dFound, error) {
-	t.Helper()
-	files := map[string][]byte{}
-	mux := http.NewServeMux()
-	mux.Handle("/reader/", http.StripPrefix("/reader/", http.FileServer(http.Dir("../web/node_modules/x_ite/dist"))))
-	mux.HandleFunc("/files/", func(w http.ResponseWriter, r *http.Request) {
-		b, ok := files[strings.TrimPrefix(r.URL.Path, "/files/")]
-		if !ok {
-			http.NotFound(w, r)
-			return
-		}
-		w.Write(b) //nolint:errcheck // the browser notices
-	})
-	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/html")
-		w.Write([]byte(x3dReader)) //nolint:errcheck // the browser notices
-	})
-	srv := httptest.NewServer(mux)
-	t.Cleanup(srv.Close)
-	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
-	t.Cleanup(cancel)
-	p, err := browser.Open(ctx, srv.URL, 400, 300)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { p.Close() })
-	if err := p.Go("/"); err != nil {
-		t.Fatal(err)
-	}
-	if err := p.Until("window.ready"); err != nil {
-		t.Fatal(err)
-	}
-	return func(written []format.Written) (out x3dFound, err error) {
-		for _, f := range written {
-			files[f.Name] = f.Data
-		}
-		text, err := browser.Eval[string](p, fmt.Sprintf(`window.load(%q).then((x) => JSON.stringify(x), (e) => 'failed: ' + (e?.stack ?? e))`, srv.URL+"/files/"+written[0].Name))
-		if err == nil && json.Unmarshal([]byte(text), &out) != nil {
-			err = fmt.Errorf("%.600s", text)
-		}
-		return out, err
-	}
-}
-
 // lieAlike tells whether two find a scene in one place.
 func lieAlike(got x3dFound, want scene.Stats) bool {
 	slack := 1e-4 * geom.Vec3(want.Max).Sub(want.Min).Len()
@@ -139,7 +88,7 @@ func lieAlike(got x3dFound, want scene.Stats) bool {
 // Files are read as another reader reads them: where Transforms put things,
 // what is drawn along a spine, what grids and sets of faces hold.
 func TestX3DAsOthersReadIt(t *testing.T) {
-	other := otherX3D(t)
+	other := open(t, x3dReader, "/reader/", "../web/node_modules/x_ite/dist")
 	const face = `Shape { geometry IndexedFaceSet { solid FALSE coord Coordinate { point [ 0 0 0, 2 0 0, 2 1 0.5, 0 3 0 ] } coordIndex [ 0 1 2 -1 0 2 3 -1 ] } }`
 	for name, text := range map[string]string{
 		"centre and scale orientation": "Transform { translation 1 2 3 rotation 1 1 0 0.7 center 0.5 1 0 scale 2 1 0.5 scaleOrientation 0 1 1 0.4 children " + face + " }",
@@ -157,8 +106,8 @@ func TestX3DAsOthersReadIt(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
-		got, err := other([]format.Written{{Name: "a.wrl", Data: data}})
-		if err != nil {
+		var got x3dFound
+		if err := other.load([]format.Written{{Name: "a.wrl", Data: data}}, &got); err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
@@ -171,7 +120,7 @@ func TestX3DAsOthersReadIt(t *testing.T) {
 // TestOthersReadX3D has what is written as X3D and VRML read by a reader that
 // is not ours.
 func TestOthersReadX3D(t *testing.T) {
-	other := otherX3D(t)
+	other := open(t, x3dReader, "/reader/", "../web/node_modules/x_ite/dist")
 	list := things(t)
 	list["pontoon"] = pontoon()
 	for name, s := range list {
@@ -180,8 +129,8 @@ func TestOthersReadX3D(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			got, err := other(written)
-			if err != nil {
+			var got x3dFound
+			if err := other.load(written, &got); err != nil {
 				t.Errorf("%s as %s: %v", name, w.Name, err)
 				continue
 			}
