@@ -273,7 +273,7 @@ const ThumbSize = 192
 
 // Thumb draws a scene small. Thumbnails are kept beside the blobs.
 func (s *Service) Thumb(digest string, bare bool) ([]byte, error) {
-	return s.Blobs.Side("thumb 5 "+digest+readKey(bare), func() ([]byte, error) {
+	return s.Blobs.Side("thumb 6 "+digest+readKey(bare), func() ([]byte, error) {
 		sc, err := s.SceneOf(digest)
 		if err != nil {
 			return nil, err
