@@ -148,6 +148,28 @@ func TestFirstLayout(t *testing.T) {
 	p.says(`[data-format="stl"]`, "1 UV set not written")
 }
 
+// TestAScreenThatIsLeftStaysLeft goes on before the address of the screen
+// before has followed what was chosen there.
+func TestAScreenThatIsLeftStaysLeft(t *testing.T) {
+	p := start(t)
+	for range 4 {
+		p.try(p.Go("/p/1/sources?view=tree&open=figures"))
+		p.wait(`[data-entry="figures/ferry_keeper.hull"]`)
+		stays, err := browser.Eval[bool](p.Page, `(async () => {
+			document.querySelector('[data-entry="figures/ferry_keeper.hull"]').click()
+			for (let i = 0; i < 500 && !document.querySelector('[data-bytes]'); i++) await new Promise((r) => setTimeout(r, 5))
+			document.querySelector('[data-bytes]').click()
+			await new Promise((r) => setTimeout(r, 700))
+			return location.pathname.includes('/sources/bytes/') && !location.search.includes('entry=')
+		})()`)
+		p.try(err)
+		if !stays {
+			t.Error("the address of the screen before came back")
+		}
+		p.wait(`[data-byte="0"]`)
+	}
+}
+
 // TestTheLayoutEditor types wrong things, takes them back, and looks at old
 // versions.
 func TestTheLayoutEditor(t *testing.T) {

@@ -1,5 +1,5 @@
 // What a screen shows is in its address: reload or share it and it is there again.
-import { useSearchParams } from 'react-router'
+import { useLocation, useSearchParams } from 'react-router'
 import type { Surface } from './Model3D'
 
 export type Put = (o: Record<string, string | number | undefined>) => void
@@ -7,11 +7,15 @@ export type Put = (o: Record<string, string | number | undefined>) => void
 /** The address's parameters, and how to change some of them; what is empty or undefined leaves the address. */
 export function useAddress(): [URLSearchParams, Put] {
   const [params, setParams] = useSearchParams()
-  const put: Put = (o) => setParams(() => {
-    const p = new URLSearchParams(window.location.search) // not params: two changes may meet
-    for (const [k, v] of Object.entries(o)) if (v === undefined || v === '') p.delete(k); else p.set(k, String(v))
-    return p
-  }, { replace: true })
+  const { pathname } = useLocation()
+  const put: Put = (o) => {
+    if (window.location.pathname !== pathname) return // what comes late does not bring back a screen that was left
+    setParams(() => {
+      const p = new URLSearchParams(window.location.search) // not params: two changes may meet
+      for (const [k, v] of Object.entries(o)) if (v === undefined || v === '') p.delete(k); else p.set(k, String(v))
+      return p
+    }, { replace: true })
+  }
   return [params, put]
 }
 

@@ -3,8 +3,9 @@
 import { MenuItem, OutlinedInput, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState, type KeyboardEvent, type PointerEvent, type ReactNode, type WheelEvent } from 'react'
-import { useNavigate, useParams, useSearchParams } from 'react-router'
+import { useNavigate, useParams } from 'react-router'
 import { api, ok, type S } from '../api/client'
+import { useAddress } from '../parts/address'
 import { Fault } from '../parts/bits'
 import { bytes, count } from '../parts/format'
 import { useProjectId } from '../Shell'
@@ -21,7 +22,7 @@ export function Bytes() {
   const project = useProjectId()
   const entry = Number(useParams().entry)
   const go = useNavigate()
-  const [params, setParams] = useSearchParams()
+  const [params, put] = useAddress()
   const whole = useQuery({ queryKey: ['strip', entry], queryFn: () => ok(api.GET('/api/entries/{entry}/strip', { params: { path: { entry }, query: { cells: 420 } } })) })
   const size = whole.data?.size ?? 0
   // What is chosen is held here, so that keys that follow each other quickly
@@ -49,7 +50,7 @@ export function Bytes() {
     now.current = `${to} ${Math.max(1, n)}`
     setChosen(now.current)
     window.clearTimeout(later.current)
-    later.current = window.setTimeout(() => { written.current = `${to} ${Math.max(1, n)}`; setParams(() => { const q = new URLSearchParams(window.location.search); q.set('at', String(to)); if (n > 1) q.set('n', String(n)); else q.delete('n'); return q }, { replace: true }) }, 150)
+    later.current = window.setTimeout(() => { written.current = `${to} ${Math.max(1, n)}`; put({ at: to, n: n > 1 ? n : '' }) }, 150)
     const row = Math.floor(to / ROW)
     if (row < top || row >= top + ROWS) setTop(Math.max(0, size > 0 ? Math.min(row - 4, Math.ceil(size / ROW) - ROWS) : row - 4))
   }
@@ -204,9 +205,9 @@ function Values({ entry, at, length, size, onFollow }: { entry: number; at: numb
 const formats = ['r5g6b5_pack16', 'b5g6r5_pack16', 'r5g5b5a1_pack16', 'a1r5g5b5_pack16', 'a1b5g5r5_pack16', 'r4g4b4a4_pack16', 'a4r4g4b4_pack16', 'r8g8b8', 'b8g8r8', 'r8g8b8a8', 'b8g8r8a8', 'l8', 'l8a8', 'l4a4_pack8', 'i8', 'indexed8', 'indexed4', 'indexed4_low', 'bc1', 'bc2', 'bc3', 'bc4', 'bc5', 'bc6h_ufloat', 'bc7', 'r16g16b16a16_sfloat']
 
 function Trials({ entry, path, at, length, size, onGo }: { entry: number; path?: string; at: number; length: number; size: number; onGo: (at: number, n: number) => void }) {
-  const [params, setParams] = useSearchParams()
+  const [params, put] = useAddress()
   const tab = params.get('as') ?? 'picture'
-  const setTab = (v: string) => setParams(() => { const q = new URLSearchParams(window.location.search); q.set('as', v); return q }, { replace: true })
+  const setTab = (v: string) => put({ as: v })
   return (
     <div className="pane flat column">
       <div className="tools">

@@ -61,9 +61,9 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       {p && <div className="facts"><span>Entry</span><div style={{ overflowWrap: 'anywhere' }}>{p.entry.path}</div><span>Source</span><div>{p.entry.sourceLabel}</div><span>Bytes</span><div>{count(p.entry.size)}{p.entry.packed >= 0 && `, ${count(p.entry.packed)} packed`}</div>
         {p.entry.overriddenBy && <><span>Overridden</span><div className="warn">by {p.entry.overriddenBy}</div></>}
         {p.entry.others && <><span>Also in</span><div>{p.entry.others.join(', ')}</div></>}</div>}
+      {p && <div className="body row between"><button className="link" data-bytes={entry} onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}>Look at its bytes</button><a className="link" href={`/api/entries/${entry}/content?save=true`}>Save this file</a></div>}
       {p && (p.kind === 'data' || p.kind === 'archive' || p.kind === '' || p.error) && <Bytes entry={entry} size={p.entry.size} />}
       {p && own(p.entry.format) && <div className="body"><button className="link" data-layout-of={entry} onClick={() => go(`/p/${project}/sources/layout/${own(p.entry.format)!.id}?entry=${entry}`)}>Open its layout, {p.entry.format}</button></div>}
-      {p && <div className="body row between"><button className="link" data-bytes={entry} onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}>Look at its bytes</button><a className="link" href={`/api/entries/${entry}/content?save=true`}>Save this file</a></div>}
     </div>
   )
 }
