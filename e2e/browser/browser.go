@@ -77,6 +77,24 @@ func (p *Page) Go(path string) error { return p.do("open "+path, chromedp.Naviga
 
 // Click clicks the first visible element that a CSS selector names.
 func (p *Page) Click(sel string) error {
+	if err := p.Wait(sel); err != nil {
+		return err
+	}
+	// What is above it may still be on its way and move it: it is clicked once it
+	// stays where it is.
+	if _, err := Eval[bool](p, fmt.Sprintf(`(async () => {
+		for (let i = 0, was = ''; i < 30; i++) {
+			const e = document.querySelector(%q)
+			e?.scrollIntoViewIfNeeded?.()
+			const r = e?.getBoundingClientRect(), is = r ? r.x + ' ' + r.y : ''
+			if (is === was) break
+			was = is
+			await new Promise((done) => setTimeout(done, 25))
+		}
+		return true
+	})()`, sel)); err != nil {
+		return err
+	}
 	return p.do("click "+sel, chromedp.Click(chromedp.CSS(sel), chromedp.NodeVisible))
 }
 
