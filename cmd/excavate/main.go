@@ -89,6 +89,6 @@ func (o *options) open(ctx context.Context) (*find.Library, source.Stack, func()
 
 func (o *options) sourceFlag(c *cobra.Command) {
 	c.Flags().StringToStringVar(&o.binds, "bind", nil, "`NAME=ENTRY`: what a name stands for that a model asks for, such as a memory segment; may be given more than once")
-	c.Flags().StringToStringVar(&o.readings, "reading", nil, "`NAME=CHOICE`: how bytes are read that a layout leaves open; may be given more than once")
+	c.Flags().StringToStringVar(&o.readings, "reading", nil, "`NAME=CHOICE`: what is read where a file or its layout leaves it open, as inspect tells; may be given more than once")
 	c.Flags().StringArrayVar(&o.sources, "source", nil, "an archive or folder at `PATH` where pictures are looked for; may be given more than once, first wins")
 }
