@@ -60,6 +60,7 @@ fuzz:
 	$(FUZZ) ./core/format/x3d -fuzz FuzzRead
 	$(FUZZ) ./core/document -fuzz FuzzRead
 	$(FUZZ) ./core/source -fuzz FuzzOpen
+	$(FUZZ) ./core/source -fuzz FuzzSevenHeader
 	$(FUZZ) ./core/codec -fuzz FuzzFamilies
 	$(FUZZ) ./core/pixel -fuzz FuzzDecode
 	$(FUZZ) ./core/pixel -fuzz FuzzContainer

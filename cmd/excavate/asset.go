@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -70,7 +71,25 @@ func (o *options) decode(ctx context.Context, lib *find.Library, stack source.St
 		return nil, "", err
 	}
 	defer done()
-	return lib.Decode(ctx, in)
+	s, kind, err := lib.Decode(ctx, in)
+	if err == nil {
+		s.Notes = append(s.Notes, unheard(s.Choices, o.readings)...)
+	}
+	return s, kind, err
+}
+
+// unheard are the readings that were asked for and that the file does not have.
+func unheard(choices []scene.Choice, asked map[string]string) (out []scene.Note) {
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
+		k := slices.IndexFunc(choices, func(c scene.Choice) bool { return c.Name == name })
+		switch {
+		case k < 0:
+			out = append(out, scene.Note{Text: fmt.Sprintf("the reading %s=%s was asked for, and the file leaves no %s open", name, asked[name], name)})
+		case choices[k].Chosen != asked[name]:
+			out = append(out, scene.Note{Text: fmt.Sprintf("the reading %s=%s was asked for; there are %s, and %s was taken", name, asked[name], strings.Join(choices[k].Options, ", "), choices[k].Chosen)})
+		}
+	}
+	return out
 }
 
 func inspectCommand(o *options) *cobra.Command {

@@ -463,6 +463,9 @@ DEF lamp Switch { whichChoice 0 choice [ DEF lit Shape { geometry Sphere { } } D
 	if out := must(t, "inspect", p, "--reading", "switch lamp=broken"); !strings.Contains(out, "reading: switch lamp=broken, or lit\n") || !strings.Contains(out, " 12 triangles") {
 		t.Error(out)
 	}
+	if out := must(t, "inspect", p, "--reading", "switch lamp=sunk", "--reading", "variant=red"); !strings.Contains(out, "switch lamp=sunk was asked for; there are lit, broken, and lit was taken") || !strings.Contains(out, "variant=red was asked for, and the file leaves no variant open") {
+		t.Error(out)
+	}
 	if x := lines[find.Inspection](t, must(t, "inspect", "--json", p))[0]; len(x.Readings) != 1 || x.Readings[0].Chosen != "lit" || len(x.Readings[0].Options) != 2 {
 		t.Errorf("%+v", x.Readings)
 	}

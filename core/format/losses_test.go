@@ -7,19 +7,28 @@ import (
 	"excavate/core/format"
 )
 
+// The same loss is one note with its count, in the order in which they came.
 func TestLosses(t *testing.T) {
 	var l format.Losses
-	if n := l.Notes(); n != nil {
-		t.Errorf("nothing lost: %v", n)
+	if l.Notes() != nil {
+		t.Error(l.Notes())
 	}
-	for _, k := range []string{"lamp", "bell", "lamp", "lamp"} {
-		l.Lose("%s left out", k)
+	for i := range 3 {
+		l.Lose("a rope was left out")
+		if i == 1 {
+			l.Lose("the plank %q was left out", "oak")
+		}
 	}
 	got := ""
 	for _, n := range l.Notes() {
-		got += fmt.Sprint(n.Text, " ", n.Loss, "; ")
+		got += fmt.Sprintf("%s %v; ", n.Text, n.Loss)
 	}
-	if got != "lamp left out (3 times) true; bell left out true; " {
+	if got != `a rope was left out (3 times) true; the plank "oak" was left out true; ` {
 		t.Error(got)
+	}
+	for n, want := range map[int]string{0: "0 points", 1: "1 point", 2: "2 points"} {
+		if got := format.Counted(n, "point", "points"); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
 	}
 }

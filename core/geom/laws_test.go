@@ -404,3 +404,33 @@ func TestFactor(t *testing.T) {
 		}
 	}
 }
+
+// A camera's turn takes the front to Z and up to Y, for each of the 24 pairs of
+// right-handed axes; others, and axes that are not known, are left.
+func TestView(t *testing.T) {
+	pairs := 0
+	for _, up := range []Axis{PlusX, PlusY, PlusZ, MinusX, MinusY, MinusZ} {
+		for _, front := range []Axis{PlusX, PlusY, PlusZ, MinusX, MinusY, MinusZ} {
+			b := Basis{Up: up, Front: front, Handed: Right}
+			if up == front || up == -front {
+				continue
+			}
+			pairs++
+			q := b.View()
+			m := TRS(Vec3{}, q, Vec3{1, 1, 1})
+			if m.Dir(up.Vec()).Sub(Vec3{0, 1, 0}).Len() > 1e-12 || m.Dir(front.Vec()).Sub(Vec3{0, 0, 1}).Len() > 1e-12 {
+				t.Errorf("%v: up goes to %v, the front to %v", b, m.Dir(up.Vec()), m.Dir(front.Vec()))
+			}
+			back := q.Mul(q.Inverse())
+			if math.Abs(math.Abs(back[3])-1) > 1e-12 {
+				t.Errorf("%v: %v turned back is %v", b, q, back)
+			}
+			if b.Handed = Left; b.View() != IdentityQuat {
+				t.Errorf("%v is turned by %v", b, b.View())
+			}
+		}
+	}
+	if pairs != 24 || (Basis{Up: PlusY}).View() != IdentityQuat || GLTF.View() != IdentityQuat {
+		t.Errorf("%d pairs", pairs)
+	}
+}

@@ -316,6 +316,7 @@ func TestBadInput(t *testing.T) {
 		}
 		laughs += fmt.Sprintf("DEF l%d Group { children [ %s ] }\n", i, of)
 	}
+	named := strings.ReplaceAll(strings.ReplaceAll(laughs, "Shape { geometry Box {} }", "DEF a Group { }"), "DEF l39", "Shape { geometry Box {} } DEF l39")
 	for _, c := range []struct{ text, want string }{
 		{vrml + "Shape {", "line 3: "},
 		{vrml + "Shape { geometry Box { size 1 2", "line"},
@@ -327,6 +328,12 @@ func TestBadInput(t *testing.T) {
 		{vrml + strings.Repeat("Group { children ", 500), "nest more than"},
 		{vrml + "Group {}", "no shape"},
 		{laughs, "more than"},
+		{strings.ReplaceAll(laughs, "DEF l", "DEF g"), "USE names l0"},
+		{named, "more than 262144 nodes, counting each use"},
+		{vrml + "\nTransform { translation 1e39 0 0 children Shape { geometry Box {} } }", "line 3: the transform of Transform holds a number that is too large"},
+		{vrml + "Transform { scale 1e38 1 1 children Transform { rotation 0 0 1 1 scale 1e39 1 1 children Shape { geometry Box {} } } }", "too large"},
+		{vrml + "Shape { geometry Box {} }\n\nPointLight { location 0 -1e300 0 }", "line 4: the transform of PointLight"},
+		{vrml + "Shape { geometry Box {} } Viewpoint { position 1e39 0 0 }", "the transform of Viewpoint"},
 		{`<X3D><Scene><Group DEF="a"><Group USE="a"/></Group></Scene></X3D>`, "stands within what it names"},
 		{`<X3D><Scene><Shape><Box></Shape></Scene></X3D>`, "line 1"},
 		{`<X3D><Scene><Shape USE="x"/></Scene></X3D>`, "USE names x"},
