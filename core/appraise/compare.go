@@ -89,7 +89,7 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	out.Figures = append(out.Figures, Row{"surface" + square, fmt.Sprintf("%.5g", sa.Area), fmt.Sprintf("%.5g", sb.Area), math.Abs(sa.Area-sb.Area) > 1e-3*math.Max(sa.Area, 1e-12)})
 	out.Bones = bones(a, b, size)
 	out.Materials = rows(materials(a), materials(b))
-	out.Sets = rows(sets(a), sets(b))
+	out.Sets = rows(sets(a, size), sets(b, size))
 	out.Motions = rows(motions(a), motions(b))
 	out.Pictures = pictures(a, b)
 	if tolerance <= 0 {
@@ -153,20 +153,25 @@ func upright(s *scene.Scene) *scene.Scene {
 	return s
 }
 
-// trait is what is said of a thing. Two are the same if their words are and
-// their numbers lie no farther apart than the slack.
+// trait is what is said of a thing. Two are the same if their words are, and
+// their numbers and how they lie are no farther apart than the slack.
 type trait struct {
 	text, words string
 	numbers     []float64
+	lies        []float64 // over the surface; of this the text says nothing
 	slack       float64
 }
 
 func (t *trait) differs(o *trait) bool {
-	if t == nil || o == nil || t.words != o.words || len(t.numbers) != len(o.numbers) {
+	return t == nil || o == nil || t.words != o.words || apart(t.numbers, o.numbers, math.Max(t.slack, o.slack))
+}
+
+func apart(a, b []float64, slack float64) bool {
+	if len(a) != len(b) {
 		return true
 	}
-	for i, x := range t.numbers {
-		if math.Abs(x-o.numbers[i]) > math.Max(t.slack, o.slack) {
+	for i, x := range a {
+		if math.Abs(x-b[i]) > slack {
 			return true
 		}
 	}
@@ -203,6 +208,10 @@ func rows(a, b traits) []Row {
 		}
 		if y != nil {
 			row.B = y.text
+		}
+		if !row.Differ && apart(x.lies, y.lies, math.Max(x.slack, y.slack)) {
+			row.Differ = true
+			row.B += ", lying otherwise on the surface"
 		}
 		out = append(out, row)
 	}
@@ -250,83 +259,130 @@ func materials(s *scene.Scene) (out traits) {
 	return out
 }
 
-// sets tells of UV sets where on the picture they lie, of colours their mean
-// and of morph targets how far they move, none of which depends on how faces
-// share vertices.
-func sets(s *scene.Scene) (out traits) {
-	type sum struct {
-		corners  int
-		least    [2]float64
-		most     [2]float64
-		total    [4]float64
-		farthest float64
-	}
-	sums := map[string]*sum{}
-	of := func(name string) *sum {
-		x := sums[name]
-		if x == nil {
-			x = &sum{least: [2]float64{math.Inf(1), math.Inf(1)}, most: [2]float64{math.Inf(-1), math.Inf(-1)}}
-			sums[name] = x
+// spread is how up to four numbers lie over a surface: their least and most,
+// their means by area, and how they go along with the place (covariances, over
+// the size of the scene). None depends on how faces share vertices or are cut.
+type spread struct {
+	triangles   int
+	least, most [4]float64
+	area        float64
+	value       [4]float64
+	place       geom.Vec3
+	both        [4]geom.Vec3
+}
+
+// add counts a triangle: its corners, and the values there, per each. Products
+// are quadratic, for which the middles of the edges are exact (Strang and Fix,
+// "An Analysis of the Finite Element Method", 1973).
+func (d *spread) add(corner [3]geom.Vec3, value [3][]float32) {
+	if d.triangles++; d.triangles == 1 {
+		for k, x := range value[0] {
+			d.least[k], d.most[k] = float64(x), float64(x)
 		}
-		return x
 	}
-	uses := make([]int, len(s.Meshes))
+	for _, v := range value {
+		for k, x := range v {
+			d.least[k], d.most[k] = math.Min(d.least[k], float64(x)), math.Max(d.most[k], float64(x))
+		}
+	}
+	third := corner[1].Sub(corner[0]).Cross(corner[2].Sub(corner[0])).Len() / 6
+	for i := range 3 {
+		j := (i + 1) % 3
+		at := corner[i].Add(corner[j]).Mul(0.5)
+		d.area += third
+		d.place = d.place.Add(at.Mul(third))
+		for k := range value[i] {
+			v := third * float64(value[i][k]+value[j][k]) / 2
+			d.value[k] += v
+			d.both[k] = d.both[k].Add(at.Mul(v))
+		}
+	}
+}
+
+// means are those of n numbers, and lies how they go along with the place.
+func (d *spread) means(n int, size float64) (means, lies []float64) {
+	if d.area == 0 {
+		return nil, nil
+	}
+	for k := range n {
+		m := d.value[k] / d.area
+		c := d.both[k].Mul(1 / d.area).Sub(d.place.Mul(m / d.area)).Mul(1 / size)
+		means, lies = append(means, m), append(lies, c[0], c[1], c[2])
+	}
+	return means, lies
+}
+
+// sets tells of UV and colour sets how they lie, and of morph targets how far
+// they move. size is that of the scene.
+func sets(s *scene.Scene, size float64) (out traits) {
+	spreads, farthest := map[string]*spread{}, map[string]float64{}
+	world := s.World()
 	for i := range s.Nodes {
-		if m := s.Nodes[i].Mesh; m >= 0 {
-			uses[m]++
+		if s.Nodes[i].Mesh < 0 {
+			continue
 		}
-	}
-	for i := range s.Meshes {
-		for k := range s.Meshes[i].Parts {
-			p := &s.Meshes[i].Parts[k]
-			for _, u := range p.UVs {
-				x := of("UV set " + u.Name)
-				x.corners += uses[i] * len(p.Triangles)
-				for _, v := range p.Triangles {
-					for a := range 2 {
-						c := float64(u.Data[2*int(v)+a])
-						x.least[a], x.most[a] = math.Min(x.least[a], c), math.Max(x.most[a], c)
-					}
+		parts := s.Meshes[s.Nodes[i].Mesh].Parts
+		for k := range parts {
+			p := &parts[k]
+			for _, m := range p.Morphs {
+				name := "morph target " + m.Name
+				farthest[name] = math.Max(farthest[name], 0)
+				for v := 0; v+2 < len(m.Positions); v += 3 {
+					farthest[name] = math.Max(farthest[name], geom.At(m.Positions, uint32(v/3)).Len())
 				}
+			}
+			if len(p.UVs)+len(p.Colours) == 0 {
+				continue
+			}
+			places := *p
+			places.Normals = nil
+			at, _ := s.Posed(i, &places, world)
+			lay := func(name string, data []float32, per uint32) {
+				d := spreads[name]
+				if d == nil {
+					d = &spread{}
+					spreads[name] = d
+				}
+				for t := 0; t+2 < len(p.Triangles); t += 3 {
+					var corner [3]geom.Vec3
+					var value [3][]float32
+					for c, v := range p.Triangles[t : t+3] {
+						corner[c], value[c] = geom.At(at, v), data[per*v:per*v+per]
+					}
+					d.add(corner, value)
+				}
+			}
+			for _, u := range p.UVs {
+				lay("UV set "+u.Name, u.Data, 2)
 			}
 			for _, c := range p.Colours {
-				x := of("colour set " + c.Name)
-				x.corners += uses[i] * len(p.Triangles)
-				for _, v := range p.Triangles {
-					for a := range 4 {
-						x.total[a] += float64(uses[i]) * float64(c.Data[4*int(v)+a])
-					}
-				}
-			}
-			for _, m := range p.Morphs {
-				x := of("morph target " + m.Name)
-				for v := 0; v+2 < len(m.Positions); v += 3 {
-					x.farthest = math.Max(x.farthest, geom.Vec3{float64(m.Positions[v]), float64(m.Positions[v+1]), float64(m.Positions[v+2])}.Len())
-				}
+				lay("colour set "+c.Name, c.Data, 4)
 			}
 		}
+	}
+	english := message.NewPrinter(language.English)
+	for name, d := range spreads {
+		t := trait{words: english.Sprintf("%d triangles", d.triangles), slack: colourSlack}
+		t.text = t.words
+		means, lies := d.means(4, size)
+		switch {
+		case d.triangles == 0:
+		case strings.HasPrefix(name, "UV"):
+			t.text += fmt.Sprintf(", U %.2f to %.2f, V %.2f to %.2f", d.least[0], d.most[0], d.least[1], d.most[1])
+			t.numbers, t.slack = []float64{d.least[0], d.most[0], d.least[1], d.most[1]}, 1e-3
+			t.lies = append(lies, means...)
+		case means != nil:
+			t.text += fmt.Sprintf(", on average %.2f %.2f %.2f %.2f", means[0], means[1], means[2], means[3])
+			t.numbers, t.lies = means, lies
+		}
+		out.add(name, t)
 	}
 	unit := "units"
 	if s.Basis.MetresPerUnit > 0 {
 		unit = "m"
 	}
-	english := message.NewPrinter(language.English)
-	for name, x := range sums {
-		triangles := english.Sprintf("%d triangles", x.corners/3)
-		t := trait{text: triangles, words: triangles, slack: colourSlack}
-		switch {
-		case strings.HasPrefix(name, "morph"):
-			t = trait{text: fmt.Sprintf("moves up to %.3g %s", x.farthest, unit), numbers: []float64{x.farthest}, slack: 1e-3*x.farthest + 1e-6}
-		case x.corners == 0:
-		case strings.HasPrefix(name, "UV"):
-			t.text += fmt.Sprintf(", U %.2f to %.2f, V %.2f to %.2f", x.least[0], x.most[0], x.least[1], x.most[1])
-			t.numbers, t.slack = []float64{x.least[0], x.most[0], x.least[1], x.most[1]}, 1e-3
-		default:
-			n := float64(x.corners)
-			t.numbers = []float64{x.total[0] / n, x.total[1] / n, x.total[2] / n, x.total[3] / n}
-			t.text += fmt.Sprintf(", on average %.2f %.2f %.2f %.2f", t.numbers[0], t.numbers[1], t.numbers[2], t.numbers[3])
-		}
-		out.add(name, t)
+	for name, far := range farthest {
+		out.add(name, trait{text: fmt.Sprintf("moves up to %.3g %s", far, unit), numbers: []float64{far}, slack: 1e-3*far + 1e-6})
 	}
 	return out
 }

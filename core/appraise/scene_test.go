@@ -187,6 +187,8 @@ func TestWhatFormatsChange(t *testing.T) {
 			s.Meshes = append(s.Meshes, s.Meshes[3])
 			s.Nodes[5].Mesh = len(s.Meshes) - 1
 		}, true, ""},
+		{"UVs upside down", func(s *scene.Scene) { s.Meshes[0].Parts[0].UVs[0].Data = []float32{0, 1, 1, 1, 1, 0, 0, 0} }, false, "U 0.00 to 1.00, V 0.00 to 1.00, lying otherwise on the surface"},
+		{"UVs turned by a quarter", func(s *scene.Scene) { s.Meshes[0].Parts[0].UVs[0].Data = []float32{1, 0, 1, 1, 0, 1, 0, 0} }, false, "lying otherwise on the surface"},
 		{"the second material of a name", func(s *scene.Scene) { s.Materials[2].Roughness = 0 }, false, "oak 2"},
 		{"emission", func(s *scene.Scene) { s.Materials[1].Emissive[1] = 0.5 }, false, "emits 0.00 0.50 0.00"},
 		{"two sides", func(s *scene.Scene) { s.Materials[1].TwoSided = true }, false, "two-sided"},
@@ -199,6 +201,23 @@ func TestWhatFormatsChange(t *testing.T) {
 		x := Compare(a, b, 0.01)
 		if x.Same != c.same || !strings.Contains(fmt.Sprint(x), c.says) {
 			t.Errorf("%s: %v, %s; %q is not said in %+v", c.name, x.Same, x.Verdict, c.says, x)
+		}
+	}
+}
+
+// A square cut along its other diagonal has its UVs where they were; its
+// colours run otherwise between the corners.
+func TestCutsOfASquare(t *testing.T) {
+	square := func(triangles ...uint32) *scene.Scene {
+		s := &scene.Scene{Basis: geom.GLTF, Nodes: []scene.Node{scene.NewNode("deck")}, Meshes: []scene.Mesh{{Name: "deck", Parts: []scene.Part{{Material: scene.None,
+			Positions: []float32{0, 0, 0, 3, 0, 0, 3, 2, 0, 0, 2, 0}, Triangles: triangles, UVs: []scene.AttrSet{{Name: "surface", Data: []float32{0, 0, 1, 0, 1, 1, 0, 1}}},
+			Colours: []scene.AttrSet{{Name: "tint", Data: []float32{1, 0, 0, 1, 0, 1, 0, 1, 0, 0, 1, 1, 1, 1, 1, 1}}}}}}}}
+		s.Nodes[0].Mesh = 0
+		return s
+	}
+	for _, r := range Compare(square(0, 1, 2, 0, 2, 3), square(0, 1, 3, 1, 2, 3), 0.01).Sets {
+		if r.Differ != (r.Name == "colour set tint") {
+			t.Errorf("%+v", r)
 		}
 	}
 }
