@@ -7,8 +7,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"sync"
 
+	"excavate/core/cores"
 	"excavate/core/distinct"
 	"excavate/core/geom"
 	"excavate/core/scene"
@@ -624,7 +624,7 @@ func (s *soup) distances(points []geom.Vec3) []float64 {
 		next <- i
 	}
 	close(next)
-	var wg sync.WaitGroup
+	var wg cores.Group
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for i := range next {

@@ -12,11 +12,8 @@ import (
 	"fmt"
 	"time"
 
-	"excavate/core/document"
 	"excavate/core/scene"
 	"excavate/core/step"
-
-	"github.com/goccy/go-yaml"
 )
 
 // Chain is a chain document.
@@ -32,39 +29,8 @@ type Step struct {
 	Off  bool            `json:"off,omitempty"`
 }
 
-// yamlStep is Step as YAML has it.
-type yamlStep struct {
-	Step string `yaml:"step"`
-	With any    `yaml:"with,omitempty"`
-	Off  bool   `yaml:"off,omitempty"`
-}
-
 // MaxSteps is the most steps that one chain may have.
 const MaxSteps = 200
-
-// Parse reads a chain document in YAML and checks every step's parameters.
-func Parse(doc []byte) (*Chain, error) {
-	var y struct {
-		Chain string     `yaml:"chain"`
-		Steps []yamlStep `yaml:"steps"`
-	}
-	if err := document.Read(doc, &y); err != nil {
-		return nil, fmt.Errorf("chain: %w", err)
-	}
-	c := &Chain{Name: y.Chain}
-	for i, s := range y.Steps {
-		out := Step{Step: s.Step, Off: s.Off}
-		if s.With != nil {
-			b, err := json.Marshal(s.With)
-			if err != nil {
-				return nil, fmt.Errorf("chain step %d %s: %w", i+1, s.Step, err)
-			}
-			out.With = b
-		}
-		c.Steps = append(c.Steps, out)
-	}
-	return c, c.Check()
-}
 
 // Check refuses unknown steps and unsound parameters.
 func (c *Chain) Check() error {
@@ -81,24 +47,6 @@ func (c *Chain) Check() error {
 		}
 	}
 	return nil
-}
-
-// YAML writes the chain as a document that Parse reads.
-func (c *Chain) YAML() ([]byte, error) {
-	y := struct {
-		Chain string     `yaml:"chain"`
-		Steps []yamlStep `yaml:"steps"`
-	}{Chain: c.Name, Steps: []yamlStep{}}
-	for _, s := range c.Steps {
-		out := yamlStep{Step: s.Step, Off: s.Off}
-		if len(s.With) > 0 {
-			if err := yaml.UnmarshalWithOptions(s.With, &out.With, yaml.UseOrderedMap()); err != nil {
-				return nil, err
-			}
-		}
-		y.Steps = append(y.Steps, out)
-	}
-	return yaml.Marshal(y)
 }
 
 // Band is the asset's state after a step; band 0 is the asset as found.

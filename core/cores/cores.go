@@ -58,3 +58,32 @@ func (p *Panic) Pass() {
 		panic(p.value)
 	}
 }
+
+// Group is a sync.WaitGroup whose Wait panics with what one of its goroutines
+// panicked with, so that one bad file does not end the process.
+type Group struct {
+	wg sync.WaitGroup
+	p  Panic
+}
+
+// Go calls f in a goroutine of its own.
+func (g *Group) Go(f func()) {
+	g.wg.Go(func() {
+		defer g.p.Keep()
+		f()
+	})
+}
+
+// Wait returns when all have ended.
+func (g *Group) Wait() {
+	g.wg.Wait()
+	g.p.Pass()
+}
+
+// Caught is to be deferred. It makes an error of a panic: what was being done
+// has failed, the rest goes on.
+func Caught(err *error) {
+	if r := recover(); r != nil {
+		*err = fmt.Errorf("a fault in Excavate: %v\n%s", r, debug.Stack())
+	}
+}

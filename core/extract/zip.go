@@ -14,6 +14,7 @@ import (
 	"sync"
 	"syscall"
 
+	"excavate/core/cores"
 	"excavate/core/source"
 
 	"github.com/klauspost/compress/flate"
@@ -161,9 +162,10 @@ func (r *running) failed(i int) bool {
 }
 
 // pack reads and packs a small entry; a large one is left to write.
-func (r *running) pack(i int) packedEntry {
+func (r *running) pack(i int) (p packedEntry) {
 	e, it := r.entry(i), &r.Plan.Items[i]
-	p := packedEntry{i: i, size: e.Size, h: &zip.FileHeader{Name: it.To, Method: zip.Deflate}}
+	p = packedEntry{i: i, size: e.Size, h: &zip.FileHeader{Name: it.To, Method: zip.Deflate}}
+	defer cores.Caught(&p.err)
 	if e.Size > packedInMemory {
 		return p
 	}

@@ -3,10 +3,10 @@ package find
 import (
 	"context"
 	"runtime"
-	"sync"
 	"sync/atomic"
 
 	"excavate/core/catalog"
+	"excavate/core/cores"
 	"excavate/core/link"
 	"excavate/core/naming"
 	"excavate/core/source"
@@ -107,7 +107,7 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 func parallel(ctx context.Context, n int, f func(i int)) error {
 	const run = 64
 	var next atomic.Int64
-	var wg sync.WaitGroup
+	var wg cores.Group
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for ctx.Err() == nil {

@@ -2,7 +2,6 @@ package geom
 
 import (
 	"fmt"
-	"math"
 	"strings"
 )
 
@@ -97,11 +96,17 @@ func (b Basis) Validate() error {
 	if b.Handed != "" && b.Handed != Right && b.Handed != Left {
 		return fmt.Errorf("handedness %q: write right or left", b.Handed)
 	}
-	if b.MetresPerUnit < 0 || math.IsNaN(b.MetresPerUnit) || math.IsInf(b.MetresPerUnit, 0) {
-		return fmt.Errorf("%g metres per unit: it must be above 0", b.MetresPerUnit)
+	if u := b.MetresPerUnit; u != 0 && !(u >= LeastUnit && u <= MostUnit) {
+		return fmt.Errorf("%g metres per unit: it must be from %g to %g", u, LeastUnit, MostUnit)
 	}
 	return nil
 }
+
+// Bounds on a unit, in metres: from a nanometre to a million kilometres.
+const (
+	LeastUnit = 1e-9
+	MostUnit  = 1e9
+)
 
 // Oriented tells whether axes and hand are all known.
 func (b Basis) Oriented() bool { return b.Up != 0 && b.Front != 0 && b.Handed != "" }

@@ -25,6 +25,8 @@ const (
 	FormulaSteps  = 200_000   // script steps of one formula
 	LayoutSteps   = 50_000_000
 	DocumentBytes = 4 << 20  // a layout, chain or target sheet
+	DocumentDepth = 64       // nesting of such a document
+	DocumentKeys  = 4096     // keys of one mapping of it
 	NameListBytes = 64 << 20 // a list of names for hashes
 	Commands      = 64 << 20 // of the command lists of one model
 	JSONBytes     = 256 << 20

@@ -43,7 +43,7 @@ func TestRulesAsDocument(t *testing.T) {
 		"name rules:\n- {where: suffix, affix: a, means: lod, value: high}":                                                   "number",
 		"name rules:\n- {where: suffix, affix: 'a/b', means: kind, value: x}":                                                 "without /",
 		"name rules:\n- {where: suffix, affix: a, means: kind, value: x}\n- {where: suffix, affix: A, means: kind, value: y}": "two rules",
-		"rules: []": "unknown field",
+		"rules: []": "there is no key",
 		"[":         "cannot be read",
 	} {
 		if _, err := Parse([]byte(doc)); err == nil || !strings.Contains(err.Error(), want) {

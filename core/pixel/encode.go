@@ -6,7 +6,8 @@ import (
 	"image"
 	"math"
 	"runtime"
-	"sync"
+
+	"excavate/core/cores"
 )
 
 // Encode packs a picture's texels: block compression BC1, BC3, BC4, BC5 and
@@ -46,7 +47,7 @@ func Encode(f Format, img *image.NRGBA) ([]byte, error) {
 	size := int(blockBytes[f])
 	across := (w + 3) / 4
 	// Rows of blocks are shared out between the processors.
-	var wg sync.WaitGroup
+	var wg cores.Group
 	rows := make(chan int, (h+3)/4)
 	for y := range (h + 3) / 4 {
 		rows <- y

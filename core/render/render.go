@@ -45,7 +45,7 @@ func Draw(s *scene.Scene, o Options) *image.NRGBA {
 	}
 	w, h := o.Width*o.Samples, o.Height*o.Samples
 	j := newJob(w, h, o.Background)
-	var pictures sync.WaitGroup
+	var pictures cores.Group
 	pictures.Go(func() { j.materials(s) }) // decoded while the surfaces are posed
 	box := geom.EmptyBox()
 	world := s.World()

@@ -14,7 +14,7 @@ type BasisParams struct {
 	Up     geom.Axis       `json:"up" jsonschema:"title=Up,type=string,enum=+X,enum=-X,enum=+Y,enum=-Y,enum=+Z,enum=-Z"`
 	Front  geom.Axis       `json:"front" jsonschema:"title=Front,type=string,enum=+X,enum=-X,enum=+Y,enum=-Y,enum=+Z,enum=-Z"`
 	Handed geom.Handedness `json:"handedness" jsonschema:"title=Handedness,enum=right,enum=left"`
-	Unit   float64         `json:"unit" jsonschema:"title=One unit is,exclusiveMinimum=0" jsonschema_extras:"unit=m"`
+	Unit   float64         `json:"unit" jsonschema:"title=One unit is,minimum=1e-09,maximum=1e+09" jsonschema_extras:"unit=m"`
 	Assume *AssumedBasis   `json:"assume,omitempty" jsonschema:"title=Where the source declares nothing\\, assume"`
 }
 
@@ -23,8 +23,11 @@ type AssumedBasis struct {
 	Up     geom.Axis       `json:"up,omitempty" jsonschema:"title=Up,type=string,enum=,enum=+X,enum=-X,enum=+Y,enum=-Y,enum=+Z,enum=-Z"`
 	Front  geom.Axis       `json:"front,omitempty" jsonschema:"title=Front,type=string,enum=,enum=+X,enum=-X,enum=+Y,enum=-Y,enum=+Z,enum=-Z"`
 	Handed geom.Handedness `json:"handedness,omitempty" jsonschema:"title=Handedness,enum=,enum=right,enum=left"`
-	Unit   float64         `json:"unit,omitempty" jsonschema:"title=One unit is" jsonschema_extras:"unit=m"`
+	Unit   float64         `json:"unit,omitempty" jsonschema:"title=One unit is,minimum=0,maximum=1e+09" jsonschema_extras:"unit=m"`
 }
+
+// together: half a basis would be filled up with another's defaults.
+func (p *BasisParams) together() []string { return []string{"up", "front", "handedness", "unit"} }
 
 // Validate refuses a basis that contradicts itself.
 func (p *BasisParams) Validate() error {

@@ -11,6 +11,7 @@ import (
 	"sort"
 	"strings"
 
+	"excavate/core/document"
 	"excavate/core/scene"
 
 	"github.com/invopop/jsonschema"
@@ -100,6 +101,34 @@ func Get(name string) (*Kind, error) {
 // validator is implemented by parameters that JSON types alone do not bound.
 type validator interface{ Validate() error }
 
+// whole is implemented by parameters of which some mean something only
+// together: all of them are given, or none, which leaves the defaults.
+type whole interface{ together() []string }
+
+// halves refuses parameters that are given without those that belong to them.
+func halves(params json.RawMessage, names []string) error {
+	var given map[string]json.RawMessage
+	if err := json.Unmarshal(params, &given); err != nil {
+		return err
+	}
+	var there, gone []string
+	for _, n := range names {
+		if _, ok := given[n]; ok {
+			there = append(there, n)
+		} else {
+			gone = append(gone, n)
+		}
+	}
+	if len(there) == 0 || len(gone) == 0 {
+		return nil
+	}
+	verb := "is"
+	if len(there) > 1 {
+		verb = "are"
+	}
+	return fmt.Errorf("%s %s given without %s; give all of them, or none", strings.Join(there, ", "), verb, strings.Join(gone, ", "))
+}
+
 // register adds a kind whose parameters are P, with defaults.
 func register[P any](k Kind, defaults P, apply func(context.Context, *scene.Scene, P, *Report) (*scene.Scene, error)) *Kind {
 	read := func(params json.RawMessage) (P, error) {
@@ -107,10 +136,18 @@ func register[P any](k Kind, defaults P, apply func(context.Context, *scene.Scen
 		if len(params) == 0 || string(params) == "null" {
 			return p, nil
 		}
+		if err := document.AgainstJSON(params, k.Schema); err != nil {
+			return p, fmt.Errorf("parameters of %s: %w", k.Name, err)
+		}
 		d := json.NewDecoder(bytes.NewReader(params))
 		d.DisallowUnknownFields()
 		if err := d.Decode(&p); err != nil {
 			return p, fmt.Errorf("parameters of %s: %s", k.Name, strings.TrimPrefix(err.Error(), "json: "))
+		}
+		if w, ok := any(&p).(whole); ok {
+			if err := halves(params, w.together()); err != nil {
+				return p, fmt.Errorf("parameters of %s: %w", k.Name, err)
+			}
 		}
 		if v, ok := any(&p).(validator); ok {
 			if err := v.Validate(); err != nil {

@@ -114,7 +114,7 @@ func TestBadSheets(t *testing.T) {
 		"target: x\nformat: glb\nbasis: {up: +Q}\n":            "axis",
 		"target: x\nformat: glb\nnames: {pattern: \"(\"}\n":    "names",
 		"target: x\nformat: glb\nsize: {least: 3, most: 1}\n":  "least 3",
-		"target: x\nformat: glb\nroot: y\n":                    "unknown field",
+		"target: x\nformat: glb\nroot: y\n":                    "there is no key",
 		"target: x\nformat: glb\nbasis: {up: +Y, front: +Y}\n": "state up",
 	} {
 		if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {

@@ -10,8 +10,9 @@ import (
 	"io"
 	"math"
 	"runtime"
-	"sync"
 	"sync/atomic"
+
+	"excavate/core/cores"
 )
 
 // Class is what a run of bytes looks like.
@@ -56,7 +57,7 @@ func Strip(ctx context.Context, r io.ReaderAt, from, to int64, n int) ([]Cell, e
 	cells := make([]Cell, n)
 	var next atomic.Int64
 	var failed atomic.Value
-	var wg sync.WaitGroup
+	var wg cores.Group
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			buf := make([]byte, sample)

@@ -6,6 +6,7 @@ import (
 
 	"excavate/core/geom"
 	"excavate/core/pixel"
+	"excavate/internal/project"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -52,7 +53,7 @@ func (s *Server) ScenePicture(c fiber.Ctx, digest Digest, n int, p ScenePictureP
 	if show := value(p.Show); show != "" && show != "all" {
 		img, err := pixel.DecodePicture(data, mime)
 		if err != nil {
-			return err
+			return project.Unreadable(err)
 		}
 		if data, err = pixel.PNG(channel(pixel.ToNRGBA(img), string(show))); err != nil {
 			return err
@@ -69,7 +70,7 @@ func (s *Server) ScenePictureFile(c fiber.Ctx, digest Digest, n int, p ScenePict
 	}
 	img, err := pixel.DecodePicture(data, from)
 	if err != nil {
-		return err
+		return project.Unreadable(err)
 	}
 	o := pixel.WriteOptions{Texels: pixel.Format(value(p.Texels)), Mips: value(p.Mips)}
 	if o.Meaning, err = s.svc.MeaningOf(digest, n); err != nil {

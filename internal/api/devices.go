@@ -2,9 +2,9 @@ package api
 
 import (
 	"context"
-	"sync"
 	"time"
 
+	"excavate/core/cores"
 	"excavate/internal/device"
 	"excavate/internal/store/db"
 
@@ -35,15 +35,12 @@ func (s *Server) deviceOut(ctx context.Context, d db.Device) Device {
 }
 
 func (s *Server) ListDevices(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	rows, err := s.svc.Store.ListDevices(c.Context(), id)
 	if err != nil {
 		return err
 	}
 	out := make([]Device, len(rows))
-	var wg sync.WaitGroup
+	var wg cores.Group
 	for i, r := range rows {
 		wg.Go(func() { out[i] = s.deviceOut(c.Context(), r) })
 	}
@@ -52,9 +49,6 @@ func (s *Server) ListDevices(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) ConnectDevice(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	b, err := body[ConnectDeviceJSONRequestBody](c)
 	if err != nil {
 		return err

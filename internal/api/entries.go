@@ -340,7 +340,7 @@ func (s *Server) EntryPicture(c fiber.Ctx, id EntryID, p EntryPictureParams) err
 	if show := value(p.Show); show != "" && show != "all" {
 		img, err := pixel.DecodePicture(pic.Data, pic.MIME)
 		if err != nil {
-			return err
+			return project.Unreadable(err)
 		}
 		if pic.Data, err = pixel.PNG(channel(pixel.ToNRGBA(img), string(show))); err != nil {
 			return err

@@ -54,9 +54,6 @@ func (s *Server) sendExtraction(c fiber.Ctx, status int, id int64) error {
 func (s *Server) GetExtraction(c fiber.Ctx, id int64) error { return s.sendExtraction(c, 200, id) }
 
 func (s *Server) Extract(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	b, err := body[ExtractJSONRequestBody](c)
 	if err != nil {
 		return err

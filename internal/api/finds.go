@@ -87,9 +87,6 @@ func (s *Server) FindFileNotes(c fiber.Ctx, id int64, p FindFileNotesParams) err
 func (s *Server) ListFormats(c fiber.Ctx) error { return c.JSON(shipped.All()) }
 
 func (s *Server) ListGallery(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	list, err := s.svc.Gallery(c.Context(), id)
 	if err != nil {
 		return err
@@ -98,9 +95,6 @@ func (s *Server) ListGallery(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) FindAll(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	f, err := body[project.Filter](c)
 	if err != nil {
 		return err

@@ -34,6 +34,9 @@ func bodyUpTo[T any](c fiber.Ctx, most int64) (v T, err error) {
 	if err := d.Decode(&v); err != nil {
 		return v, bad(400, "the request's body is not what this address takes: %v", err)
 	}
+	if _, err := d.Token(); err != io.EOF {
+		return v, bad(400, "something follows the request's body")
+	}
 	return v, nil
 }
 
@@ -347,13 +350,15 @@ func (s *Server) CancelJob(c fiber.Ctx, id int64) error {
 // database is asked four times a second, so that work of other processes
 // shows as well.
 func (s *Server) ProjectEvents(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	c.Set("Content-Type", "text/event-stream")
 	c.Set("Cache-Control", "no-cache")
 	st := s.svc.Store
 	return c.SendStreamWriter(func(w *bufio.Writer) {
+		defer func() {
+			if r := recover(); r != nil {
+				_ = s.fault("the events of a project", r) // the page connects again
+			}
+		}()
 		ctx, cancel := context.WithTimeout(context.Background(), time.Hour) // the page connects again
 		defer cancel()
 		version := int64(-1)

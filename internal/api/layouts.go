@@ -17,9 +17,6 @@ import (
 )
 
 func (s *Server) ListLayouts(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	rows, err := s.svc.Store.ListLayouts(c.Context(), id)
 	if err != nil {
 		return err
@@ -41,9 +38,6 @@ func (s *Server) ListLayouts(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) CreateLayout(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	b, err := body[CreateLayoutJSONRequestBody](c)
 	if err != nil {
 		return err
@@ -381,7 +375,11 @@ func (s *Server) DeleteBookmark(c fiber.Ctx, id EntryID, bookmark int64) error {
 	if err != nil {
 		return err
 	}
-	if err := s.svc.Store.DeleteBookmark(c.Context(), db.DeleteBookmarkParams{ID: bookmark, SourceID: e.SourceID, Slot: e.Slot}); err != nil {
+	n, err := s.svc.Store.DeleteBookmark(c.Context(), db.DeleteBookmarkParams{ID: bookmark, SourceID: e.SourceID, Slot: e.Slot})
+	if err == nil && n == 0 {
+		err = bad(404, "there is no bookmark %d of this entry", bookmark)
+	}
+	if err != nil {
 		return err
 	}
 	return c.SendStatus(204)

@@ -64,9 +64,6 @@ func (s *Server) sendNaming(c fiber.Ctx, id ProjectID) error {
 func (s *Server) GetNaming(c fiber.Ctx, id ProjectID) error { return s.sendNaming(c, id) }
 
 func (s *Server) PutNaming(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	b, err := body[PutNamingJSONRequestBody](c)
 	if err != nil {
 		return err
@@ -107,9 +104,6 @@ func (s *Server) NamingDocument(c fiber.Ctx, id ProjectID) error {
 // links
 
 func (s *Server) ListMissing(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	g, cat, err := s.svc.Links(c.Context(), id)
 	if err != nil {
 		return err
@@ -204,9 +198,6 @@ func (s *Server) sendSelection(c fiber.Ctx, id ProjectID, digest string, sel pro
 }
 
 func (s *Server) KeepSelection(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	b, err := body[KeepSelectionJSONRequestBody](c)
 	if err != nil {
 		return err

@@ -2,20 +2,24 @@
 package api
 
 import (
+	"bytes"
+	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"mime"
 	"net"
-	"net/url"
 	"path"
+	"runtime/debug"
 	"strings"
 	"time"
 
 	"excavate/internal/project"
 
 	"github.com/gofiber/fiber/v3"
+	"github.com/valyala/fasthttp"
 )
 
 // Limits of a request.
@@ -23,6 +27,9 @@ const (
 	maxBody       = 4 << 20  // of JSON bodies; uploads are streamed
 	maxUploadList = 64 << 20 // of the list of a folder's files
 	maxHeader     = 64 << 10 // open folders of a tree are named in the address
+
+	headerTimeout = 10 * time.Second
+	bodyTimeout   = 10 * time.Minute
 )
 
 // Server answers requests.
@@ -30,20 +37,34 @@ type Server struct {
 	svc *project.Service
 	web fs.FS // the built interface
 	app *fiber.App
+	log func(string, ...any)
 }
 
-// New makes the server. web holds the built interface.
-func New(svc *project.Service, web fs.FS) *Server {
-	s := &Server{svc: svc, web: web}
+// New makes the server. web holds the built interface; log takes what went
+// wrong inside.
+func New(svc *project.Service, web fs.FS, log func(string, ...any)) (*Server, error) {
+	check, err := newChecker(func(ctx context.Context, id int64) error {
+		_, err := svc.Store.GetProject(ctx, id)
+		_, err = project.Known(0, err, "project", id)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{svc: svc, web: web, log: log}
 	s.app = fiber.New(fiber.Config{
 		AppName: "Excavate", BodyLimit: maxBody, StreamRequestBody: true, ReadBufferSize: maxHeader,
-		ReadTimeout: 10 * time.Minute, IdleTimeout: 2 * time.Minute,
+		ReadTimeout: headerTimeout, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: fail,
 	})
-	s.app.Use(drain, guard)
+	// What has sent its header in time may take longer over its body.
+	s.app.Server().HeaderReceived = func(*fasthttp.RequestHeader) fasthttp.RequestConfig {
+		return fasthttp.RequestConfig{ReadTimeout: bodyTimeout}
+	}
+	s.app.Use(s.survive, drain, guard, check.check)
 	RegisterHandlers(s.app, s)
 	s.app.Get("/*", s.page)
-	return s
+	return s, nil
 }
 
 // Serve answers on a listener until Shutdown.
@@ -56,12 +77,15 @@ func (s *Server) Shutdown() error { return s.app.ShutdownWithTimeout(time.Second
 
 // fail writes every error as the contract's Error.
 func fail(c fiber.Ctx, err error) error {
+	secure(c)
 	status, e := fiber.StatusInternalServerError, Error{Message: err.Error()}
 	var ue *project.UserError
 	var fe *fiber.Error
 	switch {
 	case errors.As(err, &ue):
 		status = ue.Status
+	case project.IsUnreadable(err):
+		status = fiber.StatusUnprocessableEntity
 	case errors.As(err, &fe):
 		status = fe.Code
 		if status == fiber.StatusRequestEntityTooLarge {
@@ -92,29 +116,75 @@ func drain(c fiber.Ctx) error {
 	return err
 }
 
-// guard refuses requests that other pages make in the user's name, and sets
-// the headers that keep a page to itself.
-func guard(c fiber.Ctx) error {
-	if !localHost(c.Host()) {
-		return c.Status(fiber.StatusForbidden).JSON(Error{Message: fmt.Sprintf("this server answers on loopback names only, not as %q", c.Host())})
-	}
-	if c.Method() != fiber.MethodGet && c.Method() != fiber.MethodHead {
-		if o := c.Get("Origin"); o != "" {
-			u, err := url.Parse(o)
-			if err != nil || u.Host != c.Host() {
-				return c.Status(fiber.StatusForbidden).JSON(Error{Message: fmt.Sprintf("the request comes from another page, %q", o)})
-			}
-		} else if site := c.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
-			return c.Status(fiber.StatusForbidden).JSON(Error{Message: "the request comes from another page"})
+// survive turns a panic of a handler into an answer of its own: the process
+// goes on, the log has the place under the id that the page shows.
+func (s *Server) survive(c fiber.Ctx) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = s.fault(c.Method()+" "+c.OriginalURL(), r)
 		}
-	}
+	}()
+	return c.Next()
+}
+
+// fault logs a panic and returns the error that tells of it.
+func (s *Server) fault(doing string, r any) error {
+	var id [6]byte
+	rand.Read(id[:])
+	s.log("fault %x: %s: %v\n%s", id, doing, r, debug.Stack())
+	return bad(500, "a fault in Excavate, number %x; the server's log has the details", id)
+}
+
+// secure sets the headers that keep a page to itself.
+func secure(c fiber.Ctx) {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("X-Frame-Options", "DENY")
 	c.Set("Referrer-Policy", "no-referrer")
 	c.Set("Cross-Origin-Opener-Policy", "same-origin")
 	c.Set("Cross-Origin-Resource-Policy", "same-origin")
-	c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; connect-src 'self' blob: data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'")
+	c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; "+
+		"font-src 'self' data:; connect-src 'self' blob: data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+}
+
+// guard refuses requests that other pages make in the user's name, whatever
+// their method: a page elsewhere can cause a GET as well. Only a link that is
+// followed to a page of the application passes; an address of the API is none.
+func guard(c fiber.Ctx) error {
+	secure(c)
+	refuse := func(status int, f string, a ...any) error {
+		return c.Status(status).JSON(Error{Message: fmt.Sprintf(f, a...)})
+	}
+	h := &c.Request().Header
+	if uri := h.RequestURI(); len(uri) == 0 || uri[0] != '/' {
+		return refuse(fiber.StatusBadRequest, "the request must name a path of this server, not a whole address")
+	}
+	if hosts(h.RawHeaders()) > 1 {
+		return refuse(fiber.StatusBadRequest, "the request has more than one Host header")
+	}
+	if !localHost(c.Host()) {
+		return refuse(fiber.StatusForbidden, "this server answers on loopback names only, not as %q", c.Host())
+	}
+	if o := c.Get("Origin"); o != "" && o != "http://"+c.Host() {
+		return refuse(fiber.StatusForbidden, "the request comes from another page, %q", o)
+	}
+	site := c.Get("Sec-Fetch-Site")
+	link := c.Method() == fiber.MethodGet && c.Get("Sec-Fetch-Mode") == "navigate" && c.Get("Sec-Fetch-Dest") == "document" && !isAPI(c.Path())
+	if site != "" && site != "same-origin" && site != "none" && !link {
+		return refuse(fiber.StatusForbidden, "the request comes from another page")
+	}
 	return c.Next()
+}
+
+func isAPI(p string) bool { return p == "/api" || strings.HasPrefix(p, "/api/") }
+
+// hosts counts the Host lines of a header as it came.
+func hosts(raw []byte) (n int) {
+	for line := range bytes.Lines(raw) {
+		if len(line) >= 5 && bytes.EqualFold(line[:5], []byte("host:")) {
+			n++
+		}
+	}
+	return n
 }
 
 func localHost(hostport string) bool {

@@ -33,9 +33,6 @@ func (s *Server) sourceOut(r db.Source) Source {
 }
 
 func (s *Server) ListSources(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	rows, err := s.svc.Store.ListSources(c.Context(), id)
 	if err != nil {
 		return err
@@ -56,9 +53,6 @@ func (s *Server) sendSource(c fiber.Ctx, status int, id int64) error {
 }
 
 func (s *Server) AddSource(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	b, err := body[AddSourceJSONRequestBody](c)
 	if err != nil {
 		return err
@@ -152,9 +146,6 @@ func (s *Server) ListLibrary(c fiber.Ctx) error {
 func uploadOut(u *project.Upload) Upload { return Upload{Id: u.ID, Name: u.Name, Received: u.Received} }
 
 func (s *Server) BeginUpload(c fiber.Ctx, id ProjectID) error {
-	if _, err := s.project(c, id); err != nil {
-		return err
-	}
 	b, err := bodyUpTo[BeginUploadJSONRequestBody](c, maxUploadList)
 	if err != nil {
 		return err

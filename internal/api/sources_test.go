@@ -770,7 +770,7 @@ func TestFiltersMeetAndAreRefused(t *testing.T) {
 	if p := c.entries(path, "offset=99999"); p.Total != 14 || len(p.Entries) != 0 {
 		t.Errorf("beyond the end: %+v", p)
 	}
-	for query, want := range map[string]int{"kind=thing": 400, "sort=colour": 400, "q=%5Ba": 400, "limit=0": 200, "offset=-4": 200, "source=999": 200} {
+	for query, want := range map[string]int{"kind=thing": 400, "sort=colour": 400, "q=%5Ba": 400, "limit=0": 400, "offset=-4": 400, "source=999": 200} {
 		if status, b := c.do("GET", path+"/entries?"+query, nil); status != want {
 			t.Errorf("%q: %d %.200s", query, status, b)
 		}

@@ -113,7 +113,9 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 	if err := a.st.ForgetJobs(ctx); err != nil {
 		return nil, err
 	}
-	a.server = api.New(a.Service, web.FS())
+	if a.server, err = api.New(a.Service, web.FS(), c.Log); err != nil {
+		return nil, err
+	}
 	go func() { a.served <- a.server.Serve(l) }()
 	return a, nil
 }

@@ -89,7 +89,7 @@ func (s *Service) Appraisal(digest string, n int) ([]byte, error) {
 		}
 		img, err := pixel.DecodePicture(p.Data, p.MIME)
 		if err != nil {
-			return nil, err
+			return nil, Unreadable(err)
 		}
 		return json.Marshal(appraise.Used(sc, n, pixel.ToNRGBA(img)))
 	})
@@ -155,7 +155,7 @@ func (s *Service) PictureDifference(a string, n int, b string, m int) ([]byte, e
 			}
 			img, err := pixel.DecodePicture(p.Data, p.MIME)
 			if err != nil {
-				return nil, err
+				return nil, Unreadable(err)
 			}
 			both[i] = pixel.ToNRGBA(img)
 		}

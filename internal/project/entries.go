@@ -302,7 +302,7 @@ func (s *Service) Random(ctx context.Context, id int64) (db.Entry, source.Random
 		return e, source.Random{}, err
 	}
 	r, err := src.Random(ctx, i, opt)
-	return e, r, err
+	return e, r, Unreadable(err)
 }
 
 // MostPreview is how much of an entry is held in memory for a preview.
@@ -318,7 +318,7 @@ func (s *Service) Bytes(ctx context.Context, id int64) (db.Entry, db.Source, []b
 		return e, row, nil, userErr(413, "%s has %d bytes; it is not shown as a whole, but it can be extracted", e.Path, e.Size)
 	}
 	b, err := src.Read(i)
-	return e, row, b, err
+	return e, row, b, Unreadable(err)
 }
 
 // Picture decodes an entry that is a picture; its palette may lie in another
@@ -336,5 +336,6 @@ func (s *Service) Picture(ctx context.Context, id int64) (find.Decoded, error) {
 	if err != nil {
 		return find.Decoded{}, err
 	}
-	return lib.PictureOf(ctx, find.Input{Name: e.Path, Data: data, From: row.Label, Finder: where})
+	out, err := lib.PictureOf(ctx, find.Input{Name: e.Path, Data: data, From: row.Label, Finder: where})
+	return out, Unreadable(err)
 }

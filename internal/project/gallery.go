@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 
 	"excavate/core/catalog"
+	"excavate/core/cores"
 	"excavate/core/find"
 	"excavate/internal/store/db"
 	"excavate/internal/work"
@@ -117,7 +118,7 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 	var count, next atomic.Int64
 	count.Store(int64(done))
 	t.Progress(int64(done), int64(len(rows)), "models")
-	var wg sync.WaitGroup
+	var wg cores.Group
 	var first error
 	var mu sync.Mutex
 	room := semaphore.NewWeighted(findBytes)

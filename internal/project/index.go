@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"excavate/core/catalog"
+	"excavate/core/cores"
 	"excavate/core/find"
 	"excavate/core/source"
 	"excavate/core/terms"
@@ -221,7 +222,7 @@ func (s *Service) storeKinds(ctx context.Context, t *work.Task, row db.Source, s
 		var next atomic.Int64
 		next.Store(int64(at))
 		var mu sync.Mutex
-		var wg sync.WaitGroup
+		var wg cores.Group
 		take := func() (from, to int) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -409,7 +410,7 @@ func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
 	}
 	refs := make([][]db.EntryRef, len(models))
 	var next, done atomic.Int64
-	var wg sync.WaitGroup
+	var wg cores.Group
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for ctx.Err() == nil {

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -142,6 +143,25 @@ func (e *UserError) Error() string { return e.Msg }
 func userErr(status int, f string, a ...any) error {
 	return &UserError{status, fmt.Sprintf(f, a...)}
 }
+
+// Unreadable says that a file is at fault, where reading one failed; mistakes
+// of the request, of the database and of the disk stay what they are.
+func Unreadable(err error) error {
+	var ue *UserError
+	var pe *fs.PathError
+	if err == nil || errors.As(err, &ue) || errors.As(err, &pe) || store.Transient(err) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return &unreadable{err}
+}
+
+// unreadable keeps the error within, which may name a place.
+type unreadable struct{ error }
+
+func (e *unreadable) Unwrap() error { return e.error }
+
+// IsUnreadable tells whether a file is at fault.
+func IsUnreadable(err error) bool { return errors.As(err, new(*unreadable)) }
 
 // Known turns "no rows" into an error that names what is not there.
 func Known[T any](v T, err error, what string, id int64) (T, error) {

@@ -290,7 +290,7 @@ SELECT id, off, size, note FROM bookmarks WHERE source_id = ? AND slot = ? ORDER
 -- name: AddBookmark :execlastid
 INSERT INTO bookmarks (source_id, slot, off, size, note) VALUES (?, ?, ?, ?, ?);
 
--- name: DeleteBookmark :exec
+-- name: DeleteBookmark :execrows
 DELETE FROM bookmarks WHERE id = ? AND source_id = ? AND slot = ?;
 
 -- name: FindReadings :exec

@@ -336,7 +336,7 @@ func (q *Queries) CreateSource(ctx context.Context, arg CreateSourceParams) (int
 	return result.LastInsertId()
 }
 
-const deleteBookmark = `-- name: DeleteBookmark :exec
+const deleteBookmark = `-- name: DeleteBookmark :execrows
 DELETE FROM bookmarks WHERE id = ? AND source_id = ? AND slot = ?
 `
 
@@ -346,9 +346,12 @@ type DeleteBookmarkParams struct {
 	Slot     int32
 }
 
-func (q *Queries) DeleteBookmark(ctx context.Context, arg DeleteBookmarkParams) error {
-	_, err := q.db.ExecContext(ctx, deleteBookmark, arg.ID, arg.SourceID, arg.Slot)
-	return err
+func (q *Queries) DeleteBookmark(ctx context.Context, arg DeleteBookmarkParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, deleteBookmark, arg.ID, arg.SourceID, arg.Slot)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
 }
 
 const deleteDevice = `-- name: DeleteDevice :exec

@@ -1947,6 +1947,7 @@ export interface components {
         /** @enum {string} */
         Answer: "" | "yes" | "no";
         UploadStart: {
+            /** Format: line */
             name: string;
             folder: boolean;
             files: {
@@ -2183,9 +2184,11 @@ export interface components {
         NameRule: {
             /** @enum {string} */
             where: "prefix" | "suffix";
+            /** Format: line */
             affix: string;
             /** @enum {string} */
             means: "kind" | "role" | "lod" | "state";
+            /** Format: line */
             value: string;
         };
         Naming: {
@@ -2246,6 +2249,7 @@ export interface components {
             to: string;
         };
         ExtractionStart: {
+            /** Format: line */
             title?: string;
             selection: components["schemas"]["Selection"];
             /** @enum {string} */
@@ -2794,6 +2798,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
+                    /** Format: line */
                     name: string;
                 };
             };
@@ -3599,7 +3604,9 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
+                    /** Format: line */
                     address: string;
+                    /** Format: line */
                     token?: string;
                 };
             };
@@ -3853,6 +3860,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
+                    /** Format: line */
                     name: string;
                     document?: string;
                     /** Format: int64 */
@@ -4820,6 +4828,7 @@ export interface operations {
                 "application/json": {
                     /** Format: int64 */
                     find: number;
+                    /** Format: line */
                     name: string;
                     /** @description a chain document in YAML; none starts empty */
                     document?: string;
@@ -4872,7 +4881,9 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
+                    /** Format: line */
                     name?: string;
+                    /** Format: line */
                     target?: string;
                 };
             };
