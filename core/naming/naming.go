@@ -46,12 +46,16 @@ type Rule struct {
 	Value string `yaml:"value" json:"value"`
 }
 
+// plainGlob takes the meaning from what patterns give one.
+var plainGlob = strings.NewReplacer("[", "[[]", "{", "[{]", "}", "[}]")
+
 // Glob is the rule as a pattern of names.
 func (r Rule) Glob() string {
+	affix := plainGlob.Replace(r.Affix)
 	if r.Where == Prefix {
-		return r.Affix + "*"
+		return affix + "*"
 	}
-	return "*" + r.Affix + ".*"
+	return "*" + affix + ".*"
 }
 
 // Rules are a project's, in no order.

@@ -157,7 +157,7 @@ func TestReadLosesNothing(t *testing.T) {
 }
 
 func TestGlobs(t *testing.T) {
-	for want, r := range map[string]Rule{"prop_*": {Prefix, "prop_", Kind, "prop"}, "*_c.*": {Suffix, "_c", Role, "colour"}} {
+	for want, r := range map[string]Rule{"prop_*": {Prefix, "prop_", Kind, "prop"}, "*_c.*": {Suffix, "_c", Role, "colour"}, "[[]x*": {Prefix, "[x", Kind, "thing"}, "*[{]a[}].*": {Suffix, "{a}", Kind, "thing"}} {
 		if got := r.Glob(); got != want {
 			t.Errorf("%+v: %q, want %q", r, got, want)
 		}

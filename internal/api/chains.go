@@ -126,8 +126,8 @@ func (s *Server) PatchChain(c fiber.Ctx, id ChainID) error {
 	}
 	p := db.PatchChainParams{Name: row.Name, Target: row.Target, ID: id}
 	if b.Name != nil {
-		if p.Name = strings.TrimSpace(*b.Name); p.Name == "" || len(p.Name) > 200 {
-			return bad(400, "a chain's name has 1 to 200 characters")
+		if p.Name = strings.TrimSpace(*b.Name); p.Name == "" {
+			return bad(400, "a chain needs a name")
 		}
 	}
 	if b.Target != nil {

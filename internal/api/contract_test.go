@@ -1,7 +1,9 @@
 package api_test
 
 import (
+	"archive/zip"
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -494,4 +496,60 @@ func TestRefusalsKeepThePageToItself(t *testing.T) {
 	if status, h := c.raw("GET / HTTP/1.1\r\nHost: " + host + "\r\nSec-Fetch-Site: cross-site\r\nSec-Fetch-Mode: navigate\r\nSec-Fetch-Dest: document\r\nConnection: close\r\n\r\n"); !strings.HasPrefix(status, "200") && !strings.HasPrefix(status, "503") || !strings.Contains(h.Get("Content-Security-Policy"), "form-action 'self'") {
 		t.Errorf("a link: %s %v", status, h)
 	}
+}
+
+// What is stored is read again: rules whose affixes mean something to
+// patterns, names as long as they may be.
+func TestWhatIsStoredIsReadAgain(t *testing.T) {
+	c := start(t)
+	id, path := c.project(strings.Repeat("名", 200))
+	c.addSource(id, demo.Archives[0])
+	for _, affix := range []string{"[", "]a", "{", "}", "[a-", "ü", "'", "#", ": ", "- ", "%", "!x", "&a", "~"} {
+		status, b := c.do("PUT", path+"/naming", map[string]any{"rules": []any{map[string]any{"where": "prefix", "affix": affix, "means": "kind", "value": "thing"},
+			map[string]any{"where": "suffix", "affix": affix, "means": "state", "value": affix + " "}}})
+		if status != 200 {
+			t.Errorf("%q: %d %s", affix, status, b)
+			continue
+		}
+		for _, at := range []string{"/naming", "/sets", "/entries", "/links/missing", "/naming/document"} {
+			if status, b := c.do("GET", path+at, nil); status != 200 {
+				t.Errorf("%q: %s: %d %.200s", affix, at, status, b)
+			}
+		}
+		_, doc := c.do("GET", path+"/naming/document", nil)
+		if status, b := c.do("PUT", path+"/naming", map[string]any{"document": string(doc)}); status != 200 {
+			t.Errorf("%q: its own document: %d %s", affix, status, b)
+		}
+	}
+	file := func(paths ...string) map[string]any {
+		list := []any{}
+		for _, p := range paths {
+			list = append(list, map[string]any{"path": p, "size": 1 << 50 / 1000, "modified": 0})
+		}
+		return map[string]any{"name": "x", "folder": true, "files": list}
+	}
+	many := []string{}
+	for i := range 20_000 {
+		many = append(many, fmt.Sprint(i))
+	}
+	for name, body := range map[string]any{
+		"a beside a/b": file("a", "a/b"), "a/b/c beside a/b": file("a/b/c", "a/b"), "a long segment": file(strings.Repeat("x", 250)),
+		"a long folder": file(strings.Repeat("x", 250) + "/y"), "dots": file("a/./b"), "a slash": file("a//b"), "twice": file("a", "a"), "too much": file(many...),
+		"a long name": map[string]any{"name": strings.Repeat("é", 125), "folder": false, "files": file("x")["files"]}, "a new line": map[string]any{"name": "a\nb", "folder": false, "files": file("x")["files"]},
+	} {
+		if status, b := c.do("POST", path+"/uploads", body); status < 400 || status >= 500 {
+			t.Errorf("%s: %d %s", name, status, b)
+		}
+	}
+	// An entry with a very long path is found; the job's title is cut.
+	long := strings.Repeat("deep/", 150) + "thing.obj"
+	var z bytes.Buffer
+	zw := zip.NewWriter(&z)
+	w, _ := zw.Create(long)
+	io.WriteString(w, "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
+	zw.Close()
+	c.upload(id, "long.zip", z.Bytes())
+	c.until("indexing", func() bool { return c.entries(path, "q=thing.obj").Total == 1 })
+	e := c.entries(path, "q=thing.obj").Entries[0]
+	call[api.Find](c, "POST", path+"/finds", map[string]int64{"entry": e.Id})
 }

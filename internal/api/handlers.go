@@ -96,11 +96,7 @@ func (s *Server) CreateProject(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	name := strings.TrimSpace(b.Name)
-	if name == "" || len(name) > 200 {
-		return bad(400, "a project's name has 1 to 200 characters")
-	}
-	id, err := s.svc.Store.CreateProject(c.Context(), name)
+	id, err := s.svc.Store.CreateProject(c.Context(), strings.TrimSpace(b.Name))
 	if err != nil {
 		return err
 	}

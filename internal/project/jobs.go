@@ -74,9 +74,7 @@ func (s *Service) CreateFind(ctx context.Context, project, entry int64) (int64, 
 		return 0, err
 	}
 	name := strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))
-	if len(name) > 255 {
-		name = name[:255]
-	}
+	name = strings.ToValidUTF8(name[:min(len(name), 255)], "")
 	id, err := s.Store.CreateFind(ctx, db.CreateFindParams{ProjectID: project, SourceID: key.SourceID, SourceLabel: src.Label, EntryPath: e.Path, Name: name})
 	if err != nil {
 		return 0, err

@@ -10,12 +10,14 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
+	"excavate/core/limit"
 	"excavate/core/terms"
 	"excavate/internal/store/db"
 )
@@ -50,24 +52,42 @@ var uploadLocks sync.Map // a lock a file, so that pieces do not mix
 func (s *Service) BeginUpload(ctx context.Context, project int64, u Upload) (*Upload, error) {
 	u.Project, u.Received = project, nil
 	name := strings.Trim(u.Name, " ")
-	if name == "" || name == "." || name == ".." || len(name) > 255 || strings.ContainsAny(name, "/\\\x00") {
-		return nil, userErr(400, "the upload needs a name of 1 to 255 letters, without /")
+	if name == "" || name == "." || name == ".." || len(name) > limit.SegmentBytes || strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == '/' || r == '\\' }) {
+		return nil, userErr(400, "the upload needs a name of 1 to %d bytes, without / and control characters", limit.SegmentBytes)
 	}
 	if len(u.Files) == 0 || len(u.Files) > mostUploadFiles || !u.Folder && len(u.Files) != 1 {
 		return nil, userErr(400, "an upload has 1 to %d files", mostUploadFiles)
 	}
 	var total int64
-	seen := map[string]bool{}
+	seen, folders := map[string]bool{}, map[string]string{}
 	for i := range u.Files {
 		f := &u.Files[i]
 		if !u.Folder {
 			f.Path = name
 		}
-		if !filepath.IsLocal(filepath.FromSlash(f.Path)) || strings.ContainsAny(f.Path, "\x00\\") || len(f.Path) > 1000 || seen[f.Path] || f.Size < 0 {
+		if !filepath.IsLocal(filepath.FromSlash(f.Path)) || strings.ContainsAny(f.Path, "\x00\\") || len(f.Path) > 1000 || path.Clean(f.Path) != f.Path || f.Size < 0 {
 			return nil, userErr(400, "file %d of the upload has no usable name or size: %.100q", i+1, f.Path)
 		}
+		if seen[f.Path] {
+			return nil, userErr(400, "file %d of the upload, %.100q, is named twice", i+1, f.Path)
+		}
 		seen[f.Path] = true
-		total += f.Size
+		for dir := f.Path; dir != "."; dir = path.Dir(dir) {
+			if len(path.Base(dir)) > limit.SegmentBytes {
+				return nil, userErr(400, "file %d of the upload, %.100q, has a name of more than %d bytes", i+1, f.Path, limit.SegmentBytes)
+			}
+			if dir != f.Path {
+				folders[dir] = f.Path
+			}
+		}
+		if total += f.Size; total > limit.EntryBytes {
+			return nil, userErr(413, "the upload has more than %d bytes", int64(limit.EntryBytes))
+		}
+	}
+	for dir, in := range folders {
+		if seen[dir] {
+			return nil, userErr(400, "%.100q is a file of the upload and a folder as well, of %.100q", dir, in)
+		}
 	}
 	u.ID = ""
 	b, err := json.Marshal(u)

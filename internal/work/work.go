@@ -26,6 +26,9 @@ import (
 // MaxAttempts is how often a job is begun before it counts as failed.
 const MaxAttempts = 3
 
+// mostTitle is how many letters of a title are kept.
+const mostTitle = 300
+
 // Task is what a handler gets.
 type Task struct {
 	Job  db.Job
@@ -89,6 +92,9 @@ func (p *Pool) Add(ctx context.Context, project int64, kind, title string, args 
 		return id, nil
 	} else if !errors.Is(err, sql.ErrNoRows) {
 		return 0, err
+	}
+	if r := []rune(title); len(r) > mostTitle {
+		title = string(r[:mostTitle-1]) + "…"
 	}
 	id, err := p.st.AddJob(ctx, db.AddJobParams{ProjectID: project, Kind: kind, Title: title, Args: b})
 	if err != nil {
