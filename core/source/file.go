@@ -197,22 +197,58 @@ func spool(ctx context.Context, r io.Reader, size int64, name, key string, o Opt
 	if f, err := open(); err == nil {
 		return f, nil
 	}
-	tmp, err := os.CreateTemp(o.Spool, "part-*")
+	tmp, err := os.CreateTemp(o.Spool, spoolPart+"*")
 	if err != nil {
 		return nil, err
 	}
+	defer tmp.Close()
 	defer os.Remove(tmp.Name())
-	_, err = copyBounded(ctx, tmp, r)
-	if e := tmp.Close(); err == nil {
-		err = e
+	// The lock tells others that somebody writes here; it goes with the process.
+	if err := unix.Flock(int(tmp.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return nil, fmt.Errorf("lock %s: %w", tmp.Name(), err)
 	}
-	if err != nil {
+	if _, err = copyBounded(ctx, tmp, r); err != nil {
 		return nil, err
 	}
 	if err := os.Rename(tmp.Name(), final); err != nil {
 		return nil, err
 	}
 	return open()
+}
+
+// spoolPart begins the names of copies that are being written.
+const spoolPart = "part-"
+
+// TidySpool removes unpacked copies that were not used for so long, and parts
+// whose writer is gone.
+func TidySpool(dir string, kept time.Duration) {
+	list, _ := os.ReadDir(dir)
+	for _, e := range list {
+		st, err := e.Info()
+		if err != nil {
+			continue
+		}
+		name := filepath.Join(dir, e.Name())
+		if strings.HasPrefix(e.Name(), spoolPart) {
+			if time.Since(st.ModTime()) > partGrace && abandoned(name) {
+				os.Remove(name)
+			}
+		} else if time.Since(st.ModTime()) > kept {
+			os.Remove(name)
+		}
+	}
+}
+
+// partGrace is more than passes between making a part and locking it.
+const partGrace = time.Second
+
+func abandoned(name string) bool {
+	f, err := os.Open(name)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil
 }
 
 // copyBounded copies a stream to a file and stops before it fills the disk.

@@ -62,6 +62,7 @@ const (
 	BriefStateDecoding BriefState = "decoding"
 	BriefStateFailed   BriefState = "failed"
 	BriefStateReady    BriefState = "ready"
+	BriefStateStopped  BriefState = "stopped"
 )
 
 // Valid indicates whether the value is a known member of the BriefState enum.
@@ -72,6 +73,8 @@ func (e BriefState) Valid() bool {
 	case BriefStateFailed:
 		return true
 	case BriefStateReady:
+		return true
+	case BriefStateStopped:
 		return true
 	default:
 		return false
@@ -173,6 +176,7 @@ const (
 	FindStateDecoding FindState = "decoding"
 	FindStateFailed   FindState = "failed"
 	FindStateReady    FindState = "ready"
+	FindStateStopped  FindState = "stopped"
 )
 
 // Valid indicates whether the value is a known member of the FindState enum.
@@ -183,6 +187,8 @@ func (e FindState) Valid() bool {
 	case FindStateFailed:
 		return true
 	case FindStateReady:
+		return true
+	case FindStateStopped:
 		return true
 	default:
 		return false
@@ -1762,7 +1768,7 @@ type Terms struct {
 
 // Unpacking defines model for Unpacking.
 type Unpacking struct {
-	// Bytes that came out
+	// Bytes that came out, up to a megabyte
 	Bytes int    `json:"bytes"`
 	Class string `json:"class"`
 	Codec string `json:"codec"`
@@ -2424,6 +2430,9 @@ type ServerInterface interface {
 
 	// (PUT /api/finds/{find}/basis)
 	PutBasis(c fiber.Ctx, find int64) error
+
+	// (POST /api/finds/{find}/decode)
+	DecodeFind(c fiber.Ctx, find int64) error
 
 	// (GET /api/finds/{find}/file)
 	FindFile(c fiber.Ctx, find int64, params FindFileParams) error
@@ -4291,6 +4300,35 @@ func (siw *ServerInterfaceWrapper) PutBasis(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.PutBasis(c, find)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DecodeFind operation middleware
+func (siw *ServerInterfaceWrapper) DecodeFind(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "find" -------------
+	var find int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "find", c.Params("find"), &find, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DecodeFind(c, find)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6912,6 +6950,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Delete(options.BaseURL+"/api/finds/:find", wrapper.DeleteFind)
 
 	router.Get(options.BaseURL+"/api/finds/:find", wrapper.GetFind)
+
+	router.Post(options.BaseURL+"/api/finds/:find/decode", wrapper.DecodeFind)
 
 	router.Get(options.BaseURL+"/api/projects/:project/chains", wrapper.ListChains)
 

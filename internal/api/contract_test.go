@@ -472,11 +472,11 @@ func TestRefusalsKeepThePageToItself(t *testing.T) {
 	c := start(t)
 	host := strings.TrimPrefix(c.base, "http://")
 	for name, r := range map[string]string{
-		"two hosts":       "GET /api/projects HTTP/1.1\r\nHost: " + host + "\r\nHost: elsewhere.example\r\nConnection: close\r\n\r\n",
-		"two hosts again": "GET /api/projects HTTP/1.1\r\nHost: elsewhere.example\r\nhOst: " + host + "\r\nConnection: close\r\n\r\n",
-		"whole address":   "GET http://" + host + "/api/projects HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n",
-		"another address": "GET http://elsewhere.example/api/projects HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n",
-		"no host":         "GET /api/projects HTTP/1.1\r\nConnection: close\r\n\r\n",
+		"two hosts":                             "GET /api/projects HTTP/1.1\r\nHost: " + host + "\r\nHost: elsewhere.example\r\nConnection: close\r\n\r\n",
+		"two hosts again":                       "GET /api/projects HTTP/1.1\r\nHost: elsewhere.example\r\nhOst: " + host + "\r\nConnection: close\r\n\r\n",
+		"whole address":                         "GET http://" + host + "/api/projects HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n",
+		"another address":                       "GET http://elsewhere.example/api/projects HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n",
+		"no host":                               "GET /api/projects HTTP/1.1\r\nConnection: close\r\n\r\n",
 		"a page, asked for by another's script": "GET / HTTP/1.1\r\nHost: " + host + "\r\nSec-Fetch-Site: cross-site\r\nSec-Fetch-Mode: no-cors\r\nConnection: close\r\n\r\n",
 		"nothing there":                         "GET /api/nothing HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n",
 		"a wrong method":                        "TRACE /api/projects HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n",

@@ -253,6 +253,13 @@ func (s *Server) DeleteFind(c fiber.Ctx, id int64) error {
 	return c.SendStatus(204)
 }
 
+func (s *Server) DecodeFind(c fiber.Ctx, id int64) error {
+	if err := s.svc.DecodeAgain(c.Context(), id); err != nil {
+		return err
+	}
+	return c.SendStatus(202)
+}
+
 // scenes
 
 func (s *Server) SceneThumb(c fiber.Ctx, digest Digest, p SceneThumbParams) error {

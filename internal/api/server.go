@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"excavate/internal/project"
+	"excavate/internal/store"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
@@ -84,6 +85,8 @@ func fail(c fiber.Ctx, err error) error {
 	switch {
 	case errors.As(err, &ue):
 		status = ue.Status
+	case store.Transient(err):
+		status, e.Message = fiber.StatusServiceUnavailable, "the database does not answer just now; it is being started again"
 	case project.IsUnreadable(err):
 		status = fiber.StatusUnprocessableEntity
 	case errors.As(err, &fe):

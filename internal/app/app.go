@@ -110,6 +110,7 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 	wctx, stop := context.WithCancel(context.Background())
 	a.stop = stop
 	a.pool.Start(wctx, c.Workers)
+	go a.Service.Rounds(wctx)
 	if err := a.st.ForgetJobs(ctx); err != nil {
 		return nil, err
 	}

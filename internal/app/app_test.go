@@ -99,7 +99,8 @@ func pid(t testing.TB, data string) int {
 	if err != nil {
 		t.Fatal(err)
 	}
-	n, _ := strconv.Atoi(strings.TrimSpace(string(b)))
+	number, _, _ := strings.Cut(string(b), " ") // its start follows
+	n, _ := strconv.Atoi(number)
 	return n
 }
 

@@ -57,31 +57,117 @@ func Start(ctx context.Context, dir string, say func(string, ...any)) (*Server, 
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
+	if err := os.Chmod(dir, 0o700); err != nil { // it may have been there before
+		return nil, err
+	}
 	s := &Server{dir: dir, log: say}
 	// One process at a time decides who starts the server.
-	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	lock, err := lockFolder(dir)
 	if err != nil {
 		return nil, err
 	}
 	defer lock.Close()
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return nil, fmt.Errorf("lock %s: %w", lock.Name(), err)
-	}
 	if s.password, err = s.secret(); err != nil {
 		return nil, err
 	}
-	if s.join() {
+	joined, err := s.join(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if joined {
+		go s.follow(bin)
 		return s, nil
 	}
-	if err := s.install(ctx); err != nil {
+	if err := s.own(ctx, bin, 0); err != nil {
 		return nil, err
 	}
-	s.owned = true
-	if err := s.run(ctx, bin); err != nil {
-		return nil, err
-	}
-	go s.watch(bin)
 	return s, nil
+}
+
+// own starts the server, on a port if it is given. The lock must be held.
+func (s *Server) own(ctx context.Context, bin string, port int) error {
+	// What earlier runs have left would hold the folder's locks, or go on
+	// writing into it.
+	if old := serversOf(s.file("data"), s.file("data.part")); len(old) > 0 {
+		s.log("ending the database of a run that has ended")
+		if err := end(old); err != nil {
+			return err
+		}
+	}
+	if err := s.install(ctx); err != nil {
+		return err
+	}
+	if err := thatIs(os.Getpid()).keep(s.file("owner.pid")); err != nil {
+		return err
+	}
+	if err := s.run(ctx, bin, port); err != nil {
+		os.Remove(s.file("owner.pid"))
+		return err
+	}
+	s.mu.Lock()
+	s.owned = true
+	s.mu.Unlock()
+	go s.watch(bin)
+	return nil
+}
+
+// follow waits beside a server that another process has started. When that
+// process ends, its server ends with it; one of those that are left starts it
+// again, on the same port, and the others join that one.
+func (s *Server) follow(bin string) {
+	for {
+		time.Sleep(250 * time.Millisecond)
+		s.mu.Lock()
+		closing := s.closing
+		s.mu.Unlock()
+		if closing {
+			return
+		}
+		if kept(s.file("owner.pid")).alive() {
+			continue
+		}
+		if err := s.takeOver(bin); err != nil {
+			s.log("the database's process has ended and its server cannot be started here: %v", err)
+			continue
+		}
+		s.mu.Lock()
+		owned := s.owned
+		s.mu.Unlock()
+		if owned {
+			return
+		}
+	}
+}
+
+func (s *Server) takeOver(bin string) error {
+	lock, err := lockFolder(s.dir)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	s.mu.Lock()
+	closing := s.closing
+	s.mu.Unlock()
+	if closing || kept(s.file("owner.pid")).alive() {
+		return nil // another one was quicker
+	}
+	s.log("the process that ran the database has ended; this one runs it now")
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	return s.own(ctx, bin, s.port)
+}
+
+// lockFolder waits until no other process decides about the server.
+func lockFolder(dir string) (*os.File, error) {
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		lock.Close()
+		return nil, fmt.Errorf("lock %s: %w", lock.Name(), err)
+	}
+	return lock, nil
 }
 
 func find(name string) (string, error) {
@@ -111,35 +197,29 @@ func (s *Server) secret() (string, error) {
 	return p, os.WriteFile(s.file("password"), []byte(p+"\n"), 0o600)
 }
 
-// join connects to a server whose owner is alive. A server whose owner died
-// is on its way out: it is waited for.
-func (s *Server) join() bool {
-	owner := readInt(s.file("owner.pid"))
-	alive := owner > 0 && owner != os.Getpid() && syscall.Kill(owner, 0) == nil
-	s.port = readInt(s.file("port"))
-	if alive && s.port > 0 && s.ping(2*time.Second) == nil {
-		return true
+// join connects to a server whose owner is alive; its server may be starting
+// again just now.
+func (s *Server) join(ctx context.Context) (bool, error) {
+	owner := kept(s.file("owner.pid"))
+	if owner.pid == os.Getpid() {
+		return false, nil
 	}
-	pid := readInt(s.file("server.pid"))
-	if pid <= 0 || !isServer(pid) {
-		return false
+	for until := time.Now().Add(joinWait); owner.alive(); time.Sleep(50 * time.Millisecond) {
+		if s.port = readInt(s.file("port")); s.port > 0 && s.ping(time.Second) == nil {
+			return true, nil
+		}
+		if ctx.Err() != nil {
+			return false, ctx.Err()
+		}
+		if time.Now().After(until) {
+			return false, fmt.Errorf("process %d runs the database in %s, and it does not answer; end that process and start again", owner.pid, s.dir)
+		}
 	}
-	s.log("waiting for the database of a run that has ended")
-	syscall.Kill(pid, syscall.SIGTERM)
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end) && isServer(pid); {
-		time.Sleep(50 * time.Millisecond)
-	}
-	if isServer(pid) {
-		syscall.Kill(pid, syscall.SIGKILL)
-		time.Sleep(300 * time.Millisecond)
-	}
-	return false
+	return false, nil
 }
 
-func isServer(pid int) bool {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-	return err == nil && strings.HasPrefix(string(b), "mariadbd")
-}
+// joinWait is how long the server of another process may take to answer.
+const joinWait = 30 * time.Second
 
 func readInt(path string) int {
 	b, err := os.ReadFile(path)
@@ -199,40 +279,51 @@ func asUser() []string {
 	return []string{"--user=root"}
 }
 
-func (s *Server) run(ctx context.Context, bin string) error {
-	// The init file runs at every start; it is how the password gets in, and the
-	// accounts without one that a new server has go out.
-	init := fmt.Sprintf("DELETE FROM mysql.global_priv WHERE User = '' OR User = 'root' AND Host <> 'localhost';\nFLUSH PRIVILEGES;\nALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';\nCREATE USER IF NOT EXISTS 'excavate'@'127.0.0.1';\nALTER USER 'excavate'@'127.0.0.1' IDENTIFIED BY '%[1]s';\nGRANT ALL ON *.* TO 'excavate'@'127.0.0.1';\nCREATE DATABASE IF NOT EXISTS excavate CHARACTER SET utf8mb4;\n", s.password)
-	if err := os.WriteFile(s.file("init.sql"), []byte(init), 0o600); err != nil {
+// setup runs at every start of the server. It is how the password gets in; the
+// accounts without one that a new server has go out, and the program's own
+// account may do nothing outside its database.
+const setup = `DELETE FROM mysql.global_priv WHERE User = '' OR User = 'root' AND Host <> 'localhost';
+FLUSH PRIVILEGES;
+ALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';
+CREATE USER IF NOT EXISTS 'excavate'@'127.0.0.1';
+ALTER USER 'excavate'@'127.0.0.1' IDENTIFIED BY '%[1]s';
+REVOKE ALL PRIVILEGES, GRANT OPTION FROM 'excavate'@'127.0.0.1';
+GRANT ALL ON excavate.* TO 'excavate'@'127.0.0.1';
+CREATE DATABASE IF NOT EXISTS excavate CHARACTER SET utf8mb4;
+`
+
+func (s *Server) run(ctx context.Context, bin string, port int) error {
+	if err := os.WriteFile(s.file("init.sql"), fmt.Appendf(nil, setup, s.password), 0o600); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(s.file("none"), 0o700); err != nil {
 		return err
 	}
 	var err error
 	for try := 0; try < 3; try++ {
-		if s.port, err = freePort(); err != nil {
+		if s.port = port; port == 0 {
+			if s.port, err = freePort(); err != nil {
+				return err
+			}
+		}
+		if err = os.WriteFile(s.file("port"), []byte(strconv.Itoa(s.port)+"\n"), 0o600); err != nil {
 			return err
 		}
-		if err = s.once(ctx, bin); err == nil {
+		if err = s.once(ctx, bin); err == nil || ctx.Err() != nil {
 			break
 		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
 	}
-	if err != nil {
-		return err
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
-	for name, v := range map[string]int{"port": s.port, "owner.pid": os.Getpid(), "server.pid": s.cmd.Process.Pid} {
-		if err := os.WriteFile(s.file(name), []byte(strconv.Itoa(v)+"\n"), 0o600); err != nil {
-			return err
-		}
-	}
-	return nil
+	return err
 }
 
 func (s *Server) once(ctx context.Context, bin string) error {
 	args := []string{"--no-defaults", "--datadir=" + s.file("data"), "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(s.port), "--socket=" + s.socket(),
 		"--pid-file=" + s.file("mariadbd.pid"), "--init-file=" + s.file("init.sql"), "--skip-name-resolve", "--skip-log-bin", "--innodb-buffer-pool-size=256M",
-		"--innodb-log-file-size=64M", "--innodb-flush-log-at-trx-commit=1", "--max-allowed-packet=64M", "--character-set-server=utf8mb4", "--performance-schema=OFF"}
+		"--innodb-log-file-size=64M", "--innodb-flush-log-at-trx-commit=1", "--max-allowed-packet=64M", "--character-set-server=utf8mb4", "--performance-schema=OFF",
+		"--local-infile=0", "--secure-file-priv=" + s.file("none"), "--symbolic-links=0"}
 	args = append(append(args, plainFiles...), asUser()...)
 	logFile, err := os.OpenFile(s.file("server.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
@@ -262,6 +353,10 @@ func (s *Server) once(ctx context.Context, bin string) error {
 	s.mu.Lock()
 	s.cmd, s.exited = cmd, exited
 	s.mu.Unlock()
+	if err := thatIs(cmd.Process.Pid).keep(s.file("server.pid")); err != nil {
+		s.kill()
+		return err
+	}
 	for end := time.Now().Add(60 * time.Second); ; {
 		select {
 		case <-exited:
@@ -290,12 +385,14 @@ func (s *Server) socket() string {
 	return p
 }
 
-// watch starts the server again on the same port if it dies under us.
+// watch starts the server again on the same port if it dies under us, at
+// longer and longer intervals if it keeps dying.
 func (s *Server) watch(bin string) {
-	for tries := 0; ; {
+	for wait := time.Duration(0); ; {
 		s.mu.Lock()
 		exited := s.exited
 		s.mu.Unlock()
+		begun := time.Now()
 		<-exited
 		s.mu.Lock()
 		closing := s.closing
@@ -303,16 +400,15 @@ func (s *Server) watch(bin string) {
 		if closing {
 			return
 		}
-		if tries++; tries > 5 {
-			s.log("the database server keeps stopping; see %s", s.file("server.log"))
-			return
+		if time.Since(begun) > time.Minute {
+			wait = 0
 		}
-		s.log("the database server stopped; starting it again")
+		s.log("the database server stopped; starting it again. Its log is %s", s.file("server.log"))
+		time.Sleep(wait)
+		wait = min(2*wait+500*time.Millisecond, 30*time.Second)
 		if err := s.once(context.Background(), bin); err != nil {
 			s.log("%v", err)
-			return
 		}
-		os.WriteFile(s.file("server.pid"), []byte(strconv.Itoa(s.cmd.Process.Pid)+"\n"), 0o600)
 	}
 }
 
@@ -326,13 +422,13 @@ func (s *Server) kill() {
 
 // Close stops the server if this process started it.
 func (s *Server) Close() error {
-	if !s.owned {
-		return nil
-	}
 	s.mu.Lock()
 	s.closing = true
-	cmd, exited := s.cmd, s.exited
+	owned, cmd, exited := s.owned, s.cmd, s.exited
 	s.mu.Unlock()
+	if !owned {
+		return nil
+	}
 	cmd.Process.Signal(syscall.SIGTERM)
 	select {
 	case <-exited:
@@ -340,8 +436,8 @@ func (s *Server) Close() error {
 		cmd.Process.Kill()
 		<-exited
 	}
-	os.Remove(s.file("owner.pid"))
 	os.Remove(s.file("server.pid"))
+	os.Remove(s.file("owner.pid"))
 	return nil
 }
 
@@ -352,6 +448,15 @@ func (s *Server) DSN(database string) string {
 	c.ParseTime, c.InterpolateParams, c.MaxAllowedPacket = true, true, 64<<20
 	c.Logger = &mysql.NopLogger{}
 	c.Params = map[string]string{"time_zone": "'+00:00'"}
+	return c.FormatDSN()
+}
+
+// RootDSN is for whoever must make databases: the server's own administrator,
+// who comes in through the socket only.
+func (s *Server) RootDSN() string {
+	c := mysql.NewConfig()
+	c.User, c.Passwd, c.Net, c.Addr = "root", s.password, "unix", s.socket()
+	c.Logger = &mysql.NopLogger{}
 	return c.FormatDSN()
 }
 

@@ -59,7 +59,7 @@ func (s *Service) Gallery(ctx context.Context, project int64) ([]Brief, error) {
 			x.Format, x.Triangles, x.Bones, x.Pictures, x.Missing, x.Motions, x.Height = m.Format, m.Stats.Triangles, m.Stats.Bones, m.Stats.Pictures, m.Stats.Missing, m.Stats.Motions, m.Stats.Height
 		}
 		var f Failure
-		if r.State == "failed" && json.Unmarshal(r.Error, &f) == nil {
+		if r.State != "ready" && json.Unmarshal(r.Error, &f) == nil {
 			x.Error = f.Message
 		}
 		out[i] = x
@@ -189,7 +189,12 @@ func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalo
 		for _, r := range rows {
 			e, src := c.Entry(r)
 			if f, ok := known[place{src.ID, e.Path}]; ok {
-				if f.State == "decoding" {
+				if f.State == "stopped" {
+					if err := q.BeginFind(ctx, f.ID); err != nil {
+						return err
+					}
+				}
+				if f.State == "decoding" || f.State == "stopped" {
 					todo = append(todo, wanted{f.ID, e.Size})
 				}
 				continue

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -446,10 +447,16 @@ func TestUnusedCopiesAreTidied(t *testing.T) {
 	spool := filepath.Join(d.Data, "cache", "spool")
 	os.MkdirAll(spool, 0o755)
 	old := time.Now().Add(-60 * 24 * time.Hour)
-	for name, keep := range map[string]bool{"fresh": true, "stale": false, "part-17": false} {
+	for name, keep := range map[string]bool{"fresh": true, "stale": false, "part-17": false, "part-new": true, "part-held": true} {
 		f := filepath.Join(spool, name)
 		os.WriteFile(f, []byte("x"), 0o644)
-		if name == "stale" {
+		if name == "part-held" { // by somebody who unpacks, in this process or another
+			h, err := os.Open(f)
+			d.try(err)
+			defer h.Close()
+			d.try(syscall.Flock(int(h.Fd()), syscall.LOCK_EX))
+		}
+		if name == "stale" || name == "part-17" || name == "part-held" {
 			os.Chtimes(f, old, old)
 		}
 		defer func() {
@@ -459,4 +466,124 @@ func TestUnusedCopiesAreTidied(t *testing.T) {
 		}()
 	}
 	d.Tidy()
+}
+
+// Whatever ends a job leaves nothing that stands as under way: a worker that
+// died too often, a process that is gone, work that was stopped half way.
+func TestNothingStandsAsUnderWayWithoutWork(t *testing.T) {
+	d := open(t)
+	src := d.add("hulls.tide")
+	st := d.Store
+	exec := func(q string, args ...any) int64 {
+		t.Helper()
+		r, err := st.DB.Exec(q, args...)
+		d.try(err)
+		id, _ := r.LastInsertId()
+		return id
+	}
+	chain := func(find int64) int64 {
+		return exec("INSERT INTO chains (project_id, find_id, name, target) VALUES (?, ?, 'c', 'gltf-engine')", d.id, find)
+	}
+	find := func(name string) int64 {
+		return exec("INSERT INTO finds (project_id, source_id, source_label, entry_path, name, state) VALUES (?, ?, 'hulls.tide', ?, ?, 'decoding')", d.id, src, name, name)
+	}
+	things := func() map[string]int64 {
+		f := find("a.hull")
+		x := map[string]int64{"decode": f, "index": src}
+		x["extract"] = exec("INSERT INTO extractions (project_id, title, dest, form, policy, entries, bytes, error, state) VALUES (?, 'x', '/x', 'folder', 'refuse', 1, 1, '', 'running')", d.id)
+		x["deliver"] = exec("INSERT INTO deliveries (project_id, chain_id, name, error) VALUES (?, ?, 'd', '')", d.id, chain(f))
+		exec("UPDATE sources SET state = 'indexing' WHERE id = ?", src)
+		return x
+	}
+	states := func(x map[string]int64) map[string][2]string {
+		out := map[string][2]string{}
+		for kind, q := range map[string]string{"decode": "finds", "index": "sources", "extract": "extractions", "deliver": "deliveries"} {
+			var state, why string
+			d.try(st.DB.QueryRow("SELECT state, error FROM "+q+" WHERE id = ?", x[kind]).Scan(&state, &why))
+			out[kind] = [2]string{state, why}
+		}
+		return out
+	}
+	want := map[string]string{"decode": "stopped", "index": "failed", "extract": "failed", "deliver": "failed"}
+
+	// Attempts used up: the worker died three times, and its leases have ended.
+	x := things()
+	for kind, id := range x {
+		exec("INSERT INTO jobs (project_id, kind, title, args, error, state, attempts, worker, lease_until) VALUES (?, ?, 'x', ?, '', 'running', 3, 'gone', CURRENT_TIMESTAMP(3) - INTERVAL 1 SECOND)", d.id, kind, fmt.Sprintf(`{"id":%d}`, id))
+	}
+	d.until("the end of what died", func() bool {
+		for kind, s := range states(x) {
+			if s[0] != want[kind] {
+				return false
+			}
+		}
+		return true
+	})
+	for kind, s := range states(x) {
+		if !strings.Contains(s[1], "begun 3 times") {
+			t.Errorf("%s: %q", kind, s)
+		}
+	}
+
+	// No job at all: a round sees it, and the next one acts.
+	exec("DELETE FROM jobs")
+	x = things()
+	seen, err := d.Round(d.ctx, nil)
+	d.try(err)
+	for kind, s := range states(x) {
+		if s[0] == want[kind] {
+			t.Errorf("%s was ended at first sight: %q", kind, s)
+		}
+	}
+	if _, err := d.Round(d.ctx, seen); err != nil {
+		t.Fatal(err)
+	}
+	for kind, s := range states(x) {
+		if s[0] != want[kind] || !strings.Contains(s[1], "ended with its process") {
+			t.Errorf("%s: %q", kind, s)
+		}
+	}
+
+	// The reason of a job that failed is what is said.
+	exec("DELETE FROM jobs")
+	x = things()
+	for kind, id := range x {
+		exec("INSERT INTO jobs (project_id, kind, title, args, error, state) VALUES (?, ?, 'x', ?, 'the disk is full', 'failed')", d.id, kind, fmt.Sprintf(`{"id":%d}`, id))
+	}
+	seen, _ = d.Round(d.ctx, nil)
+	if _, err := d.Round(d.ctx, seen); err != nil {
+		t.Fatal(err)
+	}
+	for kind, s := range states(x) {
+		if !strings.Contains(s[1], "the disk is full") {
+			t.Errorf("%s: %q", kind, s)
+		}
+	}
+
+	// What is being worked on is left alone.
+	exec("DELETE FROM jobs")
+	x = things()
+	for kind, id := range x {
+		exec("INSERT INTO jobs (project_id, kind, title, args, error, state, worker, lease_until) VALUES (?, ?, 'x', ?, '', 'running', 'other', CURRENT_TIMESTAMP(3) + INTERVAL 60 SECOND)", d.id, kind, fmt.Sprintf(`{"id":%d}`, id))
+	}
+	seen, _ = d.Round(d.ctx, nil)
+	if _, err := d.Round(d.ctx, seen); err != nil || len(seen) != 0 {
+		t.Errorf("%v %v", seen, err)
+	}
+	exec("DELETE FROM jobs")
+	exec("UPDATE finds SET state = 'ready'")
+
+	// "Decode every model", stopped: its finds are not decoded, and can be.
+	f := find("figures/ferry_keeper.hull")
+	job := exec("INSERT INTO jobs (project_id, kind, title, args, error, state) VALUES (?, 'findall', 'x', ?, '', 'running')", d.id, fmt.Sprintf(`{"project":%d}`, d.id))
+	d.try(d.Cancel(d.ctx, job))
+	exec("DELETE FROM jobs")
+	row, err := st.GetFind(d.ctx, f)
+	if err != nil || row.State != "stopped" || !strings.Contains(string(row.Error), "stopped") {
+		t.Errorf("%+v %v", row.State, string(row.Error))
+	}
+	d.try(d.Reindex(d.ctx, src))
+	d.idle()
+	d.try(d.DecodeAgain(d.ctx, f))
+	d.until("decoding", func() bool { row, _ = st.GetFind(d.ctx, f); return row.State == "ready" })
 }

@@ -95,18 +95,9 @@ func (s *Service) sourceOptions(ctx context.Context, project int64) (source.Opti
 // spoolKept is how long unpacked copies are kept after they were last used.
 const spoolKept = 14 * 24 * time.Hour
 
-// Tidy removes unpacked copies that nobody has used for long, and parts that
-// a killed server has left. It is called before work starts.
-func (s *Service) Tidy() {
-	dir := s.spool()
-	list, _ := os.ReadDir(dir)
-	for _, e := range list {
-		st, err := e.Info()
-		if err == nil && (time.Since(st.ModTime()) > spoolKept || strings.HasPrefix(e.Name(), "part-")) {
-			os.Remove(filepath.Join(dir, e.Name()))
-		}
-	}
-}
+// Tidy removes unpacked copies that nobody has used for long, and parts whose
+// process has ended. It is called before work starts.
+func (s *Service) Tidy() { source.TidySpool(s.spool(), spoolKept) }
 
 // Start readies a service whose exported fields are set and registers its
 // work with the pool.
@@ -119,6 +110,7 @@ func (s *Service) Start() *Service {
 	s.clients = map[int64]*device.Client{}
 	s.offered = map[int64][][]device.Offer{}
 	s.changes = map[int64]change{}
+	s.Pool.Ended = s.ended
 	s.Pool.Handle("index", s.doIndex)
 	s.Pool.Handle("links", s.doLinks)
 	s.Pool.Handle("recognise", s.doRecognise)
@@ -359,8 +351,8 @@ func (s *Service) addSource(ctx context.Context, p db.CreateSourceParams) (int64
 	return id, s.Store.TouchProject(ctx, p.ProjectID)
 }
 
-// Cancel stops a job. What it was for must not wait for it for ever: a job
-// that had not begun never gets to say so itself.
+// Cancel stops a job. One that had not begun, or whose worker is gone, never
+// gets to say so itself.
 func (s *Service) Cancel(ctx context.Context, id int64) error {
 	j, err := s.Store.GetJob(ctx, id)
 	if j, err = Known(j, err, "job", id); err != nil {
@@ -369,29 +361,10 @@ func (s *Service) Cancel(ctx context.Context, id int64) error {
 	if err := s.Store.CancelJob(ctx, id); err != nil {
 		return err
 	}
-	var a idArgs
-	if json.Unmarshal(j.Args, &a) != nil {
-		return nil // of another kind
-	}
-	const stopped = "it was stopped"
-	switch j.Kind {
-	case "extract":
-		if x, err := s.Store.GetExtraction(ctx, a.ID); err == nil && x.State == "waiting" {
-			err = s.Store.ExtractionState(ctx, db.ExtractionStateParams{State: "cancelled", Error: stopped, Summary: x.Summary, ID: x.ID})
-			if err != nil {
-				return err
-			}
-		}
-	case "index":
-		if row, err := s.Store.GetSource(ctx, a.ID); err == nil && row.State == "indexing" {
-			if err := s.Store.SourceFailed(ctx, db.SourceFailedParams{Error: "its indexing was stopped; try again", ID: row.ID}); err != nil {
-				return err
-			}
-		}
-	default:
+	if j.State != "queued" && j.State != "running" {
 		return nil
 	}
-	return s.Store.TouchProject(ctx, j.ProjectID)
+	return s.ended(ctx, j, "cancelled", "")
 }
 
 func (s *Service) queueIndex(ctx context.Context, project, id int64, label string) error {
@@ -528,6 +501,8 @@ func (c *sceneCache) put(s *scene.Scene) (string, error) {
 	}
 	return d, err
 }
+
+func nullInt(id int64) sql.NullInt64 { return sql.NullInt64{Int64: id, Valid: true} }
 
 func asJSON(v any) json.RawMessage {
 	b, err := json.Marshal(v)

@@ -240,7 +240,8 @@ UPDATE jobs SET cancel = TRUE, state = IF(state = 'queued', 'cancelled', state),
 SELECT * FROM jobs WHERE id = ?;
 
 -- name: RecentJobs :many
-SELECT * FROM jobs WHERE project_id = ? AND (state IN ('queued', 'running') OR ended > CURRENT_TIMESTAMP(3) - INTERVAL 60 SECOND) ORDER BY id DESC LIMIT 100;
+SELECT * FROM jobs WHERE project_id = ? AND (state IN ('queued', 'running') OR ended > CURRENT_TIMESTAMP(3) - INTERVAL 60 SECOND
+  OR (state = 'failed' AND ended > CURRENT_TIMESTAMP(3) - INTERVAL 1 HOUR)) ORDER BY id DESC LIMIT 100;
 
 -- name: BusyJobs :one
 SELECT COUNT(*) FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state IN ('queued', 'running');
@@ -298,3 +299,44 @@ UPDATE finds SET readings = ? WHERE id = ?;
 
 -- name: FindBasis :exec
 UPDATE finds SET basis = ? WHERE id = ?;
+
+-- name: IdleSources :many
+SELECT s.id, s.project_id FROM sources s WHERE (s.state = 'indexing' OR (s.state = 'ready' AND s.kinds_known = FALSE))
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = s.project_id AND j.kind = 'index' AND j.state IN ('queued', 'running'));
+
+-- name: IdleFinds :many
+SELECT f.id, f.project_id FROM finds f WHERE f.state = 'decoding'
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = f.project_id AND j.state IN ('queued', 'running')
+    AND (j.kind = 'findall' OR (j.kind = 'decode' AND j.args = CONCAT('{"id":', f.id, '}'))));
+
+-- name: IdleExtractions :many
+SELECT e.id, e.project_id FROM extractions e WHERE e.state IN ('waiting', 'running')
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = e.project_id AND j.kind = 'extract' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', e.id, '}'));
+
+-- name: IdleDeliveries :many
+SELECT d.id, d.project_id FROM deliveries d WHERE d.state = 'making'
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'deliver' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', d.id, '}'));
+
+-- name: WhyEnded :one
+SELECT error FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state IN ('failed', 'cancelled') ORDER BY id DESC LIMIT 1;
+
+-- name: StopSource :execrows
+UPDATE sources SET state = 'failed', error = ? WHERE id = ? AND (state = 'indexing' OR (state = 'ready' AND kinds_known = FALSE));
+
+-- name: SourcesWithin :many
+SELECT id FROM sources WHERE parent_id = ?;
+
+-- name: StopFind :execrows
+UPDATE finds SET state = 'stopped', error = ? WHERE id = ? AND state = 'decoding';
+
+-- name: DecodingFinds :many
+SELECT id FROM finds WHERE project_id = ? AND state = 'decoding';
+
+-- name: BeginFind :exec
+UPDATE finds SET state = 'decoding', error = 'null' WHERE id = ? AND state IN ('failed', 'stopped');
+
+-- name: StopExtraction :execrows
+UPDATE extractions SET state = ?, error = ? WHERE id = ? AND state IN ('waiting', 'running');
+
+-- name: StopDelivery :execrows
+UPDATE deliveries SET state = 'failed', error = ? WHERE id = ? AND state = 'making';

@@ -35,13 +35,15 @@ func DSN(t testing.TB) string {
 		t.Fatal(fail)
 	}
 	name := fmt.Sprintf("test_%d", count.Add(1))
-	db, err := sql.Open("mysql", server.DSN(""))
+	db, err := sql.Open("mysql", server.RootDSN())
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4"); err != nil {
-		t.Fatal(err)
+	for _, q := range []string{"CREATE DATABASE " + name + " CHARACTER SET utf8mb4", "GRANT ALL ON " + name + ".* TO 'excavate'@'127.0.0.1'"} {
+		if _, err := db.Exec(q); err != nil {
+			t.Fatal(err)
+		}
 	}
 	return server.DSN(name)
 }

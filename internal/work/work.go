@@ -64,6 +64,10 @@ type Handler func(ctx context.Context, t *Task) error
 
 // Pool takes jobs from the queue.
 type Pool struct {
+	// Ended, if it is set, is told of every job that has ended otherwise than
+	// well: state is failed or cancelled, why is the reason.
+	Ended func(ctx context.Context, j db.Job, state, why string) error
+
 	st       *store.Store
 	handlers map[string]Handler
 	name     string
@@ -259,5 +263,11 @@ func (p *Pool) handle(ctx context.Context, t *Task) (err error) {
 func (p *Pool) end(job db.Job, name, state, msg string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
+	// What it was for first: a job that is still there is tried again.
+	if state != "done" && p.Ended != nil {
+		if err := p.Ended(ctx, job, state, msg); err != nil {
+			p.log("work: %s: %v", job.Title, err)
+		}
+	}
 	return p.st.EndJob(ctx, db.EndJobParams{State: state, Error: msg, ID: job.ID, Worker: name})
 }

@@ -123,6 +123,15 @@ func (q *Queries) BeatJob(ctx context.Context, arg BeatJobParams) (int64, error)
 	return result.RowsAffected()
 }
 
+const beginFind = `-- name: BeginFind :exec
+UPDATE finds SET state = 'decoding', error = 'null' WHERE id = ? AND state IN ('failed', 'stopped')
+`
+
+func (q *Queries) BeginFind(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, beginFind, id)
+	return err
+}
+
 const busyJobs = `-- name: BusyJobs :one
 SELECT COUNT(*) FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state IN ('queued', 'running')
 `
@@ -334,6 +343,33 @@ func (q *Queries) CreateSource(ctx context.Context, arg CreateSourceParams) (int
 		return 0, err
 	}
 	return result.LastInsertId()
+}
+
+const decodingFinds = `-- name: DecodingFinds :many
+SELECT id FROM finds WHERE project_id = ? AND state = 'decoding'
+`
+
+func (q *Queries) DecodingFinds(ctx context.Context, projectID int64) ([]int64, error) {
+	rows, err := q.db.QueryContext(ctx, decodingFinds, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const deleteBookmark = `-- name: DeleteBookmark :execrows
@@ -1047,6 +1083,139 @@ func (q *Queries) GoodLayouts(ctx context.Context, projectID int64) ([]GoodLayou
 			&i.Good,
 			&i.Doc,
 		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const idleDeliveries = `-- name: IdleDeliveries :many
+SELECT d.id, d.project_id FROM deliveries d WHERE d.state = 'making'
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'deliver' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', d.id, '}'))
+`
+
+type IdleDeliveriesRow struct {
+	ID        int64
+	ProjectID int64
+}
+
+func (q *Queries) IdleDeliveries(ctx context.Context) ([]IdleDeliveriesRow, error) {
+	rows, err := q.db.QueryContext(ctx, idleDeliveries)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []IdleDeliveriesRow
+	for rows.Next() {
+		var i IdleDeliveriesRow
+		if err := rows.Scan(&i.ID, &i.ProjectID); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const idleExtractions = `-- name: IdleExtractions :many
+SELECT e.id, e.project_id FROM extractions e WHERE e.state IN ('waiting', 'running')
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = e.project_id AND j.kind = 'extract' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', e.id, '}'))
+`
+
+type IdleExtractionsRow struct {
+	ID        int64
+	ProjectID int64
+}
+
+func (q *Queries) IdleExtractions(ctx context.Context) ([]IdleExtractionsRow, error) {
+	rows, err := q.db.QueryContext(ctx, idleExtractions)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []IdleExtractionsRow
+	for rows.Next() {
+		var i IdleExtractionsRow
+		if err := rows.Scan(&i.ID, &i.ProjectID); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const idleFinds = `-- name: IdleFinds :many
+SELECT f.id, f.project_id FROM finds f WHERE f.state = 'decoding'
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = f.project_id AND j.state IN ('queued', 'running')
+    AND (j.kind = 'findall' OR (j.kind = 'decode' AND j.args = CONCAT('{"id":', f.id, '}'))))
+`
+
+type IdleFindsRow struct {
+	ID        int64
+	ProjectID int64
+}
+
+func (q *Queries) IdleFinds(ctx context.Context) ([]IdleFindsRow, error) {
+	rows, err := q.db.QueryContext(ctx, idleFinds)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []IdleFindsRow
+	for rows.Next() {
+		var i IdleFindsRow
+		if err := rows.Scan(&i.ID, &i.ProjectID); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const idleSources = `-- name: IdleSources :many
+SELECT s.id, s.project_id FROM sources s WHERE (s.state = 'indexing' OR (s.state = 'ready' AND s.kinds_known = FALSE))
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = s.project_id AND j.kind = 'index' AND j.state IN ('queued', 'running'))
+`
+
+type IdleSourcesRow struct {
+	ID        int64
+	ProjectID int64
+}
+
+func (q *Queries) IdleSources(ctx context.Context) ([]IdleSourcesRow, error) {
+	rows, err := q.db.QueryContext(ctx, idleSources)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []IdleSourcesRow
+	for rows.Next() {
+		var i IdleSourcesRow
+		if err := rows.Scan(&i.ID, &i.ProjectID); err != nil {
 			return nil, err
 		}
 		items = append(items, i)
@@ -1831,7 +2000,8 @@ func (q *Queries) ReadyFinds(ctx context.Context, projectID int64) ([]int64, err
 }
 
 const recentJobs = `-- name: RecentJobs :many
-SELECT id, project_id, kind, title, args, state, done, total, unit, error, attempts, cancel, worker, lease_until, created, started, ended, bytes, bytes_total FROM jobs WHERE project_id = ? AND (state IN ('queued', 'running') OR ended > CURRENT_TIMESTAMP(3) - INTERVAL 60 SECOND) ORDER BY id DESC LIMIT 100
+SELECT id, project_id, kind, title, args, state, done, total, unit, error, attempts, cancel, worker, lease_until, created, started, ended, bytes, bytes_total FROM jobs WHERE project_id = ? AND (state IN ('queued', 'running') OR ended > CURRENT_TIMESTAMP(3) - INTERVAL 60 SECOND
+  OR (state = 'failed' AND ended > CURRENT_TIMESTAMP(3) - INTERVAL 1 HOUR)) ORDER BY id DESC LIMIT 100
 `
 
 func (q *Queries) RecentJobs(ctx context.Context, projectID int64) ([]Job, error) {
@@ -2079,6 +2249,33 @@ func (q *Queries) SourceRefs(ctx context.Context, sourceID int64) ([]SourceRefsR
 	return items, nil
 }
 
+const sourcesWithin = `-- name: SourcesWithin :many
+SELECT id FROM sources WHERE parent_id = ?
+`
+
+func (q *Queries) SourcesWithin(ctx context.Context, parentID sql.NullInt64) ([]int64, error) {
+	rows, err := q.db.QueryContext(ctx, sourcesWithin, parentID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const startJob = `-- name: StartJob :exec
 UPDATE jobs SET state = 'running', worker = ?, attempts = attempts + 1, started = CURRENT_TIMESTAMP(3), done = 0, total = 0, bytes = 0, bytes_total = 0,
   lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND WHERE id = ?
@@ -2094,6 +2291,75 @@ func (q *Queries) StartJob(ctx context.Context, arg StartJobParams) error {
 	return err
 }
 
+const stopDelivery = `-- name: StopDelivery :execrows
+UPDATE deliveries SET state = 'failed', error = ? WHERE id = ? AND state = 'making'
+`
+
+type StopDeliveryParams struct {
+	Error string
+	ID    int64
+}
+
+func (q *Queries) StopDelivery(ctx context.Context, arg StopDeliveryParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, stopDelivery, arg.Error, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
+const stopExtraction = `-- name: StopExtraction :execrows
+UPDATE extractions SET state = ?, error = ? WHERE id = ? AND state IN ('waiting', 'running')
+`
+
+type StopExtractionParams struct {
+	State string
+	Error string
+	ID    int64
+}
+
+func (q *Queries) StopExtraction(ctx context.Context, arg StopExtractionParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, stopExtraction, arg.State, arg.Error, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
+const stopFind = `-- name: StopFind :execrows
+UPDATE finds SET state = 'stopped', error = ? WHERE id = ? AND state = 'decoding'
+`
+
+type StopFindParams struct {
+	Error json.RawMessage
+	ID    int64
+}
+
+func (q *Queries) StopFind(ctx context.Context, arg StopFindParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, stopFind, arg.Error, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
+const stopSource = `-- name: StopSource :execrows
+UPDATE sources SET state = 'failed', error = ? WHERE id = ? AND (state = 'indexing' OR (state = 'ready' AND kinds_known = FALSE))
+`
+
+type StopSourceParams struct {
+	Error string
+	ID    int64
+}
+
+func (q *Queries) StopSource(ctx context.Context, arg StopSourceParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, stopSource, arg.Error, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
 const touchProject = `-- name: TouchProject :exec
 UPDATE projects SET version = version + 1 WHERE id = ?
 `
@@ -2101,4 +2367,21 @@ UPDATE projects SET version = version + 1 WHERE id = ?
 func (q *Queries) TouchProject(ctx context.Context, id int64) error {
 	_, err := q.db.ExecContext(ctx, touchProject, id)
 	return err
+}
+
+const whyEnded = `-- name: WhyEnded :one
+SELECT error FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state IN ('failed', 'cancelled') ORDER BY id DESC LIMIT 1
+`
+
+type WhyEndedParams struct {
+	ProjectID int64
+	Kind      string
+	Args      json.RawMessage
+}
+
+func (q *Queries) WhyEnded(ctx context.Context, arg WhyEndedParams) (string, error) {
+	row := q.db.QueryRowContext(ctx, whyEnded, arg.ProjectID, arg.Kind, arg.Args)
+	var error string
+	err := row.Scan(&error)
+	return error, err
 }

@@ -1159,6 +1159,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/finds/{find}/decode": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Decodes a find again, such as one whose decoding was stopped. */
+        post: operations["decodeFind"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project}/chains": {
         parameters: {
             query?: never;
@@ -1947,7 +1966,6 @@ export interface components {
         /** @enum {string} */
         Answer: "" | "yes" | "no";
         UploadStart: {
-            /** Format: line */
             name: string;
             folder: boolean;
             files: {
@@ -2091,7 +2109,7 @@ export interface components {
         };
         Unpacking: {
             codec: string;
-            /** @description that came out */
+            /** @description that came out, up to a megabyte */
             bytes: number;
             class: string;
             /** @description the first of them in hexadecimal */
@@ -2598,7 +2616,7 @@ export interface components {
             source: string;
             path: string;
             /** @enum {string} */
-            state: "decoding" | "ready" | "failed";
+            state: "decoding" | "ready" | "failed" | "stopped";
             error?: string;
             scene?: string;
             format?: string;
@@ -2622,7 +2640,7 @@ export interface components {
             sourceLabel: string;
             name: string;
             /** @enum {string} */
-            state: "decoding" | "ready" | "failed";
+            state: "decoding" | "ready" | "failed" | "stopped";
             error?: components["schemas"]["Error"];
             model?: components["schemas"]["Model"];
             chains?: number[];
@@ -4032,7 +4050,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description What it is */
+            /** @description What it is, or the error in it */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4792,6 +4810,26 @@ export interface operations {
             };
         };
     };
+    decodeFind: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is being decoded */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     listChains: {
         parameters: {
             query?: never;
@@ -5093,7 +5131,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Deliveries */
+            /** @description Deliveries, newest first */
             200: {
                 headers: {
                     [name: string]: unknown;
