@@ -85,7 +85,7 @@ func (p *porter) drew(least int) {
 
 func start(t *testing.T) *porter {
 	t.Helper()
-	lib, err := shipped.Library()
+	lib, err := shipped.Library(nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -290,7 +290,7 @@ func things(t *testing.T) map[string]*scene.Scene {
 	if err := demo.Write(dir, nil); err != nil {
 		t.Fatal(err)
 	}
-	lib, err := shipped.Library()
+	lib, err := shipped.Library(nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -255,7 +255,7 @@ func BenchmarkArrow(b *testing.B) {
 	if err := demo.Write(lib, nil); err != nil {
 		b.Fatal(err)
 	}
-	library, err := shipped.Library()
+	library, err := shipped.Library(nil)
 	if err != nil {
 		b.Fatal(err)
 	}

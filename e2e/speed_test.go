@@ -19,7 +19,7 @@ import (
 // page's load event to the first rows on screen, and from a key typed into
 // the search to its answer on screen.
 func BenchmarkFirstRows(b *testing.B) {
-	library, err := shipped.Library()
+	library, err := shipped.Library(nil)
 	if err != nil {
 		b.Fatal(err)
 	}

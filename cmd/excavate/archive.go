@@ -56,7 +56,7 @@ func listCommand(o *options) *cobra.Command {
 			head, err := s.Head(i, find.HeadBytes)
 			switch {
 			case err == nil:
-				kind, _ = lib.KindOf(head)
+				kind, _ = lib.KindOf(e.Path, head)
 			case e.Err == nil: // those with an error of their own are among the problems
 				failed = true
 				fmt.Fprintln(os.Stderr, "excavate:", err)

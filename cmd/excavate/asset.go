@@ -376,7 +376,7 @@ func (x *converter) folder(cmd *cobra.Command, in, out string, one func(ctx cont
 		head := make([]byte, find.HeadBytes)
 		n, _ := io.ReadFull(f, head)
 		f.Close()
-		if kind, _ := x.lib.KindOf(head[:n]); kind != want {
+		if kind, _ := x.lib.KindOf(name, head[:n]); kind != want {
 			return nil
 		}
 		rel, err := filepath.Rel(in, name)

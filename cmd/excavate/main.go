@@ -55,7 +55,7 @@ func root() *cobra.Command {
 
 // library compiles the layouts.
 func (o *options) library() (*find.Library, error) {
-	return shipped.Library(o.layouts...)
+	return shipped.Library(func(err error) { fmt.Fprintln(os.Stderr, "excavate:", err) }, o.layouts...)
 }
 
 // stack mounts the --source paths in their order.

@@ -72,7 +72,7 @@ func TestCoverageOfLayouts(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	lay := lib.Layouts.Find(hull[:64])
+	lay := lib.LayoutOf("x.hull", hull[:64])
 	c, err := lib.Cover(context.Background(), lay, source.Stack{s}, source.Stack{s}, func(int, int) {})
 	if err != nil {
 		t.Fatal(err)

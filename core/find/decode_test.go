@@ -69,7 +69,7 @@ func TestRecognisedByBytes(t *testing.T) {
 			continue
 		}
 		data := files[0].Data
-		if kind, _ := lib.KindOf(data[:min(len(data), find.HeadBytes)]); kind != find.Model {
+		if kind, _ := lib.KindOf("", data[:min(len(data), find.HeadBytes)]); kind != find.Model {
 			t.Errorf("%s is taken for %s", w.Name, kind)
 		}
 		got, format, err := lib.Decode(context.Background(), find.Input{Name: "ferry/mystery.bin", Data: data})
@@ -77,7 +77,7 @@ func TestRecognisedByBytes(t *testing.T) {
 			t.Errorf("%s: %q, %v", w.Name, format, err)
 		}
 		// With bytes before it, it is none of these.
-		if kind, name := lib.KindOf(append([]byte{0, 1, 2, 3, 4, 5, 6, 7}, data[:min(len(data), 300)]...)); kind == find.Model {
+		if kind, name := lib.KindOf("", append([]byte{0, 1, 2, 3, 4, 5, 6, 7}, data[:min(len(data), 300)]...)); kind == find.Model {
 			t.Errorf("%s behind eight bytes is taken for %s", w.Name, name)
 		}
 	}

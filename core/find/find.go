@@ -40,49 +40,6 @@ const (
 // HeadBytes is how many first bytes KindOf looks at.
 const HeadBytes = 512
 
-var magics = []struct {
-	magic  string
-	at     int
-	kind   Kind
-	format string
-}{
-	{"\x89PNG\r\n\x1a\n", 0, Picture, "png"}, {"\xff\xd8\xff", 0, Picture, "jpeg"}, {"GIF8", 0, Picture, "gif"}, {"BM", 0, Picture, "bmp"},
-	{"WEBP", 8, Picture, "webp"}, {"II*\x00", 0, Picture, "tiff"}, {"MM\x00*", 0, Picture, "tiff"}, {"DDS ", 0, Picture, "dds"},
-	{"\xabKTX ", 0, Picture, "ktx"}, {"OggS", 0, Sound, "ogg"}, {"WAVE", 8, Sound, "wav"}, {"ID3", 0, Sound, "mp3"}, {"fLaC", 0, Sound, "flac"},
-}
-
-// KindOf tells what an entry is. format is the open format's or the layout's
-// name, or the encoding of a text; it is empty for data.
-func (l *Library) KindOf(head []byte) (kind Kind, format string) {
-	if x := l.Layouts.Find(head); x != nil {
-		switch x.Kind {
-		case layout.Container:
-			return Archive, x.Name
-		case layout.Picture:
-			return Picture, x.Name
-		}
-		return Model, x.Name
-	}
-	if r := l.Formats.Find(head); r != nil {
-		return Model, r.Name
-	}
-	for _, m := range magics {
-		if len(head) >= m.at+len(m.magic) && string(head[m.at:m.at+len(m.magic)]) == m.magic {
-			return m.kind, m.format
-		}
-	}
-	if what := source.Magic(head); what != "" {
-		return Archive, what
-	}
-	if enc := TextEncoding(head); enc != "" {
-		return Text, enc
-	}
-	if pixel.IsTGA(head) {
-		return Picture, "tga"
-	}
-	return Data, ""
-}
-
 // isText accepts UTF-8 without control characters, cut off anywhere.
 func isText(b []byte) bool {
 	if len(b) == 0 {
@@ -136,44 +93,27 @@ func (in *Input) finder() Finder {
 func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format string, err error) {
 	defer caught(&err)
 	head := in.Data[:min(len(in.Data), layout.HeadBytes)]
-	if x := l.Layouts.Find(head); x != nil {
-		switch x.Kind {
-		case layout.Container:
-			return nil, x.Name, fmt.Errorf("it is an archive (%s): list or mount it", x.Name)
-		case layout.Picture:
-			return nil, x.Name, fmt.Errorf("it is a picture (%s), not a model", x.Name)
+	var refused []error
+	for _, c := range l.candidates(in.Name, head) {
+		s, format, err = l.decodeAs(ctx, c, in)
+		if err == nil || !errors.Is(err, layout.ErrNotMine) {
+			break
 		}
-		if s, err = x.Scene(ctx, layout.Memory(in.Data), l.Around(in)); err != nil {
-			return nil, x.Name, err
+		refused = append(refused, err)
+	}
+	switch {
+	case s != nil || err != nil && len(refused) == 0:
+	case err != nil: // of several that know it, none takes it
+		err = errors.Join(refused...)
+	default:
+		kind, _ := l.KindOf(in.Name, head)
+		if kind != Text {
+			kind = ""
 		}
-		format = x.Name
-		for _, r := range x.Readings() {
-			c := scene.Choice{Name: r.Name, About: r.About, Options: r.Choices, Chosen: r.Choices[0]}
-			if v, ok := in.Readings[r.Name]; ok {
-				c.Chosen = v
-			}
-			s.Choices = append(s.Choices, c)
-		}
-	} else if r := l.Formats.Find(head); r != nil {
-		f := formatFile(l, in)
-		if s, err = r.Read(ctx, f); err != nil {
-			return nil, r.Name, err
-		}
-		if format = r.Name; s.Avatar != nil {
-			format = "vrm"
-		}
-	} else {
-		kind, name := l.KindOf(head)
-		if name == "" || kind == Text {
-			name = string(kind)
-		}
-		if len(in.Data) == 0 {
-			return nil, "", errors.New("the file is empty")
-		}
-		if kind != Data {
-			return nil, name, fmt.Errorf("it is %s, not a model", name)
-		}
-		return nil, "", fmt.Errorf("no open format and no layout recognises its first bytes (% x); describe it with a layout", head[:min(8, len(head))])
+		return nil, string(kind), unknown(kind, head)
+	}
+	if err != nil {
+		return nil, format, err
 	}
 	if s.Name == "" {
 		s.Name = strings.TrimSuffix(path.Base(in.Name), path.Ext(in.Name))
@@ -186,6 +126,49 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 		}
 	}
 	return s, format, ctx.Err()
+}
+
+// decodeAs makes a scene of a model by one of those that know it.
+func (l *Library) decodeAs(ctx context.Context, c candidate, in Input) (s *scene.Scene, name string, err error) {
+	x := c.layout
+	switch {
+	case x == nil && c.reader != nil:
+		if s, err = c.reader.Read(ctx, formatFile(l, in)); err != nil {
+			return nil, c.reader.Name, err
+		}
+		if s.Avatar != nil {
+			return s, "vrm", nil
+		}
+		return s, c.reader.Name, nil
+	case x == nil:
+		return nil, c.name, fmt.Errorf("it is %s, not a model", c.name)
+	case x.Kind == layout.Container:
+		return nil, x.Name, fmt.Errorf("it is an archive (%s): list or mount it", x.Name)
+	case x.Kind == layout.Picture:
+		return nil, x.Name, fmt.Errorf("it is a picture (%s), not a model", x.Name)
+	}
+	if s, err = x.Scene(ctx, layout.Memory(in.Data), l.Around(in)); err != nil {
+		return nil, x.Name, err
+	}
+	for _, r := range x.Readings() {
+		c := scene.Choice{Name: r.Name, About: r.About, Options: r.Choices, Chosen: r.Choices[0]}
+		if v, ok := in.Readings[r.Name]; ok {
+			c.Chosen = v
+		}
+		s.Choices = append(s.Choices, c)
+	}
+	return s, x.Name, nil
+}
+
+// unknown is the error of a file that nothing knows as a model.
+func unknown(kind Kind, head []byte) error {
+	switch {
+	case len(head) == 0:
+		return errors.New("the file is empty")
+	case kind == Text:
+		return errors.New("it is text, not a model")
+	}
+	return fmt.Errorf("no open format and no layout recognises its first bytes (% x); describe it with a layout", head[:min(8, len(head))])
 }
 
 // seek finds one picture through the stack and decodes it.
@@ -216,7 +199,7 @@ func (l *Library) IsPicture(s *source.Source, i int) bool {
 	if err != nil {
 		return false
 	}
-	kind, _ := l.KindOf(head)
+	kind, _ := l.KindOf(s.Entries()[i].Path, head)
 	return kind == Picture
 }
 
@@ -246,15 +229,28 @@ func (l *Library) PictureOf(ctx context.Context, in Input) (d Decoded, err error
 	defer caught(&err)
 	data := in.Data
 	head := data[:min(len(data), layout.HeadBytes)]
-	if x := l.Layouts.Find(head); x != nil && x.Kind == layout.Picture {
-		img, err := x.Image(ctx, layout.Memory(data), l.Around(in))
-		if err != nil {
+	var refused []error
+	for _, c := range l.candidates(in.Name, head) {
+		if c.layout == nil {
+			break
+		}
+		if c.layout.Kind != layout.Picture {
+			continue
+		}
+		img, err := c.layout.Image(ctx, layout.Memory(data), l.Around(in))
+		if err == nil {
+			out, err := pixel.PNG(img)
+			return Decoded{out, "image/png", c.layout.Name, img.Rect.Dx(), img.Rect.Dy()}, err
+		}
+		if !errors.Is(err, layout.ErrNotMine) {
 			return Decoded{}, err
 		}
-		out, err := pixel.PNG(img)
-		return Decoded{out, "image/png", x.Name, img.Rect.Dx(), img.Rect.Dy()}, err
+		refused = append(refused, err)
 	}
 	d.Data, d.MIME, d.Format, d.Width, d.Height, err = pixel.Encoded(data)
+	if err != nil && len(refused) > 0 {
+		err = errors.Join(refused...)
+	}
 	return d, err
 }
 

@@ -29,7 +29,7 @@ import (
 
 func library(t testing.TB) *find.Library {
 	t.Helper()
-	lib, err := shipped.Library()
+	lib, err := shipped.Library(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,13 +189,13 @@ func TestKindsAreToldByBytes(t *testing.T) {
 		"text": {[]byte("Grüße vom Fährmann\n"), find.Text, "UTF-8"}, "noise": {[]byte{0, 1, 2, 0xff}, find.Data, ""},
 		"empty": {nil, find.Data, ""}, "latin1": {[]byte("Gr\xfc\xdfe"), find.Data, ""}, "wav": {[]byte("RIFF\x00\x00\x00\x00WAVE"), find.Sound, "wav"},
 	} {
-		if k, f := lib.KindOf(c.head); k != c.kind || f != c.format {
+		if k, f := lib.KindOf("", c.head); k != c.kind || f != c.format {
 			t.Errorf("%s is %s %q, want %s %q", name, k, f, c.kind, c.format)
 		}
 	}
 	// A text that is cut in the middle of a letter is still one.
 	long := []byte(strings.Repeat("a", find.HeadBytes-1) + "é")[:find.HeadBytes]
-	if k, _ := lib.KindOf(long); k != find.Text {
+	if k, _ := lib.KindOf("", long); k != find.Text {
 		t.Errorf("a cut text is %s", k)
 	}
 }

@@ -63,7 +63,7 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 				faults[i] = err.Error()
 				return
 			}
-			k, f := l.KindOf(head)
+			k, f := l.KindOf(entries[i].Path, head)
 			kinds[i], formats[i] = string(k), f
 		})
 		if err != nil {

@@ -36,7 +36,7 @@ func TestSurvey(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if kind, format := lib.KindOf(head); string(kind) != got.Kind || format != got.Format {
+			if kind, format := lib.KindOf("", head); string(kind) != got.Kind || format != got.Format {
 				t.Errorf("%s is %s %s, the survey says %s %s", e.Path, kind, format, got.Kind, got.Format)
 			}
 			found, all := sv.Count(id)

@@ -3,9 +3,11 @@
 package format
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"excavate/core/scene"
 )
@@ -28,6 +30,9 @@ type Reader struct {
 	Title string
 	// Probe tells from the first bytes whether the file is of this format.
 	Probe func(head []byte) bool
+	// Ending, where it is set, tells the format of a package whose bytes say no
+	// more than that it is a ZIP.
+	Ending string
 	// Read decodes a file. What cannot be carried over is a note of the scene.
 	Read func(ctx context.Context, f File) (*scene.Scene, error)
 }
@@ -40,6 +45,22 @@ func (r Registry) Find(head []byte) *Reader {
 	for i := range r {
 		if r[i].Probe(head) {
 			return &r[i]
+		}
+	}
+	return nil
+}
+
+// FindNamed is Find, and asks the name's ending where the bytes tell of a ZIP
+// only.
+func (r Registry) FindNamed(name string, head []byte) *Reader {
+	if x := r.Find(head); x != nil {
+		return x
+	}
+	if bytes.HasPrefix(head, []byte("PK\x03\x04")) {
+		for i := range r {
+			if e := r[i].Ending; e != "" && strings.HasSuffix(strings.ToLower(name), e) {
+				return &r[i]
+			}
 		}
 	}
 	return nil

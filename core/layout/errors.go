@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 )
@@ -49,3 +50,7 @@ func (e *Error) Where() string {
 	}
 	return ""
 }
+
+// ErrNotMine is within the error of a must that does not hold: the file is
+// something else than the layout describes, and whatever else knows it may try.
+var ErrNotMine = errors.New("a must of the layout does not hold")

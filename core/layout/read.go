@@ -188,6 +188,9 @@ func (r *run) record(def *recordDef, at int64, root *env) (*record, int64, error
 					msg = fmt.Sprintf("%s does not hold", f.must.src)
 				}
 				err := r.errorf(f.must.line, f.must.col, "%s is %s: %s", f.name, v, msg)
+				if e, ok := errors.AsType[*Error](err); ok && e.Err == nil {
+					e.Err = ErrNotMine
+				}
 				r.tracer.refused(f, err)
 				return nil, 0, err
 			}

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -20,13 +21,9 @@ func LoadFS(fsys fs.FS) (*Set, error) {
 	sort.Strings(names)
 	s := &Set{}
 	for _, n := range names {
-		doc, err := fs.ReadFile(fsys, n)
+		l, err := load(fsys, n)
 		if err != nil {
 			return nil, err
-		}
-		l, err := Compile(path.Base(n), doc)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", n, err)
 		}
 		s.list = append(s.list, l)
 	}
@@ -34,16 +31,43 @@ func LoadFS(fsys fs.FS) (*Set, error) {
 }
 
 // With returns the set with the layouts of a folder in front of it, so that a
-// porter's own layout wins over one that ships.
-func (s *Set) With(dir string) (*Set, error) {
-	more, err := LoadFS(os.DirFS(dir))
+// porter's own layout wins over one that ships. Layouts that do not compile are
+// left out, each with its error: they must not stop work on all else.
+func (s *Set) With(dir string) (_ *Set, bad []error, err error) {
+	fsys := os.DirFS(dir)
+	names, err := fs.Glob(fsys, "*.yaml")
+	if err == nil && len(names) == 0 {
+		if _, err = fs.Stat(fsys, "."); err == nil {
+			err = errors.New("there is no *.yaml file")
+		}
+	}
 	if err != nil {
-		return nil, fmt.Errorf("layouts in %s: %w", dir, err)
+		return nil, nil, fmt.Errorf("layouts in %s: %w", dir, err)
 	}
-	if len(more.list) == 0 {
-		return nil, fmt.Errorf("layouts in %s: there is no *.yaml file", dir)
+	sort.Strings(names)
+	out := &Set{}
+	for _, n := range names {
+		l, err := load(fsys, n)
+		if err != nil {
+			bad = append(bad, fmt.Errorf("layouts in %s: %w; it is left out", dir, err))
+			continue
+		}
+		out.list = append(out.list, l)
 	}
-	return &Set{list: append(more.list, s.list...)}, nil
+	out.list = append(out.list, s.list...)
+	return out, bad, nil
+}
+
+func load(fsys fs.FS, name string) (*Layout, error) {
+	doc, err := fs.ReadFile(fsys, name)
+	if err != nil {
+		return nil, err
+	}
+	l, err := Compile(path.Base(name), doc)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return l, nil
 }
 
 // Ahead returns the set with some layouts in front of it.
@@ -57,17 +81,23 @@ func (s *Set) Ahead(list ...*Layout) *Set {
 // All lists the layouts.
 func (s *Set) All() []*Layout { return s.list }
 
-// Find returns the first layout that recognises a file's first bytes, or nil.
-func (s *Set) Find(head []byte) *Layout {
+// Recognised lists the layouts that fit a file's first bytes, in the order in
+// which they are tried: those that know it for sure, and apart from them those
+// whose marks other things may have as well, which come after open formats.
+func (s *Set) Recognised(head []byte) (sure, loose []*Layout) {
 	if s == nil {
-		return nil
+		return nil, nil
 	}
 	for _, l := range s.list {
-		if l.Recognises(head) {
-			return l
+		switch {
+		case !l.Recognises(head):
+		case l.Sure():
+			sure = append(sure, l)
+		default:
+			loose = append(loose, l)
 		}
 	}
-	return nil
+	return sure, loose
 }
 
 // HeadBytes is how many first bytes recognition looks at.

@@ -13,10 +13,14 @@ const (
 	MemoryBytes   = 1 << 30   // unpacked bytes of one entry that is held in memory
 	Expansion     = 1100      // unpacked over packed bytes; DEFLATE reaches 1032 at most (RFC 1951)
 	ExpansionFree = 1 << 20   // an entry up to this size may have any ratio
+	PartExpansion = 100       // unpacked over packed bytes of a model's part in a package: XML of numbers packs 3 to 30 times
+	PartFree      = 16 << 20  // such a part up to this size may have any ratio
 	SpoolFree     = 1 << 30   // a packed stream without a declared size may unpack to this at any ratio
 	MountDepth    = 8         // archives within archives
 	FolderDepth   = 64        // folders within folders
 	Texels        = 256 << 20 // of one picture
+	PictureBytes  = 5 << 28   // of one picture, as its decoder holds it: 16 bits a channel take eight bytes a texel
+	PictureRoom   = 3 << 29   // of all pictures that are being decoded at one time
 	Nodes         = 1 << 20   // of one scene
 	NodeDepth     = 4096      // nodes within nodes
 	Vertices      = 256 << 20 // of one part

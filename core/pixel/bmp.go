@@ -1,11 +1,9 @@
 package pixel
 
 import (
-	"bytes"
 	"encoding/binary"
 	"fmt"
 	"image"
-	"image/draw"
 	"math/bits"
 
 	"excavate/core/limit"
@@ -44,13 +42,15 @@ func decodeBMP(b []byte) (*image.NRGBA, error) {
 		return nil, fmt.Errorf("offset 10: the texels begin at %d of %d bytes", start, len(b))
 	}
 	if method == 4 || method == 5 {
-		img, _, err := image.Decode(bytes.NewReader(b[start:]))
+		mime := "image/png"
+		if method == 4 {
+			mime = "image/jpeg"
+		}
+		img, err := DecodePicture(b[start:], mime)
 		if err != nil {
 			return nil, fmt.Errorf("offset %d: the picture inside: %w", start, err)
 		}
-		out := image.NewNRGBA(image.Rect(0, 0, img.Bounds().Dx(), img.Bounds().Dy()))
-		draw.Draw(out, out.Rect, img, img.Bounds().Min, draw.Src)
-		return out, nil
+		return ToNRGBA(img), nil
 	}
 	// Masks: in the header of later versions, behind it in the first.
 	masks := [4]uint32{}

@@ -6,11 +6,9 @@ import (
 	"image"
 	"image/color"
 	"image/draw"
-	_ "image/gif" // registered for Encoded
-	"image/jpeg"
+	_ "image/gif"  // registered for Encoded
+	_ "image/jpeg" // registered for Encoded
 	"image/png"
-
-	"excavate/core/limit"
 
 	_ "golang.org/x/image/tiff" // registered for Encoded
 	_ "golang.org/x/image/webp" // registered for Encoded
@@ -31,8 +29,9 @@ func Encoded(data []byte) (out []byte, mime, from string, w, h int, err error) {
 	if err != nil {
 		return nil, "", "", 0, 0, fmt.Errorf("not a picture that can be decoded: %w", err)
 	}
-	if int64(cfg.Width)*int64(cfg.Height) > limit.Texels || cfg.Width <= 0 || cfg.Height <= 0 {
-		return nil, "", from, 0, 0, fmt.Errorf("a picture of %d x %d texels; at most %d texels are read", cfg.Width, cfg.Height, limit.Texels)
+	n, err := decodedBytes(cfg)
+	if err != nil {
+		return nil, "", from, 0, 0, err
 	}
 	switch from {
 	case "png":
@@ -40,6 +39,7 @@ func Encoded(data []byte) (out []byte, mime, from string, w, h int, err error) {
 	case "jpeg":
 		return data, "image/jpeg", from, cfg.Width, cfg.Height, nil
 	}
+	defer enter(n)()
 	img, _, err := image.Decode(bytes.NewReader(data))
 	if err != nil {
 		return nil, "", from, 0, 0, fmt.Errorf("%s picture is damaged: %w", from, err)
@@ -56,14 +56,6 @@ func PNG(img image.Image) ([]byte, error) {
 		return nil, err
 	}
 	return b.Bytes(), nil
-}
-
-// DecodePicture decodes PNG or JPEG bytes.
-func DecodePicture(data []byte, mime string) (image.Image, error) {
-	if mime == "image/jpeg" {
-		return jpeg.Decode(bytes.NewReader(data))
-	}
-	return png.Decode(bytes.NewReader(data))
 }
 
 // ToNRGBA returns the picture in 8 bits a channel, not premultiplied, with
@@ -93,6 +85,20 @@ func ToNRGBA(img image.Image) *image.NRGBA {
 				} else if a == 0 {
 					to[i], to[i+1], to[i+2] = 0, 0, 0
 				}
+			}
+		})
+	case *image.NRGBA64:
+		rows(func(y int, to []byte) {
+			for i, o := m.PixOffset(b.Min.X, y), 0; o < len(to); i, o = i+2, o+1 {
+				to[o] = m.Pix[i] // the high byte, as color.NRGBAModel takes it
+			}
+		})
+	case *image.Gray16:
+		rows(func(y int, to []byte) {
+			from := m.Pix[m.PixOffset(b.Min.X, y):]
+			for x := range b.Dx() {
+				v := from[2*x]
+				to[4*x], to[4*x+1], to[4*x+2], to[4*x+3] = v, v, v, 255
 			}
 		})
 	case *image.Gray:

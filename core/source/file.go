@@ -74,11 +74,18 @@ func recognise(f *file, layouts *layout.Set) (string, *layout.Layout, error) {
 	if k, err := f.ReadAt(head, 0); k < len(head) {
 		return "", nil, cutShort(k, len(head), err)
 	}
-	if l := layouts.Find(head); l != nil {
-		if l.Kind == layout.Container {
-			return l.Name, l, nil
+	sure, loose := layouts.Recognised(head)
+	described := func(list []*layout.Layout) (string, *layout.Layout, bool) {
+		if len(list) == 0 {
+			return "", nil, false
 		}
-		return "file", nil, nil
+		if list[0].Kind == layout.Container {
+			return list[0].Name, list[0], true
+		}
+		return "file", nil, true
+	}
+	if what, l, ok := described(sure); ok {
+		return what, l, nil
 	}
 	if what := Magic(head); what != "" {
 		return what, nil, nil
@@ -95,6 +102,9 @@ func recognise(f *file, layouts *layout.Set) (string, *layout.Layout, error) {
 		if comment := int(tail[at+20]) | int(tail[at+21])<<8; at+22+comment == len(tail) {
 			return "zip", nil, nil
 		}
+	}
+	if what, l, ok := described(loose); ok {
+		return what, l, nil
 	}
 	return "file", nil, nil
 }

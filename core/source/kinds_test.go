@@ -584,7 +584,7 @@ container:
 	dir := t.TempDir()
 	os.MkdirAll(filepath.Join(dir, "layouts"), 0o755)
 	os.WriteFile(filepath.Join(dir, "layouts", "creek.yaml"), []byte(doc), 0o644)
-	l, err := set(t).With(filepath.Join(dir, "layouts"))
+	l, _, err := set(t).With(filepath.Join(dir, "layouts"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -41,7 +41,7 @@ func run(out string) error {
 		return err
 	}
 	defer os.RemoveAll(data)
-	lib, err := shipped.Library()
+	lib, err := shipped.Library(nil)
 	if err != nil {
 		return err
 	}

@@ -36,7 +36,7 @@ type client struct {
 
 func start(t testing.TB) *client {
 	t.Helper()
-	library, err := shipped.Library()
+	library, err := shipped.Library(nil)
 	if err != nil {
 		t.Fatal(err)
 	}

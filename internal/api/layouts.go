@@ -321,7 +321,7 @@ func (s *Server) fieldsAt(ctx context.Context, id int64, ranges []trial.Range) (
 	if err != nil {
 		return out, nil
 	}
-	l := lib.Layouts.Find(head)
+	l := lib.LayoutOf(around.Name, head)
 	if l == nil || in.Size() > project.MostPreview {
 		return out, nil
 	}

@@ -38,6 +38,9 @@ type Server struct {
 	exited  chan struct{}
 	closing bool
 	log     func(string, ...any)
+
+	quit      chan struct{} // closed by Close
+	following sync.WaitGroup
 }
 
 // Start starts the server of a data folder, or joins the one that another
@@ -60,7 +63,7 @@ func Start(ctx context.Context, dir string, say func(string, ...any)) (*Server, 
 	if err := os.Chmod(dir, 0o700); err != nil { // it may have been there before
 		return nil, err
 	}
-	s := &Server{dir: dir, log: say}
+	s := &Server{dir: dir, log: say, quit: make(chan struct{})}
 	// One process at a time decides who starts the server.
 	lock, err := lockFolder(dir)
 	if err != nil {
@@ -75,7 +78,7 @@ func Start(ctx context.Context, dir string, say func(string, ...any)) (*Server, 
 		return nil, err
 	}
 	if joined {
-		go s.follow(bin)
+		s.following.Go(func() { s.follow(bin) })
 		return s, nil
 	}
 	if err := s.own(ctx, bin, 0); err != nil {
@@ -115,46 +118,47 @@ func (s *Server) own(ctx context.Context, bin string, port int) error {
 // process ends, its server ends with it; one of those that are left starts it
 // again, on the same port, and the others join that one.
 func (s *Server) follow(bin string) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		select {
+		case <-s.quit:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
 	for {
-		time.Sleep(250 * time.Millisecond)
-		s.mu.Lock()
-		closing := s.closing
-		s.mu.Unlock()
-		if closing {
+		select {
+		case <-ctx.Done():
 			return
+		case <-time.After(250 * time.Millisecond):
 		}
 		if kept(s.file("owner.pid")).alive() {
 			continue
 		}
-		if err := s.takeOver(bin); err != nil {
-			s.log("the database's process has ended and its server cannot be started here: %v", err)
-			continue
-		}
-		s.mu.Lock()
-		owned := s.owned
-		s.mu.Unlock()
-		if owned {
+		mine, err := s.takeOver(ctx, bin)
+		if mine || ctx.Err() != nil {
 			return
+		}
+		if err != nil {
+			s.log("the database's process has ended and its server cannot be started here: %v", err)
 		}
 	}
 }
 
-func (s *Server) takeOver(bin string) error {
+// takeOver starts the server here, unless another process was quicker.
+func (s *Server) takeOver(ctx context.Context, bin string) (mine bool, err error) {
 	lock, err := lockFolder(s.dir)
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer lock.Close()
-	s.mu.Lock()
-	closing := s.closing
-	s.mu.Unlock()
-	if closing || kept(s.file("owner.pid")).alive() {
-		return nil // another one was quicker
+	if ctx.Err() != nil || kept(s.file("owner.pid")).alive() {
+		return false, nil
 	}
 	s.log("the process that ran the database has ended; this one runs it now")
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
-	defer cancel()
-	return s.own(ctx, bin, s.port)
+	err = s.own(ctx, bin, s.port)
+	return err == nil, err
 }
 
 // lockFolder waits until no other process decides about the server.
@@ -423,7 +427,13 @@ func (s *Server) kill() {
 // Close stops the server if this process started it.
 func (s *Server) Close() error {
 	s.mu.Lock()
+	if !s.closing {
+		close(s.quit)
+	}
 	s.closing = true
+	s.mu.Unlock()
+	s.following.Wait()
+	s.mu.Lock()
 	owned, cmd, exited := s.owned, s.cmd, s.exited
 	s.mu.Unlock()
 	if !owned {

@@ -272,7 +272,7 @@ func kindOf(lib *find.Library, src *source.Source, i int, r *db.Entry) {
 		r.Error = err.Error()
 		return
 	}
-	kind, name := lib.KindOf(head)
+	kind, name := lib.KindOf(src.Entries()[i].Path, head)
 	r.Kind, r.Format = string(kind), name
 }
 

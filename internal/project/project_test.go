@@ -50,7 +50,7 @@ func open(t *testing.T) *desk {
 	if err != nil {
 		t.Fatal(err)
 	}
-	lib, err := shipped.Library()
+	lib, err := shipped.Library(nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -23,22 +23,28 @@ import (
 
 // Formats are the open formats that are read, in the order in which they are
 // tried: those with a mark first.
-var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), bvh.Format(), ply.Format(), stl.Format(), obj.Format()})
+var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), dae.Zipped(), bvh.Format(), ply.Format(), stl.Format(), obj.Format()})
 
 // Writers are the open formats that are written.
 var Writers = append(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate"), obj.Writer(), dae.Writer("Excavate"), ply.Writer(), stl.Writer(), threemf.Writer(), bvh.Writer()}, slices.Concat(usd.Writers(), x3d.Writers())...)
 
 // Library compiles the layouts that ship. Those in more, folders with layouts
-// of the porter's own, are tried first, the last folder before the others.
-func Library(more ...string) (*find.Library, error) {
+// of the porter's own, are tried first, the last folder before the others. A
+// layout in them that does not compile is left out and reported to bad.
+func Library(bad func(error), more ...string) (*find.Library, error) {
 	set, err := layout.LoadFS(layouts.FS)
 	if err != nil {
 		return nil, err
 	}
 	for _, dir := range more {
-		if set, err = set.With(dir); err != nil {
+		with, wrong, err := set.With(dir)
+		if err != nil {
 			return nil, err
 		}
+		for _, w := range wrong {
+			bad(w)
+		}
+		set = with
 	}
 	return &find.Library{Layouts: set, Formats: Formats}, nil
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"path"
 	"strings"
 
 	"excavate/core/format"
@@ -22,6 +23,59 @@ func Format() format.Reader {
 		head = bytes.TrimLeft(format.UTF8(head), " \t\r\n")
 		return bytes.HasPrefix(head, []byte("<COLLADA")) || bytes.HasPrefix(head, []byte("<?xml")) && bytes.Contains(head, []byte("<COLLADA"))
 	}}
+}
+
+// Zipped is the reader of zipped COLLADA (.zae): a ZIP with the documents and
+// their pictures, whose manifest.xml names the root (COLLADA 1.5.0, chapter 3,
+// "Archive packaging"). An archive that has no such manifest is none: it is
+// told by the bytes of its first part, manifest.xml or a document, and by its
+// name's ending where that is another one.
+func Zipped() format.Reader {
+	return format.Reader{Name: "zae", Title: "COLLADA, zipped", Read: readZipped, Ending: ".zae", Probe: func(head []byte) bool {
+		return bytes.HasPrefix(head, []byte("PK\x03\x04")) && len(head) > 42 && string(head[30:42]) == "manifest.xml"
+	}}
+}
+
+func readZipped(ctx context.Context, f format.File) (*scene.Scene, error) {
+	p, err := format.OpenPackage(f.Data)
+	if err != nil {
+		return nil, err
+	}
+	main := ""
+	if b, err := p.Open("manifest.xml"); err == nil {
+		if t, err := markup.Tree(format.UTF8(b)); err == nil && t.Name == "dae_root" {
+			main = strings.TrimPrefix(strings.TrimSpace(t.Words()), "./")
+		}
+	}
+	if main == "" {
+		for _, n := range p.Names() {
+			if strings.HasSuffix(strings.ToLower(n), ".dae") {
+				if main != "" {
+					return nil, format.Errorf("manifest.xml", "the package has several documents and does not say which is its root")
+				}
+				main = n
+			}
+		}
+	}
+	if main == "" {
+		return nil, format.Errorf("manifest.xml", "the package has no COLLADA document; mount it as an archive")
+	}
+	main, _, _ = strings.Cut(main, "#")
+	if plain, err := url.PathUnescape(main); err == nil {
+		main = plain
+	}
+	b, err := p.Open(main)
+	if err != nil {
+		return nil, format.Errorf(main, "%v", err)
+	}
+	in := format.File{Name: f.Name[:len(f.Name)-len(path.Base(f.Name))] + path.Base(main), Data: b, Readings: f.Readings, Companion: func(ref string) ([]byte, string, error) {
+		b, err := p.Open(path.Join(path.Dir(main), ref))
+		if err == nil || f.Companion == nil {
+			return b, "inside the file", err
+		}
+		return f.Companion(ref)
+	}}
+	return Read(ctx, in)
 }
 
 // document is one file of those that make up the model: others may be named by

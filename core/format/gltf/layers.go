@@ -5,12 +5,12 @@ import (
 	"encoding/json"
 	"image"
 	"image/color"
-	"image/draw"
 	"image/png"
 	"math"
 	"slices"
 
 	"excavate/core/format"
+	"excavate/core/pixel"
 	"excavate/core/scene"
 )
 
@@ -252,13 +252,11 @@ func (r *reader) texels(i int) (*image.NRGBA, bool) {
 	if r.s.Pictures[i].Missing() {
 		return nil, false
 	}
-	src, _, err := image.Decode(bytes.NewReader(r.s.Pictures[i].Data))
+	src, err := pixel.DecodePicture(r.s.Pictures[i].Data, r.s.Pictures[i].MIME)
 	if err != nil {
 		return nil, false
 	}
-	out := image.NewNRGBA(image.Rect(0, 0, src.Bounds().Dx(), src.Bounds().Dy()))
-	draw.Draw(out, out.Rect, src, src.Bounds().Min, draw.Src)
-	return out, true
+	return pixel.ToNRGBA(src), true
 }
 
 // metallic is the base colour and metalness of a diffuse and a specular

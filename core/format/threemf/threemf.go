@@ -4,11 +4,9 @@
 package threemf
 
 import (
-	"archive/zip"
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"math"
 	"path"
 	"strconv"
@@ -41,35 +39,13 @@ var basis = geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right}
 var units = map[string]float64{"micron": 1e-6, "millimeter": 1e-3, "": 1e-3, "centimeter": 1e-2, "inch": 0.0254, "foot": 0.3048, "meter": 1}
 
 func readPackage(ctx context.Context, f format.File) (*scene.Scene, error) {
-	z, err := zip.NewReader(bytes.NewReader(f.Data), int64(len(f.Data)))
+	p, err := format.OpenPackage(f.Data)
 	if err != nil {
-		return nil, format.Errorf("", "the package is no whole ZIP: %v", err)
-	}
-	if len(z.File) > limit.Entries {
-		return nil, format.Errorf("", "%d files in the package", len(z.File))
-	}
-	left := int64(limit.MemoryBytes) // of all that is unpacked
-	open := func(name string) ([]byte, error) {
-		name = strings.TrimPrefix(name, "/")
-		for _, e := range z.File {
-			if strings.EqualFold(e.Name, name) {
-				r, err := e.Open()
-				if err != nil {
-					return nil, err
-				}
-				defer r.Close()
-				b, err := io.ReadAll(io.LimitReader(r, left+1))
-				if left -= int64(len(b)); err == nil && left < 0 {
-					return nil, fmt.Errorf("with %s, more than %d bytes are unpacked", name, limit.MemoryBytes)
-				}
-				return b, err
-			}
-		}
-		return nil, fmt.Errorf("%q is not in the package", name)
+		return nil, err
 	}
 	// The relationships name the model; the usual place is tried where they do not.
 	model := "3D/3dmodel.model"
-	if rels, err := open("_rels/.rels"); err == nil {
+	if rels, err := p.Open("_rels/.rels"); err == nil {
 		if t, err := markup.Tree(format.UTF8(rels)); err == nil {
 			for _, r := range t.All("Relationship") {
 				if strings.HasSuffix(r.Attr("Type"), "/3dmodel") {
@@ -78,12 +54,12 @@ func readPackage(ctx context.Context, f format.File) (*scene.Scene, error) {
 			}
 		}
 	}
-	b, err := open(model)
+	b, err := p.Open(model)
 	if err != nil {
 		return nil, format.Errorf(model, "%v", err)
 	}
 	return read(ctx, f, "/"+model, b, func(ref string) ([]byte, string, error) {
-		b, err := open(ref)
+		b, err := p.Open(ref)
 		return b, "inside the file", err
 	})
 }

@@ -1,18 +1,15 @@
 package usd
 
 import (
-	"archive/zip"
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"math"
 	"path"
 	"strings"
 
 	"excavate/core/format"
 	"excavate/core/geom"
-	"excavate/core/limit"
 	"excavate/core/pixel"
 	"excavate/core/scene"
 	"excavate/core/words"
@@ -48,33 +45,12 @@ func readText(ctx context.Context, f format.File) (*scene.Scene, error) {
 }
 
 func readPacked(ctx context.Context, f format.File) (*scene.Scene, error) {
-	z, err := zip.NewReader(bytes.NewReader(f.Data), int64(len(f.Data)))
+	p, err := format.OpenPackage(f.Data)
 	if err != nil {
-		return nil, format.Errorf("", "the package is no whole ZIP: %v", err)
+		return nil, err
 	}
-	left := int64(limit.MemoryBytes) // of all that is unpacked
-	open := func(name string) ([]byte, error) {
-		for _, e := range z.File {
-			if e.Name == name {
-				r, err := e.Open()
-				if err != nil {
-					return nil, err
-				}
-				defer r.Close()
-				b, err := io.ReadAll(io.LimitReader(r, left+1))
-				if left -= int64(len(b)); err == nil && left < 0 {
-					return nil, fmt.Errorf("with %s, more than %d bytes are unpacked", name, limit.MemoryBytes)
-				}
-				return b, err
-			}
-		}
-		return nil, fmt.Errorf("%q is not in the package", name)
-	}
-	if len(z.File) == 0 {
-		return nil, format.Errorf("", "the package is empty")
-	}
-	main := z.File[0].Name
-	b, err := open(main)
+	main := p.Names()[0]
+	b, err := p.Open(main)
 	if err != nil {
 		return nil, format.Errorf(main, "%v", err)
 	}
@@ -82,7 +58,7 @@ func readPacked(ctx context.Context, f format.File) (*scene.Scene, error) {
 		return nil, format.Errorf(main, "the package holds USD in its binary form, which is not read; save it as text (.usda) first")
 	}
 	return read(ctx, f.Name, b, func(ref string) ([]byte, string, error) {
-		b, err := open(path.Join(path.Dir(main), ref))
+		b, err := p.Open(path.Join(path.Dir(main), ref))
 		return b, "inside the file", err
 	})
 }
