@@ -101,7 +101,9 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 	}
 	a.pool = work.New(a.st, c.Log)
 	a.Service = (&project.Service{Store: a.st, Blobs: blobs, Lib: c.Lib, Targets: sheets, Pool: a.pool, Library: c.Library, Data: c.Data, Outputs: c.Outputs, Devices: c.Devices, Version: version.Version}).Start()
-	a.Service.Tidy()
+	if err := a.Service.Tidy(ctx); err != nil {
+		return nil, err
+	}
 	l, err := listen(c.Port, c.Log)
 	if err != nil {
 		return nil, err

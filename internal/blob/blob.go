@@ -22,6 +22,9 @@ func Open(dir string) (*Folder, error) {
 	if err := os.MkdirAll(filepath.Join(dir, "part"), 0o700); err != nil {
 		return nil, err
 	}
+	if err := os.Chmod(dir, 0o700); err != nil { // it may have been there before
+		return nil, err
+	}
 	return &Folder{dir}, nil
 }
 

@@ -31,11 +31,14 @@ func (s *Service) Connect(ctx context.Context, project int64, address, token str
 	if len(a.Name) > 200 || len(a.Kind) > 32 {
 		return db.Device{}, userErr(502, "the device has a name that is too long")
 	}
-	if err := s.Store.PutDevice(ctx, db.PutDeviceParams{ProjectID: project, Address: c.Address(), Kind: a.Kind, Name: a.Name, Token: token}); err != nil {
+	if err := s.Store.PutDevice(ctx, db.PutDeviceParams{ProjectID: project, Address: c.Address(), Kind: a.Kind, Name: a.Name}); err != nil {
 		return db.Device{}, err
 	}
 	d, err := s.Store.DeviceByAddress(ctx, db.DeviceByAddressParams{ProjectID: project, Address: c.Address()})
 	if err != nil {
+		return d, err
+	}
+	if err := s.keepToken(d.ID, token); err != nil {
 		return d, err
 	}
 	s.mu.Lock()
@@ -59,14 +62,21 @@ func (s *Service) Device(ctx context.Context, id int64) (db.Device, *device.Clie
 		return d, nil, err
 	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	c := s.clients[id]
-	if c == nil {
-		if c, err = device.New(d.Address, d.Token, s.Devices); err != nil {
-			return d, nil, userErr(403, "%v", err)
-		}
-		s.clients[id] = c
+	s.mu.Unlock()
+	if c != nil {
+		return d, c, nil
 	}
+	token, err := s.tokenOf(id)
+	if err != nil {
+		return d, nil, err
+	}
+	if c, err = device.New(d.Address, token, s.Devices); err != nil {
+		return d, nil, userErr(403, "%v", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.clients[id] = c
 	return d, c, nil
 }
 
@@ -100,6 +110,9 @@ func (s *Service) Disconnect(ctx context.Context, id int64) error {
 		return err
 	}
 	if err := s.Store.DeleteDevice(ctx, id); err != nil {
+		return err
+	}
+	if err := s.keepToken(id, ""); err != nil {
 		return err
 	}
 	s.mu.Lock()

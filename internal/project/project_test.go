@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
@@ -25,6 +26,7 @@ import (
 	"excavate/internal/store/db"
 	"excavate/internal/testdb"
 	"excavate/internal/work"
+	"excavate/standin/exchange"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
@@ -465,7 +467,12 @@ func TestUnusedCopiesAreTidied(t *testing.T) {
 			}
 		}()
 	}
-	d.Tidy()
+	d.try(d.Tidy(d.ctx))
+	for _, dir := range []string{"uploads", "extracted", "cache", "cache/spool", "devices"} {
+		if st, err := os.Stat(filepath.Join(d.Data, dir)); err != nil || st.Mode().Perm() != 0o700 {
+			t.Errorf("%s: %v %v", dir, st, err)
+		}
+	}
 }
 
 // Whatever ends a job leaves nothing that stands as under way: a worker that
@@ -586,4 +593,42 @@ func TestNothingStandsAsUnderWayWithoutWork(t *testing.T) {
 	d.idle()
 	d.try(d.DecodeAgain(d.ctx, f))
 	d.until("decoding", func() bool { row, _ = st.GetFind(d.ctx, f); return row.State == "ready" })
+}
+
+// Tokens lie in a file that only its owner can read, not in the database, and
+// those of earlier versions are taken out of it.
+func TestTokensAreKeptApart(t *testing.T) {
+	d := open(t)
+	ex := httptest.NewServer(exchange.New().Handler())
+	defer ex.Close()
+	dev, err := d.Connect(d.ctx, d.id, ex.URL, exchange.Token)
+	d.try(err)
+	in := func() string {
+		var token string
+		d.try(d.Store.DB.QueryRow("SELECT token FROM devices WHERE id = ?", dev.ID).Scan(&token))
+		return token
+	}
+	file := filepath.Join(d.Data, "tokens.json")
+	look := func(want bool) {
+		t.Helper()
+		b, _ := os.ReadFile(file)
+		if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 || strings.Contains(string(b), exchange.Token) != want || in() != "" {
+			t.Errorf("%v %v, token in the file %v, in the database %q", st, err, strings.Contains(string(b), exchange.Token), in())
+		}
+	}
+	look(true)
+	// Another process has no client yet; it reads the token.
+	other := (&project.Service{Store: d.Store, Blobs: d.Blobs, Lib: d.Lib, Pool: work.New(d.Store, t.Logf), Data: d.Data}).Start()
+	if _, err := other.Offers(d.ctx, dev.ID); err != nil {
+		t.Error(err)
+	}
+	os.Remove(file)
+	_, err = d.Store.DB.Exec("UPDATE devices SET token = ? WHERE id = ?", exchange.Token, dev.ID)
+	d.try(err)
+	d.try(d.Tidy(d.ctx))
+	look(true)
+	d.try(d.Disconnect(d.ctx, dev.ID))
+	if b, _ := os.ReadFile(file); strings.Contains(string(b), exchange.Token) {
+		t.Error("the token of a device that was forgotten is kept")
+	}
 }

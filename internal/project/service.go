@@ -96,8 +96,23 @@ func (s *Service) sourceOptions(ctx context.Context, project int64) (source.Opti
 const spoolKept = 14 * 24 * time.Hour
 
 // Tidy removes unpacked copies that nobody has used for long, and parts whose
-// process has ended. It is called before work starts.
-func (s *Service) Tidy() { source.TidySpool(s.spool(), spoolKept) }
+// process has ended, and makes the service's folders its owner's alone, even
+// where the data folder was there before. It is called before work starts.
+func (s *Service) Tidy(ctx context.Context) error {
+	for _, dir := range []string{s.Data, s.uploads(), s.extracted(), filepath.Join(s.Data, "cache"), s.spool(), s.plans(), s.pulled()} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+		if dir == s.Data {
+			continue // it may be somebody else's
+		}
+		if err := os.Chmod(dir, 0o700); err != nil {
+			return err
+		}
+	}
+	source.TidySpool(s.spool(), spoolKept)
+	return s.moveTokens(ctx)
+}
 
 // Start readies a service whose exported fields are set and registers its
 // work with the pool.

@@ -340,3 +340,9 @@ UPDATE extractions SET state = ?, error = ? WHERE id = ? AND state IN ('waiting'
 
 -- name: StopDelivery :execrows
 UPDATE deliveries SET state = 'failed', error = ? WHERE id = ? AND state = 'making';
+
+-- name: DevicesWithTokens :many
+SELECT id, token FROM devices WHERE token <> '';
+
+-- name: ForgetToken :exec
+UPDATE devices SET token = '' WHERE id = ?;

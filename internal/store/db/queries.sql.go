@@ -521,6 +521,38 @@ func (q *Queries) DeviceByAddress(ctx context.Context, arg DeviceByAddressParams
 	return i, err
 }
 
+const devicesWithTokens = `-- name: DevicesWithTokens :many
+SELECT id, token FROM devices WHERE token <> ''
+`
+
+type DevicesWithTokensRow struct {
+	ID    int64
+	Token string
+}
+
+func (q *Queries) DevicesWithTokens(ctx context.Context) ([]DevicesWithTokensRow, error) {
+	rows, err := q.db.QueryContext(ctx, devicesWithTokens)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []DevicesWithTokensRow
+	for rows.Next() {
+		var i DevicesWithTokensRow
+		if err := rows.Scan(&i.ID, &i.Token); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const dropRevisionsAfter = `-- name: DropRevisionsAfter :exec
 DELETE FROM chain_revisions WHERE chain_id = ? AND no > ?
 `
@@ -744,6 +776,15 @@ DELETE FROM jobs WHERE state IN ('done', 'failed', 'cancelled') AND ended < CURR
 
 func (q *Queries) ForgetJobs(ctx context.Context) error {
 	_, err := q.db.ExecContext(ctx, forgetJobs)
+	return err
+}
+
+const forgetToken = `-- name: ForgetToken :exec
+UPDATE devices SET token = '' WHERE id = ?
+`
+
+func (q *Queries) ForgetToken(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, forgetToken, id)
 	return err
 }
 
