@@ -149,18 +149,18 @@ func TestBadDocuments(t *testing.T) {
 		}
 	}
 	for doc, want := range map[string]string{
-		"chain: x\nsteps:\n  - step: weld\n    with: {distance: -1}\n":    "[4:22] -1 is too small",
-		"chain: x\nsteps:\n  - step: weld\n    with: {distance: near}\n":  `[4:22] a number is wanted here, not the text "near"`,
-		"chain: x\nsteps:\n  - step: weld\n    with: {distance: 1,5}\n":   `[4:24] there is no parameter "5" here`,
-		"chain: x\nsteps:\n  - step: weld\n    with: 3\n":                 "[4:11] a mapping is wanted here, not 3",
-		"chain: x\nsteps:\n  - step: strip\n    with: {cameras: maybe}\n": "[4:21] true or false is wanted here",
-		"chain: x\nsteps:\n  - step: basis\n    with: {up: Y}\n":          "[4:16] the text \"Y\" does not fit here; write one of +X",
-		"chain: x\nsteps:\n  - step: basis\n    with: {up: +Y}\n":         "[4:12] parameters of basis: up is given without front, handedness, unit",
+		"chain: x\nsteps:\n  - step: weld\n    with: {distance: -1}\n":                                       "[4:22] -1 is too small",
+		"chain: x\nsteps:\n  - step: weld\n    with: {distance: near}\n":                                     `[4:22] a number is wanted here, not the text "near"`,
+		"chain: x\nsteps:\n  - step: weld\n    with: {distance: 1,5}\n":                                      `[4:24] there is no parameter "5" here`,
+		"chain: x\nsteps:\n  - step: weld\n    with: 3\n":                                                    "[4:11] a mapping is wanted here, not 3",
+		"chain: x\nsteps:\n  - step: strip\n    with: {cameras: maybe}\n":                                    "[4:21] true or false is wanted here",
+		"chain: x\nsteps:\n  - step: basis\n    with: {up: Y}\n":                                             "[4:16] the text \"Y\" does not fit here; write one of +X",
+		"chain: x\nsteps:\n  - step: basis\n    with: {up: +Y}\n":                                            "[4:12] parameters of basis: up is given without front, handedness, unit",
 		"chain: x\nsteps:\n  - step: basis\n    with: {up: +Y, front: +Z, handedness: right, unit: 1e300}\n": "too large",
-		"chain: x\n":          "no steps",
-		"chain: x\nsteps:\n":  "no steps",
-		"steps: weld\n":       "[1:8] a list is wanted here",
-		"steps: [weld]\n":     "[1:9] a mapping is wanted here",
+		"chain: x\n":           "no steps",
+		"chain: x\nsteps:\n":   "no steps",
+		"steps: weld\n":        "[1:8] a list is wanted here",
+		"steps: [weld]\n":      "[1:9] a mapping is wanted here",
 		"steps: [{off: true}]": "the key step",
 	} {
 		if _, err := Parse([]byte(doc)); err == nil || !strings.Contains(err.Error(), want) {

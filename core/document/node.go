@@ -261,7 +261,9 @@ var nodeType = reflect.TypeFor[*Node]()
 // Decode fills in v, a pointer.
 func (n *Node) Decode(v any) error { return n.decode(reflect.ValueOf(v).Elem()) }
 
-func (n *Node) wanted(what string) error { return n.Errorf("%s is wanted here, not %s", what, n.What()) }
+func (n *Node) wanted(what string) error {
+	return n.Errorf("%s is wanted here, not %s", what, n.What())
+}
 
 func (n *Node) decode(v reflect.Value) error {
 	if v.Type() == nodeType {

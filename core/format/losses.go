@@ -2,6 +2,7 @@ package format
 
 import (
 	"fmt"
+	"slices"
 
 	"excavate/core/scene"
 )
@@ -11,6 +12,14 @@ import (
 type Losses struct {
 	counts map[string]int
 	order  []string
+	told   []string
+}
+
+// Tell notes something that nothing is lost by, once.
+func (l *Losses) Tell(msg string) {
+	if !slices.Contains(l.told, msg) {
+		l.told = append(l.told, msg)
+	}
 }
 
 // Lose notes a thing that is left out.
@@ -33,6 +42,9 @@ func (l *Losses) Notes() (out []scene.Note) {
 			n.Text = fmt.Sprintf("%s (%d times)", t, c)
 		}
 		out = append(out, n)
+	}
+	for _, t := range l.told {
+		out = append(out, scene.Note{Text: t})
 	}
 	return out
 }

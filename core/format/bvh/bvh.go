@@ -98,9 +98,13 @@ func (p *parser) number() (float32, error) {
 
 // Read decodes a file. It declares no axes and no unit.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
-	p := &parser{b: format.UTF8(f.Data), line: 1}
+	data, commas := format.DecimalCommas(format.UTF8(f.Data), true, "OFFSET", "Frame", "Time:")
+	p := &parser{b: data, line: 1}
 	name := f.Name[strings.LastIndexAny(f.Name, "/\\")+1:]
 	p.s = &scene.Scene{Name: strings.TrimSuffix(name, ".bvh")}
+	if commas > 0 {
+		p.s.Notes = append(p.s.Notes, scene.Note{Text: format.CommasNote})
+	}
 	if p.word() != "HIERARCHY" {
 		return nil, p.errorf("the file does not begin with HIERARCHY")
 	}

@@ -106,6 +106,7 @@ type reader struct {
 	above      map[int]int          // of a node that shears, the one that stands above it
 	pending    []pendingSkin        // skins wait until all nodes are there
 	visits     int
+	commas     bool                  // numbers had decimal commas
 	path       map[*markup.Node]bool // nodes that are being instantiated
 }
 
@@ -156,6 +157,9 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	}
 	if err := r.animations(d.root); err != nil {
 		return nil, err
+	}
+	if r.commas {
+		r.Tell(format.CommasNote)
 	}
 	r.s.Notes = append(r.s.Notes, r.Notes()...)
 	if err := r.s.Validate(); err != nil {
@@ -257,8 +261,9 @@ func (r *reader) asset(a *markup.Node) geom.Quat {
 		b.Up, b.Front = geom.PlusX, geom.PlusZ
 	}
 	if u := a.Child("unit"); u != nil {
-		if v, rest, ok := format.Float([]byte(u.Attr("meter"))); ok && len(rest) == 0 && v > 0 {
-			b.MetresPerUnit = v
+		text, comma := format.DecimalCommas([]byte(u.Attr("meter")), true)
+		if v, rest, ok := format.Float(text); ok && len(rest) == 0 && v >= geom.LeastUnit && v <= geom.MostUnit {
+			b.MetresPerUnit, r.commas = v, r.commas || comma > 0
 		} else if u.Attr("meter") != "" {
 			r.Lose("the unit of %q m is no length; metres were assumed", u.Attr("meter"))
 		}

@@ -1,6 +1,7 @@
 package dae
 
 import (
+	"bytes"
 	"fmt"
 	"math"
 	"net/url"
@@ -268,7 +269,11 @@ func (e *effect) colour(n *markup.Node, linear bool) (out [4]float32, ok bool) {
 	if c == nil {
 		return out, false
 	}
-	v, err := c.Floats(4)
+	want := 4
+	if c.Name == "float3" || len(bytes.Fields(c.Text)) == 3 {
+		want = 3
+	}
+	v, err := c.Floats(want, nil)
 	if err != nil || len(v) < 3 {
 		return out, false
 	}

@@ -40,7 +40,7 @@ func (r *reader) source(n *markup.Node) (*source, error) {
 				most = v
 			}
 			var err error
-			if s.data, err = c.Floats(most); err != nil {
+			if s.data, err = c.Floats(most, &r.commas); err != nil {
 				return nil, err
 			}
 			array = c

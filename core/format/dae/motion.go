@@ -244,7 +244,7 @@ func (r *reader) animations(root *markup.Node) error {
 				r.Lose("a motion of %q, which the scene does not show, was left out", nameOf(x.node))
 				continue
 			}
-			el, err := transforms(x.node)
+			el, err := transforms(x.node, &r.commas)
 			if err != nil {
 				return err
 			}

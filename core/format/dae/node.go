@@ -20,14 +20,14 @@ type element struct {
 
 var elementNumbers = map[string]int{"matrix": 16, "translate": 3, "rotate": 4, "scale": 3, "lookat": 9, "skew": 7}
 
-func transforms(n *markup.Node) ([]element, error) {
+func transforms(n *markup.Node, commas *bool) ([]element, error) {
 	var out []element
 	for _, c := range n.Children {
 		want, ok := elementNumbers[c.Name]
 		if !ok {
 			continue
 		}
-		v, err := c.Floats(want)
+		v, err := c.Floats(want, commas)
 		if err != nil {
 			return nil, err
 		}
@@ -110,7 +110,7 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 		out.Name = n.Attr("sid")
 	}
 	out.Parent = parent
-	el, err := transforms(n)
+	el, err := transforms(n, &r.commas)
 	if err != nil {
 		return err
 	}
@@ -196,7 +196,7 @@ func (r *reader) node(n *markup.Node, parent int, up geom.Quat) error {
 
 func number(n *markup.Node, usual float32, path ...string) float32 {
 	if c := n.Child(path...); c != nil {
-		if v, err := c.Floats(1); err == nil && len(v) == 1 {
+		if v, err := c.Floats(1, nil); err == nil && len(v) == 1 {
 			return v[0]
 		}
 	}
@@ -249,7 +249,7 @@ func (r *reader) light(n *markup.Node) int {
 	k := t.Children[0]
 	l := scene.Light{Name: nameOf(n), Type: k.Name, Colour: [3]float32{1, 1, 1}, Intensity: 1}
 	if c := k.Child("color"); c != nil {
-		if v, err := c.Floats(3); err == nil && len(v) == 3 {
+		if v, err := c.Floats(3, &r.commas); err == nil && len(v) == 3 {
 			l.Colour = [3]float32(v)
 			if most := max(v[0], v[1], v[2]); most > 1 { // brighter than white
 				l.Intensity = most
@@ -453,7 +453,7 @@ const influencesMost = 16
 func (r *reader) skin(k *markup.Node, name string, positions int) (*skinData, error) {
 	out := &skinData{name: name, bind: geom.Identity}
 	if b := k.Child("bind_shape_matrix"); b != nil {
-		v, err := b.Floats(16)
+		v, err := b.Floats(16, &r.commas)
 		if err != nil {
 			return nil, err
 		}

@@ -426,9 +426,18 @@ func (n *Node) Errorf(msg string, a ...any) error {
 func Blank(c byte) bool { return c == ' ' || c == '\n' || c == '\t' || c == '\r' || c == ',' }
 
 // Floats reads the numbers of the text, at most most; fewer where the text has
-// fewer. Infinity and what is no number is an error that names it.
-func (n *Node) Floats(most int) ([]float32, error) {
+// fewer. Infinity and what is no number is an error that names it. Where a
+// comma stands in a number, most tells whether it parts two numbers or is the
+// point of one: most is then how many there are. commas, if it is not nil, is
+// set where it is a point.
+func (n *Node) Floats(most int, commas *bool) ([]float32, error) {
 	b := n.Text
+	if bytes.IndexByte(b, ',') >= 0 {
+		var err error
+		if b, err = n.pointed(b, most, commas); err != nil {
+			return nil, err
+		}
+	}
 	out := make([]float32, 0, min(most, len(b)/2+1))
 	for {
 		for len(b) > 0 && Blank(b[0]) {
@@ -449,6 +458,31 @@ func (n *Node) Floats(most int) ([]float32, error) {
 		out = append(out, f)
 		b = rest
 	}
+}
+
+// pointed settles what the commas of a list mean, of which want numbers are
+// declared: parted by blanks alone, or by commas too. In XML Schema (part 2,
+// section 2.5.1.2) blanks alone part a list's items.
+func (n *Node) pointed(b []byte, want int, commas *bool) ([]byte, error) {
+	words := len(bytes.Fields(b))
+	parts := len(bytes.FieldsFunc(b, func(r rune) bool { return r < 0x80 && Blank(byte(r)) }))
+	points := bytes.ReplaceAll(b, []byte(","), []byte("."))
+	switch {
+	case parts == want || parts == words:
+		return b, nil
+	case words == want:
+		if commas != nil {
+			*commas = true
+		}
+		return points, nil
+	}
+	if out, ok := format.CommaNumbers(b); ok {
+		if commas != nil {
+			*commas = true
+		}
+		return out, nil
+	}
+	return nil, n.Errorf("<%s> has commas in its numbers, and means %d or %d numbers; it should have %d. Write points instead of commas", n.Name, words, parts, want)
 }
 
 // Ints reads the whole numbers of the text.

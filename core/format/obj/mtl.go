@@ -14,7 +14,8 @@ import (
 func (r *reader) readMTL(data []byte) {
 	cur := -1
 	rough := false
-	for line := range bytes.Lines(format.UTF8(data)) {
+	data, _ = format.DecimalCommas(format.UTF8(data), false, "Ka", "Kd", "Ks", "Ke", "Tf", "Ns", "Ni", "d", "Tr", "Pr", "Pm")
+	for line := range bytes.Lines(data) {
 		word, rest, _ := strings.Cut(strings.TrimSpace(strings.ToValidUTF8(string(line), "\ufffd")), " ")
 		rest = strings.TrimSpace(rest)
 		if word == "newmtl" {

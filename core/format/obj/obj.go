@@ -27,7 +27,7 @@ func Format() format.Reader {
 // Probe looks for a statement of the format among the first lines; comments
 // and blank lines may stand before it.
 func Probe(head []byte) bool {
-	head = format.UTF8(head)
+	head, _ = format.DecimalCommas(format.UTF8(head), false, "v", "vt", "vn")
 	seen := false
 	for line := range bytes.Lines(head) {
 		if line[len(line)-1] != '\n' && len(head) >= 512 {
@@ -96,7 +96,11 @@ type partKey struct {
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	r := &reader{File: f, s: &scene.Scene{}, materials: map[string]int{}, pictures: map[string]int{}, parts: map[partKey]*corner.Part{}, unknown: map[string]int{}, missing: map[string]bool{}, key: partKey{surface: true},
 		batch: &batch{}, builder: newBuilder(len(f.Data))}
-	err := r.lines(ctx, format.UTF8(f.Data))
+	data, commas := format.DecimalCommas(format.UTF8(f.Data), false, "v", "vt", "vn", "vp")
+	if commas > 0 {
+		r.s.Notes = append(r.s.Notes, scene.Note{Text: format.CommasNote})
+	}
+	err := r.lines(ctx, data)
 	r.hand()
 	r.builder.wait()
 	if err != nil {

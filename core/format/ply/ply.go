@@ -210,6 +210,13 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	}
 	v := &values{h: h, b: f.Data, at: h.body, line: h.lines + 1}
 	s := &scene.Scene{}
+	if h.text {
+		body, commas := format.DecimalCommas(f.Data[h.body:], true)
+		if commas > 0 {
+			v.b, v.at = body, 0
+			s.Notes = append(s.Notes, scene.Note{Text: format.CommasNote})
+		}
+	}
 	var src corner.Source
 	var uvs []float32
 	part := scene.Part{Material: scene.None}

@@ -16,6 +16,10 @@ import (
 // text reads words between blanks; only a solid's name ends with its line. Each
 // core has a piece of its own, from one facet to another.
 func (b *builder) text(ctx context.Context, data []byte) error {
+	data, commas := format.DecimalCommas(data, false, "vertex", "facet", "normal")
+	if commas > 0 {
+		b.s.Notes = append(b.s.Notes, scene.Note{Text: format.CommasNote})
+	}
 	pieces := cores.Gather(len(data), 1<<18, func(from, to int) *piece {
 		p := &piece{from: facetFrom(data, from), ctx: ctx}
 		p.data = data[p.from:facetFrom(data, to)]

@@ -110,6 +110,7 @@ type shared struct {
 	ctx      context.Context
 	open     func(ref string) ([]byte, string, error)
 	s        *scene.Scene
+	commas   bool               // numbers had decimal commas
 	others   map[string]*reader // that were begun
 	pictures map[string]int
 	format.Losses
@@ -153,6 +154,9 @@ func read(ctx context.Context, f format.File, part string, b []byte, open func(s
 	r.s.Basis.MetresPerUnit = 1e-3
 	if err := r.document(); err != nil {
 		return nil, err
+	}
+	if r.commas {
+		r.Tell(format.CommasNote)
 	}
 	r.s.Notes = append(r.s.Notes, r.Notes()...)
 	if err := r.s.Validate(); err != nil {
@@ -350,7 +354,8 @@ func (r *reader) group(kind string) error {
 }
 
 func (r *reader) float(name string) (float32, error) {
-	b := r.Attr(name)
+	b, n := format.DecimalCommas(r.Attr(name), true)
+	r.commas = r.commas || n > 0
 	v, rest, ok := format.Float(b)
 	f, finite := format.Finite32(v)
 	if !ok || !finite || len(rest) > 0 {
@@ -403,7 +408,7 @@ func (r *reader) matrix() (geom.Mat4, error) {
 	if b == nil {
 		return m, nil
 	}
-	v, err := (&markup.Node{Name: "transform", Text: b, Line: r.Line()}).Floats(12)
+	v, err := (&markup.Node{Name: "transform", Text: b, Line: r.Line()}).Floats(12, &r.commas)
 	if err != nil {
 		return m, err
 	}

@@ -107,6 +107,7 @@ type classic struct {
 	lost   *format.Losses
 	depth  int
 	metres float64 // of a unit of length, 0 where the file does not say
+	own    bool    // b is a copy
 }
 
 // proto is a prototype: the fields of its interface with their usual values,
@@ -379,6 +380,9 @@ func (p *classic) node(w string) (*node, error) {
 			}
 			continue
 		}
+		if measured(f) {
+			p.pointed()
+		}
 		v, err := p.value("")
 		if err != nil {
 			return nil, err
@@ -420,6 +424,39 @@ func (p *classic) expand(pr *proto, n *node) (*node, error) {
 		return nil, err
 	}
 	return list[0], nil
+}
+
+// measured tells whether a field's numbers may have fractions: places in lists
+// and texels have none, and may well be parted by commas alone.
+func measured(field string) bool {
+	return !strings.HasSuffix(field, "Index") && field != "image" && field != "index" && !strings.HasSuffix(field, "Count")
+}
+
+// pointed reads decimal commas in the numbers that stand next.
+func (p *classic) pointed() {
+	p.space()
+	from := p.at
+	if from < len(p.b) && p.b[from] == '[' {
+		from++
+	}
+	end := bytes.IndexAny(p.b[from:], "]}\n")
+	if from > p.at {
+		end = bytes.IndexByte(p.b[from:], ']')
+	}
+	if end < 0 {
+		return
+	}
+	region := p.b[from : from+end]
+	if bytes.IndexByte(region, ',') < 0 || bytes.IndexByte(region, '{') >= 0 {
+		return
+	}
+	if out, ok := format.CommaNumbers(region); ok {
+		if !p.own { // the file's bytes stay as they are
+			p.b, p.own = bytes.Clone(p.b), true
+		}
+		copy(p.b[from:], out)
+		p.lost.Tell(format.CommasNote)
+	}
 }
 
 // value reads a field's value. typ is known in an interface only; without it

@@ -153,7 +153,13 @@ func (m *maker) make(e *element, sc *scope) (*node, error) {
 	}
 	for _, a := range e.attr {
 		if name := string(a.Name); name != "DEF" {
-			v, err := attribute(a.Value)
+			text, commas := a.Value, false
+			if measured(name) {
+				if text, commas = format.CommaNumbers(text); commas {
+					m.lost.Tell(format.CommasNote)
+				}
+			}
+			v, err := attribute(text)
 			if err != nil {
 				return nil, e.errorf("%s: %v", name, err)
 			}
