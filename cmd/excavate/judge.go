@@ -114,7 +114,7 @@ func compareCommand(o *options) *cobra.Command {
 		defer done()
 		var both [2]*scene.Scene
 		for i, name := range args {
-			if both[i], _, err = o.decode(cmd.Context(), lib, stack, name); err != nil {
+			if both[i], _, _, err = o.decode(cmd.Context(), lib, stack, name); err != nil {
 				return fmt.Errorf("%s: %w", name, err)
 			}
 		}

@@ -145,20 +145,20 @@ func coverCommand(o *options) *cobra.Command {
 
 // pinned finds names that are bound by hand first.
 type pinned struct {
-	source.Stack
+	in find.Finder
 	to map[string]string
 }
 
 func (p pinned) Resolve(ref string, accept func(*source.Source, int) bool) (source.Hit, bool, []string) {
 	if name, ok := p.to[ref]; ok {
-		hit, ok, looked := p.Stack.Resolve(name, nil)
+		hit, ok, looked := p.in.Resolve(name, nil)
 		if ok && hit.How != source.SamePath && !strings.EqualFold(filepath.Base(hit.Path()), filepath.Base(name)) {
 			ok = false // another ending is not what was named
 		}
 		hit.How = source.Pinned
 		return hit, ok, looked
 	}
-	return p.Stack.Resolve(ref, accept)
+	return p.in.Resolve(ref, accept)
 }
 
 var _ find.Finder = pinned{}

@@ -27,12 +27,26 @@ var errQuiet = errors.New("")
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := root().ExecuteContext(ctx); err != nil {
-		if err != errQuiet {
-			fmt.Fprintln(os.Stderr, "excavate:", err)
-		}
-		os.Exit(1)
+	err := root().ExecuteContext(ctx)
+	os.Exit(status(ctx, err))
+}
+
+// stopped is the exit status of a program that Ctrl-C has ended: 128 and the
+// number of the signal.
+const stopped = 130
+
+// status tells what went wrong, and gives the exit status.
+func status(ctx context.Context, err error) int {
+	switch {
+	case err == nil:
+		return 0
+	case ctx.Err() != nil: // whatever broke, it broke because of that
+		fmt.Fprintln(os.Stderr, "excavate: stopped")
+		return stopped
+	case err != errQuiet:
+		fmt.Fprintln(os.Stderr, tint(os.Stderr, fault, "excavate:"), harmless(err.Error()))
 	}
+	return 1
 }
 
 type options struct {
@@ -49,7 +63,7 @@ func root() *cobra.Command {
 		Short: "Extract models, pictures and skeletons from game archives and rebuild them for another engine",
 	}
 	c.PersistentFlags().StringArrayVar(&o.layouts, "layouts", nil, "a folder of `DIR` with more layouts; they win over those that ship")
-	c.AddCommand(listCommand(o), unpackCommand(o), linksCommand(o), namesCommand(o), pullCommand(), explainCommand(o), coverCommand(o), inspectCommand(o), compareCommand(o), convertCommand(o), formatsCommand(), checkCommand(o), renderCommand(o), demoDataCommand(), serveCommand(o), demoCommand(o))
+	c.AddCommand(listCommand(o), unpackCommand(o), linksCommand(o), namesCommand(o), pullCommand(), explainCommand(o), coverCommand(o), inspectCommand(o), compareCommand(o), convertCommand(o), stepsCommand(), formatsCommand(), checkCommand(o), renderCommand(o), demoDataCommand(), serveCommand(o), demoCommand(o))
 	return c
 }
 

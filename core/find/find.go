@@ -70,6 +70,10 @@ type Input struct {
 	// Readings choose where a layout leaves open what bytes mean.
 	Readings map[string]string
 
+	// Used, if it is set, is told of every entry that something was taken from.
+	// It may be called from several goroutines.
+	Used func(source.Hit)
+
 	asked     func(ref string) // told of every companion that a reader asks for
 	namesOnly bool             // pictures are not looked for
 }
@@ -191,6 +195,7 @@ func (l *Library) seek(ctx context.Context, in Input, p *scene.Picture) {
 	}
 	p.Data, p.MIME, p.Width, p.Height = pic.Data, pic.MIME, pic.Width, pic.Height
 	p.Found, p.How = where, hit.How
+	in.used(hit)
 }
 
 // IsPicture tells whether an entry is a picture, from its bytes.
@@ -201,6 +206,12 @@ func (l *Library) IsPicture(s *source.Source, i int) bool {
 	}
 	kind, _ := l.KindOf(s.Entries()[i].Path, head)
 	return kind == Picture
+}
+
+func (in *Input) used(hit source.Hit) {
+	if in.Used != nil {
+		in.Used(hit)
+	}
 }
 
 // Decoded is a picture as PNG or JPEG.
@@ -275,7 +286,7 @@ func (l *Library) Around(in Input) layout.Surroundings {
 func formatFile(l *Library, in Input) format.File {
 	f := format.File{Name: in.Name, Data: in.Data, Readings: in.Readings}
 	f.Companion = func(ref string) ([]byte, string, error) {
-		b, where, err := l.companion(in, ref)
+		b, where, err := l.named(in, ref)
 		if err == nil {
 			if _, _, _, _, _, e := pixel.Encoded(b); e != nil {
 				if pic, e := l.Picture(context.Background(), b); e == nil {
@@ -288,25 +299,45 @@ func formatFile(l *Library, in Input) format.File {
 	return f
 }
 
-// companion reads another file that a model names.
+// named reads a file that a model of an open format names. Its name must be
+// the same but for capitals: with another ending it would be another thing,
+// such as the model itself. A library of materials may bear another name, which
+// its reader says.
+func (l *Library) named(in Input, ref string) ([]byte, string, error) {
+	base := path.Base(strings.ReplaceAll(ref, "\\", "/"))
+	loose := strings.EqualFold(path.Ext(base), ".mtl")
+	return l.companionOf(in, ref, func(s *source.Source, i int) bool {
+		p := s.Entries()[i].Path
+		return strings.EqualFold(path.Base(p), base) || loose && strings.EqualFold(path.Ext(p), ".mtl")
+	})
+}
+
+// companion reads another file that a layout names.
 func (l *Library) companion(in Input, ref string) ([]byte, string, error) {
+	return l.companionOf(in, ref, nil)
+}
+
+func (l *Library) companionOf(in Input, ref string, accept func(*source.Source, int) bool) ([]byte, string, error) {
 	if in.asked != nil {
 		in.asked(ref)
 	}
 	// Relative to the file itself first, then as it stands.
-	beside := path.Join(path.Dir(strings.ReplaceAll(in.Name, "\\", "/")), ref)
-	hit, ok, looked := in.finder().Resolve(beside, nil)
+	beside := path.Join(path.Dir(strings.ReplaceAll(in.Name, "\\", "/")), strings.ReplaceAll(ref, "\\", "/"))
+	hit, ok, looked := in.finder().Resolve(beside, accept)
 	if ok && hit.How != source.SamePath {
-		if h, exact, _ := in.finder().Resolve(ref, nil); exact && (h.How == source.SamePath || h.How == source.Pinned) {
+		if h, exact, _ := in.finder().Resolve(ref, accept); exact && (h.How == source.SamePath || h.How == source.Pinned) {
 			hit = h
 		}
 	}
 	if !ok {
-		if hit, ok, _ = in.finder().Resolve(ref, nil); !ok {
+		if hit, ok, _ = in.finder().Resolve(ref, accept); !ok {
 			return nil, "", &missing{ref, looked}
 		}
 	}
 	b, err := hit.Source.Read(hit.Entry)
+	if err == nil {
+		in.used(hit)
+	}
 	return b, hit.Source.Label + ": " + hit.Path(), err
 }
 

@@ -18,7 +18,8 @@ type Inspection struct {
 	Materials  []string       `json:"materials"`
 	UVSets     int            `json:"uvSets"`
 	ColourSets int            `json:"colourSets"`
-	Normals    bool           `json:"normals"`
+	Normals    bool           `json:"normals"`  // every part has some in the file
+	Computed   []string       `json:"computed"` // what the file does not have and was made while it was read: normals, uv
 	Bones      int            `json:"bones"`
 	Motions    []MotionInfo   `json:"motions"`
 	Morphs     int            `json:"morphs"`
@@ -32,6 +33,8 @@ type Inspection struct {
 	Basis      BasisInfo      `json:"basis"`
 	Pictures   []PicInfo      `json:"pictures"`
 	Readings   []scene.Choice `json:"readings"` // what could have been read otherwise
+	Terms      scene.Terms    `json:"terms"`    // that the file itself carries
+	Origins    []Origin       `json:"origins"`  // what it was read from, with all terms that are known
 	Notes      []string       `json:"notes"`
 }
 
@@ -76,11 +79,41 @@ func NewBasisInfo(b geom.Basis) (out BasisInfo) {
 	return out
 }
 
+// stored tells normals and UV sets that the file has from those that were made.
+func (x *Inspection) stored(s *scene.Scene) {
+	x.Computed, x.UVSets = []string{}, 0
+	normals, uv := false, false
+	for i := range s.Meshes {
+		for k := range s.Meshes[i].Parts {
+			p := &s.Meshes[i].Parts[k]
+			normals = normals || p.NormalsMade
+			sets := 0
+			for _, u := range p.UVs {
+				if u.Made {
+					uv = true
+				} else {
+					sets++
+				}
+			}
+			x.UVSets = max(x.UVSets, sets)
+		}
+	}
+	if normals {
+		x.Normals = false
+		x.Computed = append(x.Computed, "normals")
+	}
+	if uv {
+		x.Computed = append(x.Computed, "uv")
+	}
+}
+
 // Inspect states what a scene holds.
 func Inspect(file, format string, s *scene.Scene) Inspection {
 	st := s.Stats()
 	out := Inspection{File: file, Format: format, Triangles: st.Triangles, Vertices: st.Vertices, Meshes: st.Meshes, Materials: []string{}, UVSets: st.UVSets,
 		ColourSets: st.ColourSets, Normals: st.Normals, Bones: st.Bones, Motions: []MotionInfo{}, Morphs: st.Morphs, Cameras: st.Cameras, Lights: st.Lights, Lines: st.Lines, Points: st.Points, Area: st.Area, Size: st.Size, Basis: NewBasisInfo(s.Basis), Pictures: []PicInfo{}, Readings: append([]scene.Choice{}, s.Choices...), Notes: []string{}}
+	out.stored(s)
+	out.Terms, out.Origins = s.Terms, []Origin{}
 	if st.Vertices > 0 {
 		out.Bounds = &Bounds{st.Min, st.Max}
 	}

@@ -1,6 +1,11 @@
 package format
 
-import "excavate/core/scene"
+import (
+	"fmt"
+
+	"excavate/core/geom"
+	"excavate/core/scene"
+)
 
 // Written is one file of what a writer makes; the first is the model itself.
 type Written struct {
@@ -16,6 +21,28 @@ type Writer struct {
 	// Write makes the files of a scene; name is what they are called, without
 	// an ending. Notes say what the format cannot carry, each with a count.
 	Write func(s *scene.Scene, name string) ([]Written, []scene.Note, error)
+	// Basis is what the format's numbers mean: scenes are turned into it. It is
+	// unknown where the format declares nothing, or may declare what it likes.
+	Basis geom.Basis
+	// Declares tells, of a format that may declare its basis, whether it can
+	// this one; others are turned.
+	Declares func(geom.Basis) bool
+}
+
+// AsIs is the scene with its numbers kept, whatever the format means by them;
+// the note says what that is.
+func (w *Writer) AsIs(s *scene.Scene) (*scene.Scene, []scene.Note) {
+	to := w.Basis
+	if w.Declares != nil && !w.Declares(s.Basis) {
+		to = geom.GLTF
+		to.MetresPerUnit = s.Basis.MetresPerUnit
+	}
+	if to == (geom.Basis{}) || to == s.Basis {
+		return s, nil
+	}
+	out := *s
+	out.Basis = to
+	return &out, []scene.Note{{Text: fmt.Sprintf("the numbers are kept as they are, %s; %s means them as %s", s.Basis, w.Title, to)}}
 }
 
 // Writers are the formats that can be written.

@@ -114,6 +114,26 @@ func (b Basis) Oriented() bool { return b.Up != 0 && b.Front != 0 && b.Handed !=
 // Known tells whether nothing is unknown.
 func (b Basis) Known() bool { return b.Oriented() && b.MetresPerUnit > 0 }
 
+// Completed fills what b does not know from d, or, where axes of the two would
+// lie on one line, with the front that usually goes with b's up.
+func (b Basis) Completed(d Basis) Basis {
+	out := b.Or(d)
+	if out.Validate() == nil {
+		return out
+	}
+	usual := map[Axis]Axis{PlusY: PlusZ, PlusZ: -PlusY, PlusX: PlusZ, -PlusY: PlusZ, -PlusZ: PlusY, -PlusX: PlusZ}
+	if b.Front == 0 {
+		out.Front = usual[out.Up]
+	} else {
+		for _, up := range []Axis{PlusY, PlusZ, PlusX} {
+			if out.Up = up; out.Validate() == nil {
+				break
+			}
+		}
+	}
+	return out
+}
+
 // Or fills what b does not know from d.
 func (b Basis) Or(d Basis) Basis {
 	if b.Up == 0 {

@@ -61,6 +61,13 @@ func (q Quat) Mul(b Quat) Quat {
 	}
 }
 
+// Rotate turns a vector by q, which is of length 1.
+func (q Quat) Rotate(v Vec3) Vec3 {
+	u := Vec3{q[0], q[1], q[2]}
+	t := u.Cross(v).Mul(2)
+	return v.Add(t.Mul(q[3])).Add(u.Cross(t))
+}
+
 // Inverse turns back what q, of length 1, turns.
 func (q Quat) Inverse() Quat { return Quat{-q[0], -q[1], -q[2], q[3]} }
 

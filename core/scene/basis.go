@@ -1,7 +1,9 @@
 package scene
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 
 	"excavate/core/geom"
 )
@@ -81,6 +83,36 @@ func (s *Scene) InBasis(to geom.Basis) (*Scene, error) {
 		k.Near, k.Far, k.Height = k.Near*float32(c.Scale), k.Far*float32(c.Scale), k.Height*float32(c.Scale)
 	}
 	return &out, nil
+}
+
+// TurnedTo is InBasis for a writer whose format has one basis: what the scene
+// does not declare is taken for what the format means by its numbers, which
+// stay. notes say what was turned, and what the numbers now mean.
+func (s *Scene) TurnedTo(to geom.Basis, format string) (*Scene, []Note, error) {
+	b := s.Basis
+	if b == to {
+		return s, nil, nil
+	}
+	full := *s
+	full.Basis = b.Completed(to)
+	out, err := full.InBasis(to)
+	if err != nil {
+		return nil, nil, err
+	}
+	var lacks []string
+	if !b.Oriented() {
+		lacks = append(lacks, "not all of its axes")
+	}
+	if b.MetresPerUnit == 0 {
+		lacks = append(lacks, "no unit")
+	}
+	switch {
+	case b == (geom.Basis{}):
+		return out, []Note{{Text: fmt.Sprintf("the source declares no axes and no unit; its numbers stay, and %s means them as %s", format, to)}}, nil
+	case len(lacks) > 0:
+		return out, []Note{{Text: fmt.Sprintf("the source declares %s; it was taken for %s and turned to %s, as %s has it", strings.Join(lacks, " and "), full.Basis, to, format)}}, nil
+	}
+	return out, []Note{{Text: fmt.Sprintf("turned from %s to %s, as %s has it", b, to, format)}}, nil
 }
 
 func (p *Part) inBasis(c *geom.Change) {

@@ -137,6 +137,9 @@ type Part struct {
 	UVs        []AttrSet     `json:"uvs"`
 	Colours    []AttrSet     `json:"colours"`
 	Morphs     []MorphTarget `json:"morphs"`
+
+	// NormalsMade says that the file had no normals: these were computed.
+	NormalsMade bool `json:"normalsMade,omitempty"`
 }
 
 // Empty tells whether the part shows nothing.
@@ -151,6 +154,7 @@ func (p *Part) Vertices() int { return len(p.Positions) / 3 }
 type AttrSet struct {
 	Name string    `json:"name"`
 	Data []float32 `json:"-"`
+	Made bool      `json:"made,omitempty"` // the file had none: this one was computed
 }
 
 // MorphTarget holds offsets from the rest shape, 3 per vertex; nil is none.

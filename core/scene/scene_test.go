@@ -90,7 +90,7 @@ func TestValidateNamesWhatIsWrong(t *testing.T) {
 		"vertex 7 of 3":                  func(s *Scene) { s.Meshes[0].Parts[0].Triangles[2] = 7 },
 		"not whole triangles":            func(s *Scene) { s.Meshes[0].Parts[0].Triangles = []uint32{0, 1} },
 		"normals: 3 numbers for 3":       func(s *Scene) { s.Meshes[0].Parts[0].Normals = []float32{1, 2, 3} },
-		"UV set a":                       func(s *Scene) { s.Meshes[0].Parts[0].UVs = []AttrSet{{"a", []float32{1}}} },
+		"UV set a":                       func(s *Scene) { s.Meshes[0].Parts[0].UVs = []AttrSet{{Name: "a", Data: []float32{1}}} },
 		"material 3":                     func(s *Scene) { s.Meshes[0].Parts[0].Material = 3 },
 		"joint 9 of vertex 1":            func(s *Scene) { s.Meshes[0].Parts[0].Joints[3] = 9 },
 		"inverse bind numbers":           func(s *Scene) { s.Skins[0].InverseBind = s.Skins[0].InverseBind[:16] },

@@ -46,7 +46,7 @@ func whole(r *rand.Rand) *Scene {
 		s.Nodes = append(s.Nodes, n)
 	}
 	const n = 12
-	p := Part{Material: 0, Positions: f(3 * n), Normals: dirs(n), Influences: 4, UVs: []AttrSet{{"surface", f(2 * n)}}, Colours: []AttrSet{{"tint", f(4 * n)}},
+	p := Part{Material: 0, Positions: f(3 * n), Normals: dirs(n), Influences: 4, UVs: []AttrSet{{Name: "surface", Data: f(2 * n)}}, Colours: []AttrSet{{Name: "tint", Data: f(4 * n)}},
 		Morphs: []MorphTarget{{Name: "turn", Weight: 0.5, Positions: f(3 * n)}}}
 	for v := range n {
 		d := dirs(1)

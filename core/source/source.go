@@ -61,6 +61,9 @@ func (p Problem) Error() string {
 
 // Source is one mounted source. It is safe for concurrent use.
 type Source struct {
+	digesting sync.Mutex
+	digest    string // once it was asked for
+
 	Label    string // file or folder name
 	Path     string // where it lies on this machine; of a nested source, the outermost file
 	Format   string // folder, zip, tar, tar + gzip, 7z, gzip, ..., file, or the layout's name
@@ -409,6 +412,19 @@ func cutShort(got, want int, err error) error {
 // Digest is the SHA-256 of the source file; a folder has none. Of a nested
 // source it is that of the outermost file.
 func (s *Source) Digest() (string, error) {
+	s.digesting.Lock()
+	defer s.digesting.Unlock()
+	if s.digest == "" {
+		d, err := s.sum()
+		if err != nil {
+			return "", err
+		}
+		s.digest = d
+	}
+	return s.digest, nil
+}
+
+func (s *Source) sum() (string, error) {
 	st, err := os.Stat(s.Path)
 	if err != nil || st.IsDir() {
 		return "", err

@@ -10,9 +10,10 @@ import (
 	"strings"
 
 	"excavate/core/chain"
+	"excavate/core/find"
 	"excavate/core/format/gltf"
+	"excavate/core/geom"
 	"excavate/core/scene"
-	"excavate/core/source"
 	"excavate/core/step"
 	"excavate/core/terms"
 )
@@ -26,6 +27,7 @@ type Manifest struct {
 	File      string           `json:"file"`
 	SHA256    string           `json:"sha256"`
 	Target    string           `json:"target,omitempty"`
+	Terms     *scene.Terms     `json:"terms,omitempty"` // that the asset itself carries
 	Sources   []ManifestSource `json:"sources"`
 	Chain     *chain.Chain     `json:"chain"`
 	Versions  map[string]int   `json:"stepVersions"`
@@ -54,9 +56,15 @@ type ManifestCheck struct {
 func Generator(version string) string { return "Excavate " + version }
 
 // Deliver writes the scene as a GLB. glb is its bytes, notes what the format
-// could not carry.
-func Deliver(s *scene.Scene, version string) (glb []byte, notes []scene.Note, err error) {
-	return gltf.Write(s, gltf.Options{Generator: Generator(version)})
+// could not carry. A sheet that states a basis is held against the numbers as
+// they stand, so they are written so; without one they become glTF's.
+func Deliver(s *scene.Scene, sheet *Sheet, version string) (glb []byte, notes []scene.Note, err error) {
+	asStands := sheet != nil && sheet.Basis != nil
+	glb, notes, err = gltf.Write(s, gltf.Options{Generator: Generator(version), AsStands: asStands})
+	if b := s.Basis; asStands && b.Known() && b != geom.GLTF {
+		notes = append(notes, scene.Note{Text: fmt.Sprintf("the coordinates are %s and were written as they stand; a glTF reader takes them for %s", b, geom.GLTF)})
+	}
+	return glb, notes, err
 }
 
 // Package puts a delivered file, its manifest and its chain into a zip.
@@ -108,19 +116,19 @@ func FileName(name, ending string) string {
 	return s + ending
 }
 
-// NewManifest gathers what a delivery is made of. found is the scene as
-// found: its pictures say which sources they came from.
-func NewManifest(file string, glb []byte, found *scene.Scene, doc *chain.Chain, stack source.Stack, notes []scene.Note, version string) Manifest {
+// NewManifest gathers what a delivery is made of. found is the scene as found,
+// origins are the sources that it came from.
+func NewManifest(file string, glb []byte, found *scene.Scene, doc *chain.Chain, origins []find.Origin, notes []scene.Note, version string) Manifest {
 	sum := sha256.Sum256(glb)
 	m := Manifest{Format: 1, Excavate: version, Asset: found.Name, File: file, SHA256: hex.EncodeToString(sum[:]), Sources: []ManifestSource{}, Chain: doc, Versions: map[string]int{}, Notes: []string{}}
-	for _, s := range stack {
-		ms := ManifestSource{Name: s.Label, Entries: []string{}, Terms: found.Terms}
-		for i := range found.Pictures {
-			if e, ok := strings.CutPrefix(found.Pictures[i].Found, s.Label+": "); ok {
-				ms.Entries = append(ms.Entries, e)
-			}
+	if found.Terms != (scene.Terms{}) {
+		m.Terms = &found.Terms
+	}
+	for _, o := range origins {
+		ms := ManifestSource{Name: o.Source, Entries: append([]string{}, o.Entries...), SHA256: o.SHA256, Rights: o.Rights, Terms: scene.Terms{Text: o.Text}}
+		if o.Rights != nil {
+			ms.Terms.Owner, ms.Terms.Licence = o.Rights.Owner, o.Rights.Licence
 		}
-		ms.SHA256, _ = s.Digest() // a folder has none
 		m.Sources = append(m.Sources, ms)
 	}
 	for _, st := range doc.Steps {

@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"excavate/core/chain"
+	"excavate/core/find"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
 	"excavate/core/geom"
@@ -44,12 +45,14 @@ func TestDeliveries(t *testing.T) {
 	s.Nodes[0].Name, s.Terms = "root", scene.Terms{Owner: "Sedgewater Lantern Company", Licence: "CC0-1.0"}
 	s.Pictures = []scene.Picture{{Name: "wood.png", Ref: "wood.png", Found: "boats: wood.png"}}
 	s.Notes = []scene.Note{{Text: "2 lights left out", Loss: true}}
+	var origins find.Origins
+	origins.Add(source.Hit{Source: src, Entry: src.Lookup("wood.png")})
 	make := func() ([]byte, Manifest) {
-		glb, notes, err := Deliver(s, "9.9")
+		glb, notes, err := Deliver(s, nil, "9.9")
 		if err != nil {
 			t.Fatal(err)
 		}
-		m := NewManifest(FileName(s.Name, ".glb"), glb, s, doc, source.Stack{src}, notes, "9.9")
+		m := NewManifest(FileName(s.Name, ".glb"), glb, s, doc, origins.List("crate.hull", nil), notes, "9.9")
 		z, err := Package(m, glb)
 		if err != nil {
 			t.Fatal(err)

@@ -1347,8 +1347,11 @@ type Model struct {
 		Name    string  `json:"name"`
 		Seconds float64 `json:"seconds"`
 	} `json:"motions"`
-	Name     string     `json:"name"`
-	Notes    []string   `json:"notes"`
+	Name  string   `json:"name"`
+	Notes []string `json:"notes"`
+
+	// Origins the sources that it came from, with their terms as they were
+	Origins  *[]Origin  `json:"origins,omitempty"`
 	Pictures []Picture  `json:"pictures"`
 	Readings *[]Reading `json:"readings,omitempty"`
 	RootBone string     `json:"rootBone"`
@@ -1409,6 +1412,17 @@ type Offer struct {
 	Size  int64   `json:"size"`
 	Terms *Terms  `json:"terms,omitempty"`
 	Thumb bool    `json:"thumb"`
+}
+
+// Origin defines model for Origin.
+type Origin struct {
+	Entries []string `json:"entries"`
+	Rights  *Terms   `json:"rights,omitempty"`
+	Sha256  *string  `json:"sha256,omitempty"`
+	Source  string   `json:"source"`
+
+	// Text a licence file that lies with it
+	Text *string `json:"text,omitempty"`
 }
 
 // Outline defines model for Outline.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"excavate/core/find"
 	"excavate/core/terms"
 	"excavate/internal/device"
 	"excavate/internal/store/db"
@@ -183,6 +184,7 @@ func (s *Service) doPull(ctx context.Context, t *work.Task) error {
 		total += o.Size
 	}
 	n := int64(len(a.Offers))
+	shared := sharedTerms(a.Offers, d).Stated()
 	for i, o := range a.Offers {
 		t.Progress(int64(i), n, "files")
 		err := c.Fetch(ctx, o, filepath.Join(dir, filepath.FromSlash(o.Name)), func(at int64) { t.Bytes(done+at, total) })
@@ -190,6 +192,9 @@ func (s *Service) doPull(ctx context.Context, t *work.Task) error {
 			return err
 		}
 		done += o.Size
+		if err := keepTerms(filepath.Join(dir, filepath.FromSlash(o.Name)), o, shared); err != nil {
+			return err
+		}
 	}
 	t.Progress(n, n, "files")
 	// The parts are gone; what is mounted is only what was offered.
@@ -208,6 +213,15 @@ func (s *Service) doPull(ctx context.Context, t *work.Task) error {
 		return s.Reindex(ctx, id)
 	}
 	return err
+}
+
+// keepTerms writes what the device says of a file beside it, where the source as
+// a whole cannot say it.
+func keepTerms(name string, o device.Offer, shared bool) error {
+	if o.Terms == nil || shared || !o.Terms.Stated() {
+		return nil
+	}
+	return writeWhole(find.TermsFile(name), asJSON(o.Terms))
 }
 
 // sharedTerms are the terms that all offers have.

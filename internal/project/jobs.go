@@ -1,12 +1,14 @@
 package project
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"excavate/core/chain"
@@ -100,7 +102,10 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 	if err != nil {
 		return nil, nil, err
 	}
-	sc, as, err := lib.Decode(ctx, find.Input{Name: src.Entries()[idx].Path, Data: data, From: src.Label, Finder: where, Readings: readings})
+	var origins find.Origins
+	name := src.Entries()[idx].Path
+	origins.Add(source.Hit{Source: src, Entry: idx})
+	sc, as, err := lib.Decode(ctx, find.Input{Name: name, Data: data, From: src.Label, Finder: where, Readings: readings, Used: origins.Add})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -113,6 +118,10 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 		return nil, nil, err
 	}
 	m := NewModel(sc, digest, as)
+	m.Origins = origins.List(name, data)
+	if err := s.stated(ctx, project, m.Origins); err != nil {
+		return nil, nil, err
+	}
 	if decided != nil {
 		b := NewBasis(declared)
 		m.Declared = &b
@@ -327,21 +336,20 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 		return fmt.Errorf("the find is not decoded yet")
 	}
 	t.Progress(1, 3, "parts")
-	glb, notes, err := target.Deliver(last.Scene, s.Version)
+	glb, notes, err := target.Deliver(last.Scene, s.Targets[c.Target], s.Version)
 	if err != nil {
 		return err
 	}
 	t.Progress(2, 3, "parts")
-	stack, err := s.Stack(ctx, d.ProjectID)
-	if err != nil {
-		return err
-	}
 	doc, err := s.Steps(ctx, c)
 	if err != nil {
 		return err
 	}
-	m := target.NewManifest(target.FileName(f.Name, ".glb"), glb, bands[0].Scene, doc, stack, notes, s.Version)
-	s.describeSources(ctx, &m, f, d.ProjectID)
+	origins, err := s.OriginsOf(ctx, f)
+	if err != nil {
+		return err
+	}
+	m := target.NewManifest(target.FileName(f.Name, ".glb"), glb, bands[0].Scene, doc, origins, notes, s.Version)
 	if sheet := s.Targets[c.Target]; sheet != nil {
 		stops, warns, holds := target.Count(target.Rehearse(last.Scene, sheet))
 		m.Target, m.Rehearsal = sheet.Name, &target.ManifestCheck{Stops: stops, Warns: warns, Holds: holds}
@@ -358,34 +366,93 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 	return s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), Name: target.FileName(f.Name, ".zip"), ID: d.ID})
 }
 
-// describeSources leaves those sources in the manifest that gave something,
-// with their terms.
-func (s *Service) describeSources(ctx context.Context, m *target.Manifest, f db.Find, project int64) {
+// OriginsOf are the sources that a find came from. Terms that were stated by
+// hand since count; what was taken out of the project is as it was.
+func (s *Service) OriginsOf(ctx context.Context, f db.Find) ([]find.Origin, error) {
+	var m struct {
+		Origins []find.Origin `json:"origins"`
+	}
+	if err := json.Unmarshal(f.Model, &m); err != nil {
+		return nil, err
+	}
+	if len(m.Origins) == 0 { // of an earlier version
+		m.Origins = []find.Origin{{Source: f.SourceLabel, Entries: []string{f.EntryPath}}}
+	}
+	if err := s.stated(ctx, f.ProjectID, m.Origins); err != nil {
+		return nil, err
+	}
+	return m.Origins, s.digested(ctx, f.ProjectID, m.Origins)
+}
+
+// digested fills in the digests of archives that were too large to be digested
+// at once, as far as they are still there.
+func (s *Service) digested(ctx context.Context, project int64, origins []find.Origin) error {
+	if !slices.ContainsFunc(origins, func(o find.Origin) bool { return o.SHA256 == "" }) {
+		return nil
+	}
+	stack, err := s.Stack(ctx, project)
+	if err != nil {
+		return err
+	}
+	for i := range origins {
+		for _, src := range stack {
+			if origins[i].SHA256 == "" && src.Label == origins[i].Source {
+				origins[i].SHA256, _ = src.Digest() // a folder has none
+			}
+		}
+	}
+	return nil
+}
+
+// stated puts what is known of a project's sources into origins, where they say
+// nothing themselves or the porter has said it.
+func (s *Service) stated(ctx context.Context, project int64, origins []find.Origin) error {
 	rows, err := s.Store.ListSources(ctx, project)
 	if err != nil {
-		return
+		return err
 	}
-	var out []target.ManifestSource
-	for _, ms := range m.Sources {
-		if ms.Name == f.SourceLabel {
-			ms.Entries = append([]string{f.EntryPath}, ms.Entries...)
-		}
-		if len(ms.Entries) == 0 {
-			continue
-		}
+	for i := range origins {
+		o := &origins[i]
 		for _, r := range rows {
-			if r.Label != ms.Name {
+			if r.Label != o.Source {
 				continue
 			}
-			if r.Terms != "" {
-				ms.Terms.Text = r.Terms
-			}
 			var t terms.Terms
-			if json.Unmarshal(r.Rights, &t) == nil && t.Stated() {
-				ms.Terms.Owner, ms.Terms.Licence, ms.Rights = t.Owner, t.Licence, &t
+			if json.Unmarshal(r.Rights, &t) == nil && t.Stated() && (t.ByHand || o.Rights == nil) {
+				o.Rights = &t
+			}
+			if o.Text == "" {
+				o.Text = r.Terms
 			}
 		}
-		out = append(out, ms)
 	}
-	m.Sources = out
+	return nil
+}
+
+// keepOrigins writes what is stated of a project's sources to the finds that
+// came from them, before one is taken out.
+func (s *Service) keepOrigins(ctx context.Context, project int64) error {
+	finds, err := s.Store.ListFinds(ctx, project)
+	if err != nil {
+		return err
+	}
+	for _, f := range finds {
+		var m map[string]json.RawMessage
+		if json.Unmarshal(f.Model, &m) != nil || m == nil {
+			continue
+		}
+		origins, err := s.OriginsOf(ctx, f)
+		if err != nil {
+			return err
+		}
+		text := asJSON(origins)
+		if bytes.Equal(text, m["origins"]) {
+			continue
+		}
+		m["origins"] = text
+		if err := s.Store.FindModel(ctx, db.FindModelParams{Model: asJSON(m), ID: f.ID}); err != nil {
+			return err
+		}
+	}
+	return nil
 }

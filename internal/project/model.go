@@ -3,6 +3,7 @@ package project
 import (
 	"math"
 
+	"excavate/core/find"
 	"excavate/core/geom"
 	"excavate/core/scene"
 )
@@ -24,6 +25,9 @@ type Model struct {
 	Notes     []string    `json:"notes"`
 	Readings  []Reading   `json:"readings,omitempty"`
 	Declared  *Basis      `json:"declared,omitempty"` // the file's basis, where the porter decided on another
+
+	// Origins are the sources that it came from, with their terms as they were.
+	Origins []find.Origin `json:"origins"`
 }
 
 // Reading is a choice that a layout leaves to the porter.
@@ -70,7 +74,7 @@ type Motion struct {
 
 // NewModel states what a scene holds.
 func NewModel(s *scene.Scene, digest, format string) Model {
-	m := Model{Scene: digest, Name: s.Name, Format: format, Stats: s.Stats(), Basis: NewBasis(s.Basis), Pictures: []Picture{}, Materials: []string{}, Cameras: []string{}, Helpers: []string{}, Motions: []Motion{}, Notes: []string{}}
+	m := Model{Scene: digest, Name: s.Name, Format: format, Stats: s.Stats(), Basis: NewBasis(s.Basis), Pictures: []Picture{}, Materials: []string{}, Cameras: []string{}, Helpers: []string{}, Motions: []Motion{}, Notes: []string{}, Origins: []find.Origin{}}
 	if r := s.RootBone(); r >= 0 {
 		m.RootBone = s.Nodes[r].Name
 	}

@@ -292,6 +292,9 @@ func (s *Service) Remove(ctx context.Context, id int64) error {
 	if row, err = Known(row, err, "source", id); err != nil {
 		return err
 	}
+	if err := s.keepOrigins(ctx, row.ProjectID); err != nil {
+		return err
+	}
 	if err := s.Store.DeleteSource(ctx, id); err != nil {
 		return err
 	}

@@ -346,3 +346,6 @@ SELECT id, token FROM devices WHERE token <> '';
 
 -- name: ForgetToken :exec
 UPDATE devices SET token = '' WHERE id = ?;
+
+-- name: FindModel :exec
+UPDATE finds SET model = ? WHERE id = ?;

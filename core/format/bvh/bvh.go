@@ -49,6 +49,7 @@ type parser struct {
 	s      *scene.Scene
 	joints []joint
 	width  int // numbers of a frame
+	ends   int // last bones whose length is told
 }
 
 func (p *parser) errorf(msg string, a ...any) error {
@@ -132,6 +133,9 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 }
 
 func (p *parser) finish() (*scene.Scene, error) {
+	if p.ends > 0 {
+		p.s.Notes = append(p.s.Notes, scene.Note{Text: fmt.Sprintf("where %s (End Site) is not kept: it is no bone", format.Counted(p.ends, "last bone ends", "last bones end")), Loss: true})
+	}
 	skin := scene.Skin{Name: p.s.Name, Root: 0}
 	for i := range p.s.Nodes {
 		skin.Joints = append(skin.Joints, i)
@@ -198,8 +202,7 @@ func (p *parser) joint(name string, parent, depth int) error {
 				return err
 			}
 		case "End":
-			p.rest()
-			if err := p.joint(p.s.Nodes[j.node].Name+" end", j.node, depth+1); err != nil {
+			if err := p.endSite(); err != nil {
 				return err
 			}
 		case "}":
@@ -208,6 +211,33 @@ func (p *parser) joint(name string, parent, depth int) error {
 			return p.errorf("the file ends within joint %q: it is cut off", p.s.Nodes[j.node].Name)
 		default:
 			return p.errorf("%.40q stands where OFFSET, CHANNELS, JOINT, End Site or } is due", w)
+		}
+	}
+}
+
+// endSite passes over where a last bone ends: that is a length, not a bone.
+func (p *parser) endSite() error {
+	p.rest()
+	if w := p.word(); w != "{" {
+		return p.errorf("%.40q stands where { is due", w)
+	}
+	var v [3]float32
+	for {
+		switch w := p.word(); w {
+		case "OFFSET":
+			for k := range v {
+				var err error
+				if v[k], err = p.number(); err != nil {
+					return err
+				}
+			}
+		case "}":
+			if v != [3]float32{} {
+				p.ends++
+			}
+			return nil
+		default:
+			return p.errorf("%.40q stands where OFFSET or } of an End Site is due", w)
 		}
 	}
 }

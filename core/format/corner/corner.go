@@ -148,6 +148,7 @@ func (p *Part) Scene(src *Source) (out scene.Part, lackUV, lackNormal bool) {
 			}
 		})
 		p.shade(&out)
+		out.NormalsMade = !p.stated
 	}
 	if src.Colours != nil {
 		out.Colours = []scene.AttrSet{{Name: "colour", Data: gather(&p.refs, 4, func(to []float32, r *Ref) {

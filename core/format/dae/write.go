@@ -17,7 +17,7 @@ import (
 
 // Writer is the writer for the registry.
 func Writer(generator string) format.Writer {
-	return format.Writer{Name: "collada", Title: "COLLADA 1.4.1", Ending: ".dae", Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
+	return format.Writer{Name: "collada", Title: "COLLADA 1.4.1", Ending: ".dae", Declares: func(b geom.Basis) bool { return !b.Oriented() || declared(b) >= 0 }, Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
 		return Write(s, name, generator)
 	}}
 }
@@ -30,6 +30,18 @@ var axes = []struct {
 	{"Y_UP", geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right}},
 	{"Z_UP", geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right}},
 	{"X_UP", geom.Basis{Up: geom.PlusX, Front: geom.PlusZ, Handed: geom.Right}},
+}
+
+// declared is the place of a basis' axes among those that can be declared, or
+// -1.
+func declared(b geom.Basis) int {
+	b.MetresPerUnit = 0
+	for k := range axes {
+		if axes[k].basis == b {
+			return k
+		}
+	}
+	return -1
 }
 
 type writer struct {
@@ -53,13 +65,7 @@ func Write(s *scene.Scene, name, generator string) ([]format.Written, []scene.No
 	w := &writer{turn: geom.IdentityQuat}
 	word, unit := "Y_UP", s.Basis.MetresPerUnit
 	if b := s.Basis; b.Oriented() {
-		b.MetresPerUnit = 0
-		k := slices.IndexFunc(axes, func(a struct {
-			word  string
-			basis geom.Basis
-		}) bool {
-			return a.basis == b
-		})
+		k := declared(b)
 		if k < 0 {
 			to := axes[0].basis
 			to.MetresPerUnit = unit

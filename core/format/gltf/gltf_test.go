@@ -361,12 +361,20 @@ func TestWriterMendsWhatValidatorsRefuse(t *testing.T) {
 	}
 }
 
-func TestAnotherBasisIsSaid(t *testing.T) {
+func TestAnotherBasisIsTurned(t *testing.T) {
 	s := full()
 	s.Basis.Up, s.Basis.Front = geom.PlusZ, geom.MinusY
-	_, notes, err := gltf.Write(s, gltf.Options{})
-	if err != nil || len(notes) != 1 || !strings.Contains(notes[0].Text, "as they stand") {
+	b, notes, err := gltf.Write(s, gltf.Options{})
+	if err != nil || len(notes) != 1 || !strings.Contains(notes[0].Text, "turned from Z up") {
 		t.Errorf("%v %v", notes, err)
+	}
+	// What is written is what a reader takes it for: the height is along Y.
+	if back, err := read(b); err != nil || math.Abs(back.Stats().Max[1]-s.Stats().Max[2]) > 1e-6 {
+		t.Errorf("it is not %g high: %v", s.Stats().Max[2], err)
+	}
+	_, notes, err = gltf.Write(s, gltf.Options{AsStands: true})
+	if err != nil || len(notes) != 0 {
+		t.Errorf("as it stands: %v %v", notes, err)
 	}
 }
 

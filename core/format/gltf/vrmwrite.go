@@ -14,7 +14,7 @@ import (
 
 // VRMWriter writes VRM 1.0.
 func VRMWriter(generator string) format.Writer {
-	return format.Writer{Name: "vrm", Title: "VRM 1.0", Ending: ".vrm", Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
+	return format.Writer{Name: "vrm", Title: "VRM 1.0", Ending: ".vrm", Basis: geom.GLTF, Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
 		b, notes, err := WriteVRM(s, generator)
 		return []format.Written{{Name: name + ".vrm", Data: b}}, notes, err
 	}}
@@ -31,14 +31,9 @@ var humanoid = regexp.MustCompile(`^(hips|spine|chest|upperChest|neck|head|jaw|(
 // if its bones bear the names of the standard's. Scenes with a known basis
 // are turned into the one that VRM asks for.
 func WriteVRM(s *scene.Scene, generator string) ([]byte, []scene.Note, error) {
-	var notes []scene.Note
-	if s.Basis.Known() && s.Basis != geom.GLTF {
-		t, err := s.InBasis(geom.GLTF)
-		if err != nil {
-			return nil, nil, fmt.Errorf("write VRM of %q: %w", s.Name, err)
-		}
-		notes = append(notes, scene.Note{Text: fmt.Sprintf("turned from %s to %s, as VRM 1.0 has it", s.Basis, geom.GLTF)})
-		s = t
+	s, notes, err := s.TurnedTo(geom.GLTF, "VRM 1.0")
+	if err != nil {
+		return nil, nil, fmt.Errorf("write VRM of %q: %w", s.Name, err)
 	}
 	a := scene.Avatar{Meta: scene.AvatarMeta{ThumbnailOfPicture: scene.None}}
 	if s.Avatar != nil {

@@ -16,19 +16,24 @@ import (
 type Options struct {
 	Generator string // asset.generator
 	Copyright string // asset.copyright; empty takes the scene's terms
-	// AsStands says that coordinates in another basis than glTF's are wanted
-	// as they are, without a note.
+	// AsStands says that the numbers are written as they stand, whatever they
+	// mean: for the 3D view, and for a target that wants them so.
 	AsStands bool
 }
 
-// Write returns the scene as a GLB. Numbers are written as they stand: a
-// scene in another basis than glTF's gets a note that says what a reader will
-// take it for. What glTF cannot carry is a note with its count.
+// Write returns the scene as a GLB, right-handed, Y up, in metres (glTF 2.0,
+// section 3.4), turned into that if it is not. What glTF cannot carry is a note
+// with its count.
 func Write(s *scene.Scene, opt Options) ([]byte, []scene.Note, error) {
-	w := newWriter(s, opt)
-	if b := s.Basis; !opt.AsStands && b.Known() && b != geom.GLTF {
-		w.note("the coordinates are %s and were written as they stand; a glTF reader takes them for %s", b, geom.GLTF)
+	var notes []scene.Note
+	if !opt.AsStands {
+		var err error
+		if s, notes, err = s.TurnedTo(geom.GLTF, "glTF"); err != nil {
+			return nil, nil, fmt.Errorf("write GLB of %q: %w", s.Name, err)
+		}
 	}
+	w := newWriter(s, opt)
+	w.notes = notes
 	if s.Avatar != nil {
 		w.lose("%d avatar's humanoid bones, expressions, springs and licence fields are not in the file; VRM carries them", 1)
 	}

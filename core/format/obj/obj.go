@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"strconv"
 	"strings"
 
@@ -399,9 +400,13 @@ func (r *reader) library(names string) {
 		return
 	}
 	try := func(name string) bool {
-		b, _, err := r.Companion(strings.Trim(name, `"`))
+		name = strings.Trim(name, `"`)
+		b, found, err := r.Companion(name)
 		if err != nil {
 			return false
+		}
+		if base := path.Base(strings.ReplaceAll(name, "\\", "/")); found != "" && !strings.EqualFold(path.Base(found), base) {
+			r.s.Notes = append(r.s.Notes, scene.Note{Text: fmt.Sprintf("the material library %s was not found; %s was read instead", base, found)})
 		}
 		r.readMTL(b)
 		return true

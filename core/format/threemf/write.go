@@ -17,8 +17,11 @@ import (
 
 // Writer is the writer for the registry.
 func Writer() format.Writer {
-	return format.Writer{Name: "3mf", Title: "3MF", Ending: ".3mf", Write: Write}
+	return format.Writer{Name: "3mf", Title: "3MF", Ending: ".3mf", Basis: millimetres, Write: Write}
 }
+
+// millimetres is what is written.
+var millimetres = geom.Basis{Up: basis.Up, Front: basis.Front, Handed: basis.Handed, MetresPerUnit: 1e-3}
 
 // Write writes a scene as 3MF: one object a part of a node, in the rest pose,
 // in millimetres with z up, with its colour, colours or texture.
@@ -26,21 +29,11 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	if err := s.Validate(); err != nil {
 		return nil, nil, fmt.Errorf("write 3MF of %q: %w", s.Name, err)
 	}
-	var notes []scene.Note
-	to := basis
-	to.MetresPerUnit = 1e-3
-	if s.Basis.Known() {
-		if s.Basis != to {
-			notes = append(notes, scene.Note{Text: fmt.Sprintf("turned from %s to %s, as 3MF has it", s.Basis, to)})
-		}
-		t, err := s.InBasis(to)
-		if err != nil {
-			return nil, nil, fmt.Errorf("write 3MF of %q: %w", s.Name, err)
-		}
-		s = t
-	} else {
-		notes = append(notes, scene.Note{Text: "the scene's axes or unit are not known; its numbers were written as millimetres with z up"})
+	t, notes, err := s.TurnedTo(millimetres, "3MF")
+	if err != nil {
+		return nil, nil, fmt.Errorf("write 3MF of %q: %w", s.Name, err)
 	}
+	s = t
 	plain := *s
 	plain.Basis = geom.Basis{} // what becomes of it is said above
 	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "3MF", Names: true, Materials: true, Pictures: true, UVs: 1, Colours: 1})...)

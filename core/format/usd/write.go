@@ -21,7 +21,7 @@ import (
 // the package.
 func Writers() format.Writers {
 	return format.Writers{
-		{Name: "usdz", Title: "USD, packed (USDZ)", Ending: ".usdz", Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
+		{Name: "usdz", Title: "USD, packed (USDZ)", Ending: ".usdz", Declares: declares, Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
 			files, notes, err := Write(s, name)
 			if err != nil {
 				return nil, nil, err
@@ -29,7 +29,7 @@ func Writers() format.Writers {
 			b, err := pack(files)
 			return []format.Written{{Name: flat.FileName(name) + ".usdz", Data: b}}, notes, err
 		}},
-		{Name: "usda", Title: "USD, text (USDA)", Ending: ".usda", Write: Write},
+		{Name: "usda", Title: "USD, text (USDA)", Ending: ".usda", Declares: declares, Write: Write},
 	}
 }
 
@@ -43,6 +43,12 @@ type writer struct {
 	mats  []string         // path of each material
 }
 
+// declares tells whether a stage can say a basis: upAxis is Y or Z.
+func declares(b geom.Basis) bool {
+	b.MetresPerUnit = 0
+	return !b.Oriented() || b == geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right} || b == geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right}
+}
+
 // Write writes a scene as USDA with its pictures: nodes with their transforms,
 // skinned meshes in the rest pose, materials as preview surfaces.
 func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
@@ -52,11 +58,10 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	var notes []scene.Note
 	axis := "Y"
 	if b := s.Basis; b.Oriented() {
-		b.MetresPerUnit = 0
-		switch b {
-		case geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right}:
-		case geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right}:
+		switch {
+		case declares(b) && b.Up == geom.PlusZ:
 			axis = "Z"
+		case declares(b):
 		default:
 			to := geom.GLTF
 			to.MetresPerUnit = s.Basis.MetresPerUnit

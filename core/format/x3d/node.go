@@ -439,9 +439,17 @@ func (p *classic) pointed() {
 	if from < len(p.b) && p.b[from] == '[' {
 		from++
 	}
-	end := bytes.IndexAny(p.b[from:], "]}\n")
+	end := 0
 	if from > p.at {
 		end = bytes.IndexByte(p.b[from:], ']')
+	} else { // up to the next word
+		for end = 0; from+end < len(p.b); end++ {
+			c := p.b[from+end]
+			exponent := (c == 'e' || c == 'E') && end > 0 && p.b[from+end-1]-'0' < 10
+			if c-'0' >= 10 && !markup.Blank(c) && c != '-' && c != '+' && c != '.' && !exponent {
+				break
+			}
+		}
 	}
 	if end < 0 {
 		return

@@ -208,6 +208,8 @@ type faceSet struct {
 	ccw    bool
 	solid  bool
 	crease float64
+
+	uvMade bool // the file states no texture coordinates: these are the usual ones
 }
 
 // faces reads a geometry; nil is one without a surface that is read.
@@ -555,7 +557,8 @@ func (f *faceSet) part() (*scene.Part, error) {
 		out, _, _ := p.Scene(&f.src)
 		return &out, nil
 	}
-	if len(f.src.Normals) == 0 && f.crease > 0 && f.crease < math.Pi {
+	stated := len(f.src.Normals) > 0
+	if !stated && f.crease > 0 && f.crease < math.Pi {
 		f.creased()
 	}
 	group := 0
@@ -571,6 +574,10 @@ func (f *faceSet) part() (*scene.Part, error) {
 		p.Face(&f.src, face, group)
 	}
 	out, _, _ := p.Scene(&f.src)
+	out.NormalsMade = out.Normals != nil && !stated
+	for i := range out.UVs {
+		out.UVs[i].Made = f.uvMade
+	}
 	return &out, nil
 }
 
@@ -591,6 +598,7 @@ func (f *faceSet) unfold() {
 	if !(size[s] > 0) {
 		return
 	}
+	f.uvMade = true
 	f.src.UVs = make([]float32, len(f.src.Positions)/3*2)
 	for i := range len(f.src.Positions) / 3 {
 		p := geom.At(f.src.Positions, uint32(i))
@@ -650,6 +658,7 @@ func (f *faceSet) creased() {
 // add adds a vertex with a UV, counted from above.
 func (f *faceSet) add(x, y, z, u, v float64) corner.Ref {
 	k := int32(len(f.src.Positions) / 3)
+	f.uvMade = true
 	f.src.Positions = append(f.src.Positions, float32(x), float32(y), float32(z))
 	f.src.UVs = append(f.src.UVs, float32(u), float32(v))
 	return corner.Ref{V: k, T: k, N: -1, C: -1}
@@ -779,6 +788,7 @@ func (f *faceSet) elevation(g *node) error {
 		refs[i] = corner.Ref{V: int32(i), T: int32(i), N: corner.None, C: corner.None}
 		f.src.Positions = append(f.src.Positions, float32(float64(x)*sx), float32(h[i]), float32(float64(z)*sz))
 		if nt == 0 {
+			f.uvMade = true
 			f.src.UVs = append(f.src.UVs, float32(x)/float32(nx-1), 1-float32(z)/float32(nz-1))
 		}
 		if nn > 0 && perVertex {

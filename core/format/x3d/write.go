@@ -19,8 +19,8 @@ import (
 // Writers are the writers for the registry.
 func Writers() format.Writers {
 	return format.Writers{
-		{Name: "x3d", Title: "X3D", Ending: ".x3d", Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) { return write(s, name, true) }},
-		{Name: "vrml", Title: "VRML97", Ending: ".wrl", Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
+		{Name: "x3d", Title: "X3D", Ending: ".x3d", Basis: geom.GLTF, Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) { return write(s, name, true) }},
+		{Name: "vrml", Title: "VRML97", Ending: ".wrl", Basis: geom.GLTF, Write: func(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
 			return write(s, name, false)
 		}},
 	}
@@ -52,15 +52,7 @@ func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.N
 	if asXML {
 		title = "X3D"
 	}
-	var notes []scene.Note
-	if !s.Basis.Known() {
-		notes = append(notes, scene.Note{Text: fmt.Sprintf("the scene's axes or unit are not all known; what is not was written as %s", geom.GLTF)})
-	} else if s.Basis != geom.GLTF {
-		notes = append(notes, scene.Note{Text: fmt.Sprintf("turned from %s to %s, as %s has it", s.Basis, geom.GLTF, title)})
-	}
-	full := *s
-	full.Basis = s.Basis.Or(geom.GLTF)
-	turned, err := full.InBasis(geom.GLTF)
+	turned, notes, err := s.TurnedTo(geom.GLTF, title)
 	if err != nil {
 		return nil, nil, fmt.Errorf("write %s of %q: %w", title, s.Name, err)
 	}

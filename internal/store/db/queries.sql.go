@@ -663,6 +663,20 @@ func (q *Queries) FindFailed(ctx context.Context, arg FindFailedParams) error {
 	return err
 }
 
+const findModel = `-- name: FindModel :exec
+UPDATE finds SET model = ? WHERE id = ?
+`
+
+type FindModelParams struct {
+	Model json.RawMessage
+	ID    int64
+}
+
+func (q *Queries) FindModel(ctx context.Context, arg FindModelParams) error {
+	_, err := q.db.ExecContext(ctx, findModel, arg.Model, arg.ID)
+	return err
+}
+
 const findOfEntry = `-- name: FindOfEntry :one
 SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1
 `

@@ -2602,6 +2602,16 @@ export interface components {
             notes: string[];
             readings?: components["schemas"]["Reading"][];
             declared?: components["schemas"]["Basis"];
+            /** @description the sources that it came from, with their terms as they were */
+            origins?: components["schemas"]["Origin"][];
+        };
+        Origin: {
+            source: string;
+            sha256?: string;
+            entries: string[];
+            /** @description a licence file that lies with it */
+            text?: string;
+            rights?: components["schemas"]["Terms"];
         };
         Reading: {
             name: string;
