@@ -241,7 +241,7 @@ func (x *converter) delivery(log io.Writer, in *given, found, final *scene.Scene
 // bytes are.
 var meant = map[find.Kind][]string{
 	find.Model:   {".glb", ".gltf", ".vrm", ".obj", ".dae", ".zae", ".ply", ".stl", ".x3d", ".x3dv", ".wrl", ".bvh", ".3mf", ".usd", ".usda", ".usdc", ".usdz"},
-	find.Picture: {".png", ".jpg", ".jpeg", ".gif", ".bmp", ".webp", ".tif", ".tiff", ".tga", ".dds", ".ktx", ".ktx2"},
+	find.Picture: find.PictureEndings,
 }
 
 // atOnce bounds the bytes of files that are converted at one time.

@@ -25,11 +25,14 @@ type Comparison struct {
 	Materials []Row        `json:"materials"`
 	Sets      []Row        `json:"sets"`
 	Motions   []Row        `json:"motions"`
+	Things    []Row        `json:"things"` // cameras, lights, weights, terms, and what makes an avatar
 	Pictures  []PictureRow `json:"pictures"`
 	Surface   Surface      `json:"surface"`
 	Tolerance float64      `json:"tolerance"`
 	Same      bool         `json:"same"`
 	Verdict   string       `json:"verdict"`
+	// NotCompared names what was not looked at.
+	NotCompared []string `json:"notCompared"`
 }
 
 // Row is one thing of both; it is empty where one has none.
@@ -61,7 +64,7 @@ const vertexMost = 200_000
 func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	a, b = upright(a), upright(b)
 	sa, sb := a.Stats(), b.Stats()
-	out := Comparison{Figures: []Row{}, Bones: []Row{}, Materials: []Row{}, Sets: []Row{}, Motions: []Row{}}
+	out := Comparison{Figures: []Row{}, Bones: []Row{}, Materials: []Row{}, Sets: []Row{}, Motions: []Row{}, NotCompared: NotCompared}
 	count := func(name string, x, y int) {
 		out.Figures = append(out.Figures, Row{name, fmt.Sprint(x), fmt.Sprint(y), x != y})
 	}
@@ -77,6 +80,8 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	count("motions", sa.Motions, sb.Motions)
 	count("cameras", sa.Cameras, sb.Cameras)
 	count("lights", sa.Lights, sb.Lights)
+	count("lines", sa.Lines, sb.Lines)
+	count("points", sa.Points, sb.Points)
 	metres, square := "", "" // of the unit, where both are known
 	if a.Basis.MetresPerUnit > 0 && b.Basis.MetresPerUnit > 0 {
 		metres, square = ", m", ", m²"
@@ -89,8 +94,9 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	out.Figures = append(out.Figures, Row{"surface" + square, fmt.Sprintf("%.5g", sa.Area), fmt.Sprintf("%.5g", sb.Area), math.Abs(sa.Area-sb.Area) > 1e-3*math.Max(sa.Area, 1e-12)})
 	out.Bones = bones(a, b, size)
 	out.Materials = rows(materials(a), materials(b))
-	out.Sets = rows(sets(a, size), sets(b, size))
-	out.Motions = rows(motions(a), motions(b))
+	out.Sets = setRows(sets(a, size), sets(b, size))
+	out.Motions = motionRows(a, b, size)
+	out.Things = rows(things(a, size), things(b, size))
 	out.Pictures = pictures(a, b)
 	if tolerance <= 0 {
 		tolerance = size / 1000
@@ -110,9 +116,9 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		return fmt.Sprintf("%.3g m", v)
 	}
 	differing := 0
-	for _, list := range [][]Row{out.Bones, out.Materials, out.Sets, out.Motions} {
+	for _, list := range [][]Row{out.Bones, out.Materials, out.Sets, out.Motions, out.Things, out.Figures} {
 		for _, r := range list {
-			if r.Differ {
+			if r.Differ && !shared[r.Name] {
 				differing++
 			}
 		}
@@ -129,7 +135,7 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		out.Same = true
 		out.Verdict = fmt.Sprintf("the same within %s: no point is farther from the other surface than %s", length(tolerance), length(out.Surface.Most))
 	case out.Surface.Most <= tolerance:
-		out.Verdict = fmt.Sprintf("the same shape within %s, but %d of their bones, materials, sets, motions and pictures differ", length(tolerance), differing)
+		out.Verdict = fmt.Sprintf("the same shape within %s, but %d of their bones, materials, sets, motions, pictures and other things differ", length(tolerance), differing)
 	case out.Surface.Moved != nil:
 		m := out.Surface.Moved
 		out.Verdict = fmt.Sprintf("the same shape within %s, but moved as a whole by %s, %s, %s along X, Y, Z", length(tolerance), length(m[0]), length(m[1]), length(m[2]))
@@ -138,6 +144,11 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 	}
 	return out
 }
+
+// shared are figures that depend on how a format shares and cuts things; what
+// they mean is compared one by one.
+var shared = map[string]bool{"triangles": true, "vertices": true, "meshes": true, "parts": true, "materials": true, "pictures": true, "bones": true, "morph targets": true,
+	"motions": true, "size along X": true, "size along Y": true, "size along Z": true, "size along X, m": true, "size along Y, m": true, "size along Z, m": true, "surface": true, "surface, m²": true}
 
 // upright is a scene in glTF's axes and metres, as far as its basis is known.
 func upright(s *scene.Scene) *scene.Scene {
@@ -181,6 +192,7 @@ func apart(a, b []float64, slack float64) bool {
 // traits are those of things by name; a name that stands again has a number.
 type traits struct {
 	by    map[string]*trait
+	order []string
 	names distinct.Names
 }
 
@@ -188,7 +200,9 @@ func (t *traits) add(name string, x trait) {
 	if t.by == nil {
 		t.by = map[string]*trait{}
 	}
-	t.by[t.names.Name(name, " ")] = &x
+	name = t.names.Name(name, " ")
+	t.by[name] = &x
+	t.order = append(t.order, name)
 }
 
 func rows(a, b traits) []Row {
@@ -244,19 +258,123 @@ func materials(s *scene.Scene) (out traits) {
 		if m.Unlit {
 			words = append(words, "unlit")
 		}
-		for _, x := range m.Textures {
-			p := &s.Pictures[x.Picture]
+		if m.Alpha == scene.Cutout {
+			x.numbers = append(x.numbers, float64(m.Cutoff))
+			t = append(t, fmt.Sprintf("cut at %.2f", m.Cutoff))
+		}
+		for _, k := range textured(m.Textures) {
+			p := &s.Pictures[k.Picture]
 			size := fmt.Sprintf("%d × %d", p.Width, p.Height)
 			if p.Missing() {
 				size = "missing"
 			}
-			words = append(words, fmt.Sprintf("%s %s", x.Role, size))
+			words = append(words, fmt.Sprintf("%s %s%s", k.Role, size, used(&k, &x)))
 		}
+		layered(m, &x, &t, &words)
 		x.words = strings.Join(words, ", ")
 		x.text = strings.Join(append(t, words...), ", ")
 		out.add(m.Name, x)
 	}
 	return out
+}
+
+// textured is a material's textures in the order of their roles.
+func textured(list []scene.Texture) []scene.Texture {
+	out := slices.Clone(list)
+	slices.SortStableFunc(out, func(a, b scene.Texture) int { return slices.Index(scene.Roles, a.Role) - slices.Index(scene.Roles, b.Role) })
+	return out
+}
+
+// used is how a picture is used, where that is not the usual way.
+func used(k *scene.Texture, x *trait) (says string) {
+	if k.UVSet != 0 {
+		says += fmt.Sprintf(" by UV set %d", k.UVSet+1)
+	}
+	for i, w := range []scene.Wrap{k.WrapU, k.WrapV} {
+		if w != scene.Repeat {
+			says += fmt.Sprintf(" %s along %c", w, "UV"[i])
+		}
+	}
+	if k.Nearest {
+		says += " unfiltered"
+	}
+	scale := k.Scale
+	if k.Role != scene.RoleNormal && k.Role != scene.RoleOcclusion && k.Role != scene.RoleClearcoatNormal {
+		scale = 1
+	}
+	x.numbers = append(x.numbers, float64(scale))
+	if scale != 1 {
+		says += fmt.Sprintf(" at %.2f", scale)
+	}
+	t := scene.UVTransform{Scale: [2]float32{1, 1}}
+	if k.Transform != nil {
+		t = *k.Transform
+		if t != (scene.UVTransform{Scale: [2]float32{1, 1}}) {
+			says += " moved"
+		}
+	}
+	// Whole turns of the picture show nothing.
+	for _, v := range []float32{t.Offset[0], t.Offset[1], t.Rotation, t.Scale[0], t.Scale[1]} {
+		x.numbers = append(x.numbers, float64(v))
+	}
+	return says
+}
+
+// layered tells of coats above a surface, and of toon surfaces.
+func layered(m *scene.Material, x *trait, t, words *[]string) {
+	say := func(name string, v ...float32) {
+		*words = append(*words, name)
+		*t = append(*t, fmt.Sprintf("%s %.2f", name, v))
+		for _, n := range v {
+			x.numbers = append(x.numbers, float64(n))
+		}
+	}
+	if l := m.Layers; l != nil {
+		for _, k := range []struct {
+			name string
+			v    *float32
+		}{{"index of refraction", l.IOR}, {"clearcoat", l.Clearcoat}, {"clearcoat roughness", l.ClearcoatRoughness}, {"specular", l.Specular}, {"transmission", l.Transmission}, {"sheen roughness", l.SheenRoughness}} {
+			if k.v != nil {
+				say(k.name, *k.v)
+			}
+		}
+		if l.SpecularColour != nil {
+			say("specular colour", l.SpecularColour[:]...)
+		}
+		if l.SheenColour != nil {
+			say("sheen colour", l.SheenColour[:]...)
+		}
+	}
+	if o := m.Toon; o != nil {
+		*words = append(*words, "outline "+o.OutlineMode)
+		if o.TransparentDepth {
+			*words = append(*words, "writes depth")
+		}
+		say("toon", append(append(append(o.ShadeColour[:], o.RimColour[:]...), o.OutlineColour[:]...), o.ShadingShift, o.ShadingToony, o.GIEqualisation, o.RimFresnel/10, o.RimLift, o.OutlineWidth)...)
+	}
+}
+
+// setRows pair sets by their names, and those that are left by their order:
+// many formats cannot hold the names.
+func setRows(a, b traits) []Row {
+	for _, kind := range []string{"UV set ", "colour set "} {
+		left := func(x, y traits) (out []string) {
+			for _, n := range x.order {
+				if strings.HasPrefix(n, kind) && y.by[n] == nil {
+					out = append(out, n)
+				}
+			}
+			return out
+		}
+		onlyA, onlyB := left(a, b), left(b, a)
+		for i := range min(len(onlyA), len(onlyB)) {
+			t := b.by[onlyB[i]]
+			t.text += ", called " + strings.TrimPrefix(onlyB[i], kind)
+			b.by[onlyA[i]] = t
+			delete(b.by, onlyB[i])
+		}
+	}
+	return rows(a, b)
 }
 
 // spread is how up to four numbers lie over a surface: their least and most,
@@ -316,6 +434,7 @@ func (d *spread) means(n int, size float64) (means, lies []float64) {
 // they move. size is that of the scene.
 func sets(s *scene.Scene, size float64) (out traits) {
 	spreads, farthest := map[string]*spread{}, map[string]float64{}
+	var order []string
 	world := s.World()
 	for i := range s.Nodes {
 		if s.Nodes[i].Mesh < 0 {
@@ -324,24 +443,13 @@ func sets(s *scene.Scene, size float64) (out traits) {
 		parts := s.Meshes[s.Nodes[i].Mesh].Parts
 		for k := range parts {
 			p := &parts[k]
-			for _, m := range p.Morphs {
-				name := "morph target " + m.Name
-				farthest[name] = math.Max(farthest[name], 0)
-				for v := 0; v+2 < len(m.Positions); v += 3 {
-					farthest[name] = math.Max(farthest[name], geom.At(m.Positions, uint32(v/3)).Len())
-				}
-			}
-			if len(p.UVs)+len(p.Colours) == 0 {
-				continue
-			}
-			places := *p
-			places.Normals = nil
-			at, _ := s.Posed(i, &places, world)
+			at, normals := s.Posed(i, p, world)
 			lay := func(name string, data []float32, per uint32) {
 				d := spreads[name]
 				if d == nil {
 					d = &spread{}
 					spreads[name] = d
+					order = append(order, name)
 				}
 				for t := 0; t+2 < len(p.Triangles); t += 3 {
 					var corner [3]geom.Vec3
@@ -352,6 +460,25 @@ func sets(s *scene.Scene, size float64) (out traits) {
 					d.add(corner, value)
 				}
 			}
+			for _, m := range p.Morphs {
+				name := "morph target " + m.Name
+				farthest[name] = math.Max(farthest[name], 0)
+				for v := 0; v+2 < len(m.Positions); v += 3 {
+					farthest[name] = math.Max(farthest[name], geom.At(m.Positions, uint32(v/3)).Len())
+				}
+				for what, data := range map[string][]float32{"": m.Positions, " normals": m.Normals, " tangents": m.Tangents} {
+					if len(data) > 0 && len(p.Triangles) > 0 && (what == "" || slices.ContainsFunc(data, func(v float32) bool { return v != 0 })) {
+						lay("moves of "+name+what, data, 3)
+					}
+				}
+			}
+			if normals != nil {
+				lay("normals", normals, 3)
+			}
+			if p.Tangents != nil {
+				lay("tangents", p.Tangents, 4)
+			}
+			lay("facing", faced(at, p), 3)
 			for _, u := range p.UVs {
 				lay("UV set "+u.Name, u.Data, 2)
 			}
@@ -361,7 +488,8 @@ func sets(s *scene.Scene, size float64) (out traits) {
 		}
 	}
 	english := message.NewPrinter(language.English)
-	for name, d := range spreads {
+	for _, name := range order {
+		d := spreads[name]
 		t := trait{words: english.Sprintf("%d triangles", d.triangles), slack: colourSlack}
 		t.text = t.words
 		means, lies := d.means(4, size)
@@ -371,6 +499,12 @@ func sets(s *scene.Scene, size float64) (out traits) {
 			t.text += fmt.Sprintf(", U %.2f to %.2f, V %.2f to %.2f", d.least[0], d.most[0], d.least[1], d.most[1])
 			t.numbers, t.slack = []float64{d.least[0], d.most[0], d.least[1], d.most[1]}, 1e-3
 			t.lies = append(lies, means...)
+		case strings.HasPrefix(name, "moves of "):
+			if t.lies, t.slack, t.words = append(lies, means...), 1e-3*farthest[strings.TrimPrefix(name, "moves of ")]+1e-6, ""; strings.HasSuffix(name, "normals") || strings.HasSuffix(name, "tangents") {
+				t.slack = 5e-3
+			}
+		case name == "normals" || name == "tangents" || name == "facing":
+			t.lies, t.slack, t.words = append(lies, means...), 5e-3, ""
 		case means != nil:
 			t.text += fmt.Sprintf(", on average %.2f %.2f %.2f %.2f", means[0], means[1], means[2], means[3])
 			t.numbers, t.lies = means, lies
@@ -383,6 +517,26 @@ func sets(s *scene.Scene, size float64) (out traits) {
 	}
 	for name, far := range farthest {
 		out.add(name, trait{text: fmt.Sprintf("moves up to %.3g %s", far, unit), numbers: []float64{far}, slack: 1e-3*far + 1e-6})
+	}
+	return out
+}
+
+// faced is the direction to which each triangle shows its front, at its
+// corners; where triangles share a vertex, their mean by area.
+func faced(at []float32, p *scene.Part) []float32 {
+	out := make([]float32, len(at))
+	for t := 0; t+2 < len(p.Triangles); t += 3 {
+		a, b, c := geom.At(at, p.Triangles[t]), geom.At(at, p.Triangles[t+1]), geom.At(at, p.Triangles[t+2])
+		n := b.Sub(a).Cross(c.Sub(a))
+		for _, v := range p.Triangles[t : t+3] {
+			for k := range 3 {
+				out[3*v+uint32(k)] += float32(n[k])
+			}
+		}
+	}
+	for v := 0; v+2 < len(out); v += 3 {
+		n := geom.At(out, uint32(v/3)).Norm()
+		out[v], out[v+1], out[v+2] = float32(n[0]), float32(n[1]), float32(n[2])
 	}
 	return out
 }

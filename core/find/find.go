@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -198,6 +199,9 @@ func (l *Library) seek(ctx context.Context, in Input, p *scene.Picture) {
 	in.used(hit)
 }
 
+// PictureEndings are those that pictures usually have.
+var PictureEndings = []string{".png", ".jpg", ".jpeg", ".gif", ".bmp", ".webp", ".tif", ".tiff", ".tga", ".dds", ".ktx", ".ktx2"}
+
 // IsPicture tells whether an entry is a picture, from its bytes.
 func (l *Library) IsPicture(s *source.Source, i int) bool {
 	head, err := s.Head(i, HeadBytes)
@@ -301,14 +305,15 @@ func formatFile(l *Library, in Input) format.File {
 
 // named reads a file that a model of an open format names. Its name must be
 // the same but for capitals: with another ending it would be another thing,
-// such as the model itself. A library of materials may bear another name, which
-// its reader says.
+// such as the model itself. A picture may have become one of another format; a
+// library of materials may bear another name, which its reader says.
 func (l *Library) named(in Input, ref string) ([]byte, string, error) {
 	base := path.Base(strings.ReplaceAll(ref, "\\", "/"))
 	loose := strings.EqualFold(path.Ext(base), ".mtl")
+	picture := slices.Contains(PictureEndings, strings.ToLower(path.Ext(base)))
 	return l.companionOf(in, ref, func(s *source.Source, i int) bool {
 		p := s.Entries()[i].Path
-		return strings.EqualFold(path.Base(p), base) || loose && strings.EqualFold(path.Ext(p), ".mtl")
+		return strings.EqualFold(path.Base(p), base) || loose && strings.EqualFold(path.Ext(p), ".mtl") || picture && l.IsPicture(s, i)
 	})
 }
 

@@ -63,7 +63,7 @@ func TestDeliveries(t *testing.T) {
 	if again, _ := make(); !bytes.Equal(z, again) {
 		t.Error("the same delivery has other bytes")
 	}
-	if m.File != "crate___of_oak.glb" || len(m.SHA256) != 64 || len(m.Sources) != 1 || m.Sources[0].Name != "boats" || fmt.Sprint(m.Sources[0].Entries) != "[wood.png]" || m.Sources[0].Terms.Owner == "" || m.Versions["strip"] == 0 || m.Versions["ground"] == 0 || m.Notes[0] != "2 lights left out" {
+	if m.File != "crate___of_oak.glb" || len(m.SHA256) != 64 || len(m.Sources) != 1 || m.Sources[0].Name != "boats" || fmt.Sprint(m.Sources[0].Entries) != "[wood.png]" || m.Terms == nil || m.Terms.Owner != "Sedgewater Lantern Company" || m.Sources[0].Rights.Licence != "CC0-1.0" || m.Versions["strip"] == 0 || m.Versions["ground"] == 0 || m.Notes[0] != "2 lights left out" {
 		t.Errorf("%+v", m)
 	}
 	r, err := zip.NewReader(bytes.NewReader(z), int64(len(z)))
