@@ -92,15 +92,15 @@ func Compare(a, b *scene.Scene, tolerance float64) Comparison {
 		out.Figures = append(out.Figures, Row{"size along " + string(axis) + metres, fmt.Sprintf("%.4g", x), fmt.Sprintf("%.4g", y), math.Abs(x-y) > size/1000})
 	}
 	out.Figures = append(out.Figures, Row{"surface" + square, fmt.Sprintf("%.5g", sa.Area), fmt.Sprintf("%.5g", sb.Area), math.Abs(sa.Area-sb.Area) > 1e-3*math.Max(sa.Area, 1e-12)})
-	out.Bones = bones(a, b, size)
-	out.Materials = rows(materials(a), materials(b))
-	out.Sets = setRows(sets(a, size), sets(b, size))
-	out.Motions = motionRows(a, b, size)
-	out.Things = rows(things(a, size), things(b, size))
-	out.Pictures = pictures(a, b)
 	if tolerance <= 0 {
 		tolerance = size / 1000
 	}
+	out.Bones = bones(a, b, size)
+	out.Materials = rows(materials(a), materials(b))
+	out.Sets = setRows(sets(a, size, tolerance), sets(b, size, tolerance))
+	out.Motions = motionRows(a, b, size)
+	out.Things = rows(things(a, size), things(b, size))
+	out.Pictures = pictures(a, b)
 	out.Tolerance = tolerance
 	out.Surface = surfaces(a, b, tolerance)
 	if a.Basis.MetresPerUnit > 0 && b.Basis.MetresPerUnit > 0 {
@@ -432,9 +432,10 @@ func (d *spread) means(n int, size float64) (means, lies []float64) {
 
 // sets tells of UV and colour sets how they lie, and of morph targets how far
 // they move. size is that of the scene.
-func sets(s *scene.Scene, size float64) (out traits) {
+func sets(s *scene.Scene, size, tolerance float64) (out traits) {
 	spreads, farthest := map[string]*spread{}, map[string]float64{}
 	var order []string
+	strokes := map[string]*stroke{}
 	world := s.World()
 	for i := range s.Nodes {
 		if s.Nodes[i].Mesh < 0 {
@@ -479,6 +480,14 @@ func sets(s *scene.Scene, size float64) (out traits) {
 				lay("tangents", p.Tangents, 4)
 			}
 			lay("facing", faced(at, p), 3)
+			if p.Material >= 0 {
+				lay("surface of "+s.Materials[p.Material].Name, at, 3)
+			}
+			material := "none"
+			if p.Material >= 0 {
+				material = s.Materials[p.Material].Name
+			}
+			count(strokes, material, p, at)
 			for _, u := range p.UVs {
 				lay("UV set "+u.Name, u.Data, 2)
 			}
@@ -503,8 +512,18 @@ func sets(s *scene.Scene, size float64) (out traits) {
 			if t.lies, t.slack, t.words = append(lies, means...), 1e-3*farthest[strings.TrimPrefix(name, "moves of ")]+1e-6, ""; strings.HasSuffix(name, "normals") || strings.HasSuffix(name, "tangents") {
 				t.slack = 5e-3
 			}
+		case strings.HasPrefix(name, "surface of "):
+			t.words, t.slack = "", 5e-3+2*tolerance/size
+			t.text = fmt.Sprintf("%.3g of the whole", d.area/size/size)
+			for _, m := range means { // places
+				t.lies = append(t.lies, m/size)
+			}
+			t.lies = append(append(t.lies, d.area/size/size), lies[:min(len(lies), 9)]...)
+			for k := len(means) + 1; k < len(t.lies); k++ {
+				t.lies[k] /= size
+			}
 		case name == "normals" || name == "tangents" || name == "facing":
-			t.lies, t.slack, t.words = append(lies, means...), 5e-3, ""
+			t.lies, t.slack, t.words = append(append(lies, means...), d.area/size/size), 5e-3+2*tolerance/size, ""
 		case means != nil:
 			t.text += fmt.Sprintf(", on average %.2f %.2f %.2f %.2f", means[0], means[1], means[2], means[3])
 			t.numbers, t.lies = means, lies
@@ -515,10 +534,53 @@ func sets(s *scene.Scene, size float64) (out traits) {
 	if s.Basis.MetresPerUnit > 0 {
 		unit = "m"
 	}
+	for name, k := range strokes {
+		if k.n > 0 {
+			c := k.middle.Mul(1 / math.Max(k.size, 1e-12) / size)
+			out.add(name, trait{text: fmt.Sprintf("%d", k.n), numbers: []float64{c[0], c[1], c[2]}, slack: 2e-3, lies: []float64{k.size / math.Max(k.size, size)}})
+			if strings.HasPrefix(name, "lines") {
+				x := out.by[name]
+				x.text, x.numbers = fmt.Sprintf("%.4g long", k.size), append(x.numbers, k.size/size)
+			}
+		}
+	}
 	for name, far := range farthest {
 		out.add(name, trait{text: fmt.Sprintf("moves up to %.3g %s", far, unit), numbers: []float64{far}, slack: 1e-3*far + 1e-6})
 	}
 	return out
+}
+
+// stroke is how long lines are, or how many points there are, and where their
+// middle lies.
+type stroke struct {
+	n      int
+	size   float64
+	middle geom.Vec3
+}
+
+func count(to map[string]*stroke, material string, p *scene.Part, at []float32) {
+	of := func(what string) *stroke {
+		k := to[what+" of "+material]
+		if k == nil {
+			k = &stroke{}
+			to[what+" of "+material] = k
+		}
+		return k
+	}
+	for k := 0; k+1 < len(p.Lines); k += 2 {
+		a, b := geom.At(at, p.Lines[k]), geom.At(at, p.Lines[k+1])
+		l := b.Sub(a).Len()
+		x := of("lines")
+		x.n++
+		x.size += l
+		x.middle = x.middle.Add(a.Add(b).Mul(l / 2))
+	}
+	for _, v := range p.Points {
+		x := of("points")
+		x.n++
+		x.size++
+		x.middle = x.middle.Add(geom.At(at, v))
+	}
 }
 
 // faced is the direction to which each triangle shows its front, at its
@@ -552,7 +614,8 @@ func motions(s *scene.Scene) (out traits) {
 
 // bones compares bones of the same name by where they stand at rest.
 func bones(a, b *scene.Scene, size float64) []Row {
-	gather := func(s *scene.Scene) (map[string]geom.Vec3, map[string]string, []string) {
+	turns := [2]map[string]standing{{}, {}}
+	gather := func(s *scene.Scene, turn map[string]standing) (map[string]geom.Vec3, map[string]string, []string) {
 		at, parent := map[string]geom.Vec3{}, map[string]string{}
 		var order []string
 		world := s.World()
@@ -563,6 +626,8 @@ func bones(a, b *scene.Scene, size float64) []Row {
 					order = append(order, n)
 				}
 				at[n] = world[i].Point(geom.Vec3{})
+				_, q, scale, _ := world[i].Decompose()
+				turn[n] = standing{scale, q}
 				if p := s.Nodes[i].Parent; p >= 0 {
 					parent[n] = s.Nodes[p].Name
 				}
@@ -570,8 +635,8 @@ func bones(a, b *scene.Scene, size float64) []Row {
 		}
 		return at, parent, order
 	}
-	pa, ha, order := gather(a)
-	pb, hb, more := gather(b)
+	pa, ha, order := gather(a, turns[0])
+	pb, hb, more := gather(b, turns[1])
 	for _, n := range more {
 		if _, ok := pa[n]; !ok {
 			order = append(order, n)
@@ -604,6 +669,16 @@ func bones(a, b *scene.Scene, size float64) []Row {
 		_, boneA := pa[ha[n]]
 		_, boneB := pb[hb[n]]
 		r.Differ = !inA || !inB || x.Sub(y).Len() > size/1000 || ha[n] != hb[n] && (boneA || boneB)
+		if inA && inB && !r.Differ {
+			p, q := turns[0][n], turns[1][n]
+			if angle := between(p.turn, q.turn); angle > turnSlack {
+				r.Differ = true
+				r.B += fmt.Sprintf(", turned by %.1f°", angle*180/math.Pi)
+			} else if d := p.at.Sub(q.at).Len(); d > 1e-3*p.at.Len() {
+				r.Differ = true
+				r.B += fmt.Sprintf(", scaled %.3g beside %.3g", q.at, p.at)
+			}
+		}
 		out = append(out, r)
 	}
 	return out

@@ -72,9 +72,8 @@ func apartMoving(a, b *scene.Scene, ma, mb *scene.Motion, size float64) string {
 				continue // that is told among the bones
 			}
 			note(x.at.Sub(y.at).Len()/size/placeSlack, "%s elsewhere at %.2f s: by %.3g", name, t, x.at.Sub(y.at).Len())
-			// A rotation and its negative are one.
-			dot := math.Abs(x.turn[0]*y.turn[0] + x.turn[1]*y.turn[1] + x.turn[2]*y.turn[2] + x.turn[3]*y.turn[3])
-			angle := 2 * math.Acos(math.Min(dot, 1))
+			note(x.scale.Sub(y.scale).Len()/math.Max(x.scale.Len(), 1e-9)/placeSlack, "%s scaled otherwise at %.2f s: %.3g beside %.3g", name, t, x.scale, y.scale)
+			angle := between(x.turn, y.turn)
 			note(angle/turnSlack, "%s turned otherwise at %.2f s: by %.1f°", name, t, angle*180/math.Pi)
 		}
 		for name, x := range pa.shapes {
@@ -89,19 +88,32 @@ func apartMoving(a, b *scene.Scene, ma, mb *scene.Motion, size float64) string {
 	return w.says
 }
 
+// standing is a place, or a scale, and a turn.
 type standing struct {
 	at   geom.Vec3
 	turn geom.Quat
 }
 
+// between is the angle between two turns, in radians. A rotation and its
+// negative are one.
+func between(a, b geom.Quat) float64 {
+	dot := math.Abs(a[0]*b[0] + a[1]*b[1] + a[2]*b[2] + a[3]*b[3])
+	return 2 * math.Acos(math.Min(dot, 1))
+}
+
+type brought struct {
+	standing
+	scale geom.Vec3
+}
+
 type posed struct {
-	nodes  map[string]standing
+	nodes  map[string]brought
 	shapes map[string]float64
 }
 
 // pose is where bones and what moves are at a time, and the weights of shapes.
 func pose(s *scene.Scene, m *scene.Motion, t float64) posed {
-	out := posed{map[string]standing{}, map[string]float64{}}
+	out := posed{map[string]brought{}, map[string]float64{}}
 	by := m.ByNode()
 	moving := *s
 	moving.Nodes = slices.Clone(s.Nodes)
@@ -116,8 +128,8 @@ func pose(s *scene.Scene, m *scene.Motion, t float64) posed {
 		if _, twice := out.nodes[s.Nodes[i].Name]; twice {
 			continue
 		}
-		p, q, _, _ := w.Decompose()
-		out.nodes[s.Nodes[i].Name] = standing{p, q}
+		p, q, scale, _ := w.Decompose()
+		out.nodes[s.Nodes[i].Name] = brought{standing{p, q}, scale}
 	}
 	for i, list := range by {
 		for _, c := range list {

@@ -126,7 +126,7 @@ func TestEveryDifferenceIsTold(t *testing.T) {
 		{"nothing", func(*scene.Scene) {}, ""},
 		{"a material's roughness", func(s *scene.Scene) { s.Materials[0].Roughness = 0.2 }, "material oak"},
 		{"a material's alpha", func(s *scene.Scene) { s.Materials[1].Alpha = scene.Cutout }, "material glass"},
-		{"a material's name", func(s *scene.Scene) { s.Materials[1].Name = "pane" }, "material glass, material pane"},
+		{"a material's name", func(s *scene.Scene) { s.Materials[1].Name = "pane" }, "material glass, material pane, set surface of glass, set surface of pane"},
 		{"a camera less", func(s *scene.Scene) { s.Nodes[8].Camera, s.Cameras = scene.None, nil }, "figure cameras, thing camera "},
 		{"a UV set more", func(s *scene.Scene) {
 			s.Meshes[2].Parts[0].UVs = []scene.AttrSet{{Name: "dirt", Data: make([]float32, 8)}}

@@ -16,6 +16,7 @@ import (
 // cannot hold, and what a file says of itself.
 var NotCompared = []string{
 	"the scene's name, and names of nodes that are no bones, of meshes, skins, and UV and colour sets",
+	"which node stands within which, but for bones",
 	"how vertices are shared, and in which order things stand",
 	"the basis that is declared, where both can be brought to one",
 	"notes, readings, and where pictures were found",
@@ -68,18 +69,23 @@ func camera(c *scene.Camera, at geom.Mat4, size float64) trait {
 	numbers := []float64{float64(c.FovY)}
 	text := fmt.Sprintf("%.1f° high", c.FovY*180/math.Pi)
 	if c.Orthographic {
-		kind, numbers, text = "orthographic", []float64{float64(c.Height) / size}, fmt.Sprintf("%.3g high", 2*c.Height)
+		kind, numbers, text = "orthographic", []float64{log(c.Height)}, fmt.Sprintf("%.3g high", 2*c.Height)
 	}
 	if c.Aspect > 0 {
 		text += fmt.Sprintf(", %.3g times as wide", c.Aspect)
 	}
-	numbers = append(numbers, float64(c.Aspect), float64(c.Near)/size, math.Min(float64(c.Far)/size, 1e6))
+	numbers = append(numbers, float64(c.Aspect), log(c.Near), log(c.Far))
 	return trait{words: kind, numbers: append(numbers, stance(at, size)...), slack: 2e-3, text: fmt.Sprintf("%s, %s, from %.3g to %.3g", kind, text, c.Near, c.Far)}
+}
+
+// log compares lengths by their proportion; nothing and no end are far away.
+func log(v float32) float64 {
+	return math.Log(math.Max(float64(v), 1e-12))
 }
 
 func light(l *scene.Light, at geom.Mat4, size float64) trait {
 	t := trait{words: l.Type, slack: 4e-3, text: fmt.Sprintf("%s, colour %.2f %.2f %.2f, %.4g bright", l.Type, l.Colour[0], l.Colour[1], l.Colour[2], l.Intensity)}
-	t.numbers = []float64{float64(l.Colour[0]), float64(l.Colour[1]), float64(l.Colour[2]), math.Log1p(float64(l.Intensity)), float64(l.Range) / size, float64(l.Inner), float64(l.Outer)}
+	t.numbers = []float64{float64(l.Colour[0]), float64(l.Colour[1]), float64(l.Colour[2]), math.Log1p(float64(l.Intensity)), log(l.Range), float64(l.Inner), float64(l.Outer)}
 	if l.Type == "spot" {
 		t.text += fmt.Sprintf(", %.3g° to %.3g°", l.Inner*180/math.Pi, l.Outer*180/math.Pi)
 	}

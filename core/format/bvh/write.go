@@ -70,10 +70,23 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{len(s.Meshes), "meshes"}, {len(s.Materials), "materials"}, {len(s.Pictures), "pictures"}, {len(s.Cameras), "cameras"}, {len(s.Lights), "lights"}} {
+	}{{len(s.Meshes), "meshes with their triangles, lines and points"}, {len(s.Materials), "materials"}, {len(s.Pictures), "pictures"}, {len(s.Cameras), "cameras"}, {len(s.Lights), "lights"}} {
 		if x.n > 0 {
 			notes = append(notes, scene.Note{Text: fmt.Sprintf("%d %s not written: BVH has none", x.n, x.what), Loss: true})
 		}
+	}
+	other := 0
+	for i := range s.Nodes {
+		if !w.bones[i] {
+			other++
+		}
+	}
+	if other > 0 {
+		notes = append(notes, scene.Note{Text: format.Counted(other, "node that is no bone", "nodes that are no bones") + " not written: BVH has bones only", Loss: true})
+	}
+	notes = append(notes, flat.LostOfTerms(s, "BVH", false, false, false)...)
+	if s.Avatar != nil {
+		notes = append(notes, scene.Note{Text: "the avatar's humanoid bones, expressions, springs, gaze and licence fields not written: BVH has none", Loss: true})
 	}
 	if roots > 1 {
 		notes = append(notes, scene.Note{Text: format.Counted(roots-1, "further skeleton", "further skeletons") + " not written: BVH has one", Loss: true})

@@ -85,6 +85,8 @@ func Write(s *scene.Scene, name, generator string) ([]format.Written, []scene.No
 		unit = 1
 		w.notes = append(w.notes, scene.Note{Text: "the scene's unit is not known; the file says metres, as one must be said"})
 	}
+	s, baked := flat.Baked(s)
+	w.notes = append(w.notes, baked...)
 	w.s = s
 	file := flat.FileName(name)
 	w.files = flat.PictureNames(s)
@@ -126,15 +128,30 @@ func Write(s *scene.Scene, name, generator string) ([]format.Written, []scene.No
 	}
 	lose(tangents, "part's tangents", "parts' tangents", " not written: they follow from normals and UVs")
 	lose(points, "point", "points", " not written: COLLADA has none")
-	layers := 0
-	for i := range s.Materials {
-		if s.Materials[i].Layers != nil || s.Materials[i].Toon != nil {
-			layers++
+	w.notes = append(w.notes, flat.LostOfSurfaces(s, "COLLADA", flat.Surface{Metal: true, MetalFactor: true, Emission: true, Blend: true, Cutout: true, Cutoff: true, TwoSided: true, Unlit: true, Clamp: true, Mirror: true, Nearest: true, Sets: true,
+		Roles: []scene.Role{scene.RoleColour, scene.RoleEmission, scene.RoleMetalRgh, scene.RoleNormal, scene.RoleOcclusion}})...)
+	w.notes = append(w.notes, flat.LostOfTerms(s, "COLLADA", true, false, true)...)
+	reach, inner, curves := 0, 0, 0
+	for _, l := range s.Lights {
+		if l.Range > 0 {
+			reach++
+		}
+		if l.Inner > 0 {
+			inner++
 		}
 	}
-	lose(layers, "material's layers or toon data", "materials' layers or toon data", " not written: COLLADA has none")
+	for _, m := range s.Motions {
+		for _, c := range m.Channels {
+			if c.Interp == scene.Cubic {
+				curves++
+			}
+		}
+	}
+	lose(reach, "light's reach", "lights' reach", " not written: COLLADA has none")
+	lose(inner, "spot light's inner cone", "spot lights' inner cones", " not written: COLLADA has none")
+	lose(curves, "channel of a motion with curves between keys was", "channels of motions with curves between keys were", " written as straight lines between more keys")
 	if s.Avatar != nil {
-		lose(1, "avatar's humanoid bones, expressions and springs", "", " not written: COLLADA has none")
+		lose(1, "avatar's humanoid bones, expressions, springs, gaze and licence fields", "", " not written: COLLADA has none")
 	}
 	return out, w.notes, nil
 }

@@ -72,6 +72,15 @@ type Has struct {
 	Points    bool
 	Cameras   bool
 	Lights    bool
+
+	VertexAlpha bool // of colour sets
+	SetNames    bool // of UV and colour sets
+	Tree        bool // nodes within nodes
+	Instances   bool // meshes of several nodes
+	Owner       bool // of the terms
+	Licence     bool
+	Text        bool
+	Surface     Surface
 }
 
 // Lost are the notes on what a flat format does not carry of a scene, each
@@ -143,7 +152,7 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 		lose(len(s.Meshes), "mesh's name", "meshes' names")
 	}
 	if s.Avatar != nil {
-		lose(1, "avatar's humanoid bones, expressions and springs", "")
+		lose(1, "avatar's humanoid bones, expressions, springs, gaze and licence fields", "")
 	}
 	bones := 0
 	for _, b := range s.Bones() {
@@ -160,6 +169,44 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 	}
 	if missing > 0 {
 		out = append(out, scene.Note{Text: fmt.Sprintf("%s not in the file", format.Counted(missing, "picture that was not found is", "pictures that were not found are")), Loss: true})
+	}
+	alpha, called := 0, 0
+	for i := range s.Meshes {
+		for k := range s.Meshes[i].Parts {
+			p := &s.Meshes[i].Parts[k]
+			for n, c := range p.Colours[:min(len(p.Colours), has.Colours)] {
+				for v := 3; v < len(c.Data); v += 4 {
+					if c.Data[v] != 1 {
+						alpha++
+						break
+					}
+				}
+				if c.Name != "" && c.Name != "colour" && n < has.Colours {
+					called++
+				}
+			}
+			for n, u := range p.UVs {
+				if u.Name != "" && u.Name != "uv" && n < has.UVs {
+					called++
+				}
+			}
+		}
+	}
+	if !has.VertexAlpha {
+		lose(alpha, "colour set's alpha", "colour sets' alpha")
+	}
+	if !has.SetNames && called > 0 {
+		out = append(out, scene.Note{Text: fmt.Sprintf("names of UV and colour sets not written: %s has none (%d)", has.Format, called), Loss: true})
+	}
+	if !has.Tree {
+		out = append(out, LostHierarchy(s, has.Format)...)
+	}
+	if !has.Instances {
+		out = append(out, LostOfInstances(s, has.Format)...)
+	}
+	out = append(out, LostOfTerms(s, has.Format, has.Owner, has.Licence, has.Text)...)
+	if has.Materials {
+		out = append(out, LostOfSurfaces(s, has.Format, has.Surface)...)
 	}
 	if s.Basis != (geom.Basis{}) {
 		out = append(out, scene.Note{Text: fmt.Sprintf("%s declares no axes and no unit; its numbers are %s", has.Format, s.Basis)})

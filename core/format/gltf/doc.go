@@ -54,6 +54,24 @@ type asset struct {
 	MinVersion string `json:"minVersion,omitempty"`
 	Generator  string `json:"generator,omitempty"`
 	Copyright  string `json:"copyright,omitempty"`
+
+	Extras *assetExtras `json:"extras,omitempty"`
+}
+
+// assetExtras keeps what copyright, one line, has no place for.
+type assetExtras struct {
+	Licence string `json:"licence,omitempty"`
+	Terms   string `json:"terms,omitempty"`
+}
+
+// UnmarshalJSON ignores extras of any other shape.
+func (a *assetExtras) UnmarshalJSON(b []byte) error {
+	type plain assetExtras
+	var p plain
+	if json.Unmarshal(b, &p) == nil {
+		*a = assetExtras(p)
+	}
+	return nil
 }
 
 type gscene struct {

@@ -93,6 +93,9 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 		}
 	}
 	r.s = &scene.Scene{Basis: geom.GLTF, Terms: scene.Terms{Owner: r.doc.Asset.Copyright}}
+	if x := r.doc.Asset.Extras; x != nil {
+		r.s.Terms.Licence, r.s.Terms.Text = x.Licence, x.Terms
+	}
 	r.s.Name = strings.TrimSuffix(f.Name, ".glb")
 	if i := strings.LastIndexAny(r.s.Name, "/\\"); i >= 0 {
 		r.s.Name = r.s.Name[i+1:]

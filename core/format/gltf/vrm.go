@@ -343,7 +343,7 @@ func (r *reader) finish(a *scene.Avatar) {
 	if t := &r.s.Terms; len(a.Meta.Authors) > 0 {
 		t.Owner = strings.Join(a.Meta.Authors, ", ")
 	}
-	if a.Meta.LicenceURL != "" {
+	if a.Meta.LicenceURL != "" && r.s.Terms.Licence == "" { // what the file says in words of its own stays
 		r.s.Terms.Licence = a.Meta.LicenceURL
 	}
 	if a.Meta.Name != "" {

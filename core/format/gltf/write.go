@@ -46,6 +46,9 @@ func newWriter(s *scene.Scene, opt Options) *writer {
 	if w.doc.Asset.Copyright == "" {
 		w.doc.Asset.Copyright = s.Terms.Owner
 	}
+	if t := s.Terms; t.Licence != "" || t.Text != "" {
+		w.doc.Asset.Extras = &assetExtras{t.Licence, t.Text}
+	}
 	return w
 }
 

@@ -19,7 +19,9 @@ func Writer() format.Writer {
 
 // Write writes a scene as OBJ, MTL and its pictures.
 func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
-	notes := flat.Lost(s, flat.Has{Format: "OBJ", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true})
+	s, notes := flat.Baked(s)
+	notes = append(notes, flat.Lost(s, flat.Has{Format: "OBJ", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true,
+		Surface: flat.Surface{Factor: true, Metal: true, MetalFactor: true, Emission: true, EmissionFactor: true, Blend: true, Cutout: true, Unlit: true, Roles: roles}})...)
 	file := flat.FileName(name)
 	var b bytes.Buffer
 	if len(s.Materials) > 0 {
@@ -39,8 +41,14 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		b.Write(append(line, '\n'))
 	}
 	v, t, n := 1, 1, 1
+	var objects distinct.Names
+	renamed := 0
 	for _, p := range flat.Pieces(s) {
-		fmt.Fprintf(&b, "o %s\n", word(p.Name, "mesh"))
+		own := objects.Name(word(p.Name, "mesh"), " ")
+		if own != p.Name {
+			renamed++
+		}
+		fmt.Fprintf(&b, "o %s\n", own)
 		count := len(p.Positions) / 3
 		var colours []float32
 		if len(p.Part.Colours) > 0 {
@@ -95,12 +103,13 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		}
 		n += len(p.Normals) / 3
 	}
+	if renamed > 0 {
+		notes = append(notes, scene.Note{Text: format.Counted(renamed, "object was", "objects were") + " given another name: OBJ joins objects of one name, and has none without"})
+	}
 	out := []format.Written{{Name: file + ".obj", Data: b.Bytes()}}
 	if len(s.Materials) > 0 {
 		pictures := flat.PictureNames(s)
-		mtl, more := library(s, names, pictures)
-		notes = append(notes, more...)
-		out = append(out, format.Written{Name: file + ".mtl", Data: mtl})
+		out = append(out, format.Written{Name: file + ".mtl", Data: library(s, names, pictures)})
 		for i := range s.Pictures {
 			if p := &s.Pictures[i]; !p.Missing() {
 				out = append(out, format.Written{Name: pictures[i], Data: p.Data})
@@ -128,9 +137,11 @@ func unique(n int, name func(int) string, usual string) []string {
 	return out
 }
 
-func library(s *scene.Scene, names, pictures []string) ([]byte, []scene.Note) {
+// roles are those for which MTL has a statement.
+var roles = []scene.Role{scene.RoleColour, scene.RoleEmission, scene.RoleNormal}
+
+func library(s *scene.Scene, names, pictures []string) []byte {
 	var b bytes.Buffer
-	lost := map[scene.Role]int{}
 	for i := range s.Materials {
 		m := &s.Materials[i]
 		fmt.Fprintf(&b, "newmtl %s\nKd %.6g %.6g %.6g\nd %g\nPr %g\nPm %g\n", names[i], format.Display(m.BaseColour[0]), format.Display(m.BaseColour[1]), format.Display(m.BaseColour[2]), m.BaseColour[3], m.Roughness, m.Metallic)
@@ -143,7 +154,6 @@ func library(s *scene.Scene, names, pictures []string) ([]byte, []scene.Note) {
 		for _, t := range m.Textures {
 			key := map[scene.Role]string{scene.RoleColour: "map_Kd", scene.RoleEmission: "map_Ke", scene.RoleNormal: "norm"}[t.Role]
 			if key == "" {
-				lost[t.Role]++
 				continue
 			}
 			clamp := ""
@@ -156,11 +166,5 @@ func library(s *scene.Scene, names, pictures []string) ([]byte, []scene.Note) {
 			}
 		}
 	}
-	var notes []scene.Note
-	for _, r := range scene.Roles {
-		if n := lost[r]; n > 0 {
-			notes = append(notes, scene.Note{Text: fmt.Sprintf("%s in the role %s not written: MTL has no such role", format.Counted(n, "picture", "pictures"), r), Loss: true})
-		}
-	}
-	return b.Bytes(), notes
+	return b.Bytes()
 }

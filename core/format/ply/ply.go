@@ -595,7 +595,7 @@ func Writer() format.Writer {
 
 // Write writes a scene as one binary little-endian PLY.
 func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) {
-	notes := flat.Lost(s, flat.Has{Format: "PLY", Normals: true, UVs: 1, Colours: 1})
+	notes := flat.Lost(s, flat.Has{Format: "PLY", Normals: true, UVs: 1, Colours: 1, VertexAlpha: true})
 	pieces := flat.Pieces(s)
 	// Lines and points have no place in it: that is noted.
 	pieces = slices.DeleteFunc(pieces, func(p flat.Piece) bool { return len(p.Triangles) == 0 })

@@ -33,10 +33,12 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	if err != nil {
 		return nil, nil, fmt.Errorf("write 3MF of %q: %w", s.Name, err)
 	}
-	s = t
+	s, baked := flat.Baked(t)
+	notes = append(notes, baked...)
 	plain := *s
 	plain.Basis = geom.Basis{} // what becomes of it is said above
-	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "3MF", Names: true, Materials: true, Pictures: true, UVs: 1, Colours: 1})...)
+	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "3MF", Names: true, Materials: true, Pictures: true, UVs: 1, Colours: 1, VertexAlpha: true, Owner: true, Licence: true, Text: true,
+		Surface: flat.Surface{Blend: true, Clamp: true, Mirror: true, Roles: []scene.Role{scene.RoleColour}, SaysRoles: true}})...)
 	files := flat.PictureNames(s)
 	used := make([]bool, len(s.Pictures))
 	roles := 0

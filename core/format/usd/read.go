@@ -624,8 +624,19 @@ func (r *reader) surface(sh *prim, m *scene.Material, uvNames []string) {
 			return scene.Repeat
 		}
 		out.WrapU, out.WrapV = wrap("inputs:wrapS"), wrap("inputs:wrapT")
+		factor := [4]float32{1, 1, 1, 1}
+		if v := t.props["inputs:scale"].nums; len(v) == 4 {
+			factor = [4]float32(v)
+		}
+		scaled(m, &out, factor)
 		path, _, _ = strings.Cut(t.props["inputs:st.connect"].word(), ".outputs:")
-		if st := r.prims[path]; st != nil {
+		st := r.prims[path]
+		if st != nil && st.props["info:id"].word() == "UsdTransform2d" {
+			out.Transform = placed(st)
+			path, _, _ = strings.Cut(st.props["inputs:in.connect"].word(), ".outputs:")
+			st = r.prims[path]
+		}
+		if st != nil {
 			for i, n := range uvNames {
 				if n == st.props["inputs:varname"].word() {
 					out.UVSet = i
@@ -644,16 +655,21 @@ func (r *reader) surface(sh *prim, m *scene.Material, uvNames []string) {
 	if c := sh.props["inputs:emissiveColor"].nums; len(c) == 3 {
 		copy(m.Emissive[:], c)
 	}
-	if tex("emissiveColor", scene.RoleEmission) {
-		m.Emissive = [3]float32{1, 1, 1}
-	}
+	tex("emissiveColor", scene.RoleEmission)
 	m.Metallic, m.Roughness = num("metallic", 0), num("roughness", 0.5)
-	if tex("roughness", scene.RoleMetalRgh) || tex("metallic", scene.RoleMetalRgh) {
-		m.Metallic, m.Roughness = num("metallic", 1), num("roughness", 1)
+	if rough, metal := tex("roughness", scene.RoleMetalRgh), tex("metallic", scene.RoleMetalRgh); rough || metal {
+		if !rough {
+			m.Roughness = num("roughness", 0.5)
+		}
+		if !metal {
+			m.Metallic = num("metallic", 0)
+		}
 	}
 	tex("normal", scene.RoleNormal)
 	tex("occlusion", scene.RoleOcclusion)
-	m.BaseColour[3] = num("opacity", 1)
+	if v := sh.props["inputs:opacity"].nums; len(v) > 0 {
+		m.BaseColour[3] = v[0]
+	}
 	cut := num("opacityThreshold", 0)
 	clear := sh.props["inputs:opacity.connect"].word() != "" || m.BaseColour[3] < 1
 	switch {
@@ -673,6 +689,43 @@ func (r *reader) surface(sh *prim, m *scene.Material, uvNames []string) {
 	if *l != (scene.Layers{}) {
 		m.Layers = l
 	}
+}
+
+// scaled puts what a texture's texels are multiplied by where the scene has it.
+func scaled(m *scene.Material, t *scene.Texture, k [4]float32) {
+	switch t.Role {
+	case scene.RoleColour:
+		m.BaseColour = k
+	case scene.RoleEmission:
+		m.Emissive = [3]float32(k[:3])
+	case scene.RoleMetalRgh:
+		m.Roughness, m.Metallic = k[1], k[2]
+	case scene.RoleNormal:
+		if k != [4]float32{1, 1, 1, 1} { // left out where texels are signed already
+			t.Scale = k[0] / 2
+		}
+	case scene.RoleOcclusion:
+		t.Scale = k[0]
+	}
+}
+
+// placed is how a UsdTransform2d moves UVs, with V from above: see the writer.
+func placed(p *prim) *scene.UVTransform {
+	pair := func(name string, usual float32) [2]float32 {
+		if v := p.props["inputs:"+name].nums; len(v) == 2 {
+			return [2]float32(v)
+		}
+		return [2]float32{usual, usual}
+	}
+	x := &scene.UVTransform{Scale: pair("scale", 1)}
+	if v := p.props["inputs:rotation"].nums; len(v) == 1 {
+		x.Rotation = float32(float64(v[0]) * math.Pi / 180)
+	}
+	move := pair("translation", 0)
+	sin, cos := math.Sincos(float64(x.Rotation))
+	sy := float64(x.Scale[1])
+	x.Offset = [2]float32{float32(float64(move[0]) - sin*sy), float32(1 - cos*sy - float64(move[1]))}
+	return x
 }
 
 func (r *reader) picture(ref string) int {

@@ -82,7 +82,9 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	}
 	plain := *s
 	plain.Basis = geom.Basis{}
-	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "USD as it is written here", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 8, Colours: 1, Lines: true, Points: true, Cameras: true})...)
+	notes = append(notes, flat.Lost(&plain, flat.Has{Format: "USD as it is written here", Names: true, Materials: true, Pictures: true, Normals: true, UVs: 8, Colours: 1, Lines: true, Points: true, Cameras: true, VertexAlpha: true, Tree: true,
+		Surface: flat.Surface{Factor: true, Metal: true, MetalFactor: true, Emission: true, EmissionFactor: true, Blend: true, Cutout: true, Cutoff: true, TwoSided: true, Strength: true, Clamp: true, Mirror: true, Sets: true,
+			Roles: []scene.Role{scene.RoleColour, scene.RoleEmission, scene.RoleMetalRgh, scene.RoleNormal, scene.RoleOcclusion}}})...)
 	w := &writer{s: s, files: flat.PictureNames(s)}
 	fmt.Fprintf(w, "#usda 1.0\n(\n    defaultPrim = \"Root\"\n    metersPerUnit = %s\n    upAxis = \"%s\"\n)\n\n", strconv.FormatFloat(unit, 'g', -1, 64), axis)
 	w.open("def Xform", "Root", s.Name, "")
@@ -433,6 +435,21 @@ func (w *writer) material(i int) {
 		w.put("string inputs:varname = \"%s\"", setName(t.UVSet))
 		w.put("float2 outputs:result")
 		w.close()
+		if x := t.Transform; x != nil {
+			// USD counts V from below: with v = 1 - t on both sides, the same turn and
+			// scale, and the offset of what lies at t = 0 (UsdPreviewSurface
+			// specification, Transform2d: scale, rotate, translate).
+			sin, cos := math.Sincos(float64(x.Rotation))
+			sy := float64(x.Scale[1])
+			w.open("def Shader", id(t.Role)+"_place", "", "")
+			w.put("uniform token info:id = \"UsdTransform2d\"")
+			w.put("float2 inputs:in.connect = <%s/%s_uv.outputs:result>", path, id(t.Role))
+			w.put("float inputs:rotation = %g", float32(float64(x.Rotation)*180/math.Pi))
+			w.put("float2 inputs:scale = (%g, %g)", x.Scale[0], x.Scale[1])
+			w.put("float2 inputs:translation = (%g, %g)", float32(float64(x.Offset[0])+sin*sy), float32(1-cos*sy-float64(x.Offset[1])))
+			w.put("float2 outputs:result")
+			w.close()
+		}
 		w.open("def Shader", id(t.Role), "", "")
 		w.put("uniform token info:id = \"UsdUVTexture\"")
 		w.put("asset inputs:file = @%s@", w.files[t.Picture])
@@ -446,14 +463,18 @@ func (w *writer) material(i int) {
 		}
 		w.put("token inputs:wrapS = \"%s\"", wrap(t.WrapU))
 		w.put("token inputs:wrapT = \"%s\"", wrap(t.WrapV))
-		if t.Role == scene.RoleNormal {
-			w.put("float4 inputs:scale = (2, 2, 2, 1)")
-			w.put("float4 inputs:bias = (-1, -1, -1, 0)")
+		scale, bias := looked(m, &t)
+		if scale != [4]float32{1, 1, 1, 1} {
+			w.put("float4 inputs:scale = (%g, %g, %g, %g)", scale[0], scale[1], scale[2], scale[3])
 		}
-		if t.Role == scene.RoleColour && m.BaseColour != [4]float32{1, 1, 1, 1} {
-			w.put("float4 inputs:scale = (%g, %g, %g, %g)", m.BaseColour[0], m.BaseColour[1], m.BaseColour[2], m.BaseColour[3])
+		if bias != [4]float32{} {
+			w.put("float4 inputs:bias = (%g, %g, %g, %g)", bias[0], bias[1], bias[2], bias[3])
 		}
-		w.put("float2 inputs:st.connect = <%s/%s_uv.outputs:result>", path, id(t.Role))
+		from := id(t.Role) + "_uv"
+		if t.Transform != nil {
+			from = id(t.Role) + "_place"
+		}
+		w.put("float2 inputs:st.connect = <%s/%s.outputs:result>", path, from)
 		w.put("float3 outputs:rgb")
 		for _, c := range "rgba" {
 			w.put("float outputs:%c", c)
@@ -461,6 +482,27 @@ func (w *writer) material(i int) {
 		w.close()
 	}
 	w.close()
+}
+
+// looked is what a texel is multiplied by, and what is added: the factors that
+// stand beside a picture, and how far normals and occlusion count.
+func looked(m *scene.Material, t *scene.Texture) (scale, bias [4]float32) {
+	scale = [4]float32{1, 1, 1, 1}
+	switch t.Role {
+	case scene.RoleColour:
+		scale = m.BaseColour
+	case scene.RoleEmission:
+		scale = [4]float32{m.Emissive[0], m.Emissive[1], m.Emissive[2], 1}
+	case scene.RoleMetalRgh:
+		scale = [4]float32{1, m.Roughness, m.Metallic, 1}
+	case scene.RoleNormal: // from 0..1 to -1..1
+		k := t.Scale
+		return [4]float32{2 * k, 2 * k, 2, 1}, [4]float32{-k, -k, -1, 0}
+	case scene.RoleOcclusion: // 1 + strength * (texel - 1), as glTF 2.0 has it (3.9.3)
+		k := t.Scale
+		return [4]float32{k, k, k, 1}, [4]float32{1 - k, 1 - k, 1 - k, 0}
+	}
+	return scale, bias
 }
 
 // pack makes the package: a ZIP without compression in which each file's bytes

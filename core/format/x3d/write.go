@@ -58,7 +58,8 @@ func write(s *scene.Scene, name string, asXML bool) ([]format.Written, []scene.N
 	}
 	plain := *s
 	plain.Basis = geom.Basis{} // what becomes of it is said above
-	notes = append(notes, flat.Lost(&plain, flat.Has{Format: title, Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true, Cameras: true, Lights: true})...)
+	notes = append(notes, flat.Lost(&plain, flat.Has{Format: title, Names: true, Materials: true, Pictures: true, Normals: true, UVs: 1, Colours: 1, Lines: true, Points: true, Cameras: true, Lights: true, VertexAlpha: asXML, Tree: true, Instances: true,
+		Surface: surfaceOf(asXML)})...)
 	pictures := flat.PictureNames(s)
 	w := writer{s: turned, xml: asXML, pictures: pictures, looks: map[look]string{}, lost: map[string]int{}, renamed: map[string]bool{}}
 	roots := w.tree()
@@ -463,4 +464,15 @@ func (w *writer) element(m *made) {
 		w.element(k)
 	}
 	w.b.WriteString("</" + m.typ + ">\n")
+}
+
+// surfaceOf is what materials can say: X3D 4.0 has physical ones; VRML97 has
+// colours and one picture.
+func surfaceOf(asXML bool) flat.Surface {
+	x := flat.Surface{Emission: true, Blend: true, TwoSided: true, Clamp: true, Roles: []scene.Role{scene.RoleColour}, SaysRoles: true, Mirror: true, Sets: true, Cutoff: true, Cutout: asXML}
+	if asXML {
+		x.Factor, x.Metal, x.EmissionFactor, x.Unlit, x.Strength = true, true, true, true, true
+		x.Roles = []scene.Role{scene.RoleColour, scene.RoleNormal, scene.RoleOcclusion, scene.RoleEmission, scene.RoleMetalRgh}
+	}
+	return x
 }
