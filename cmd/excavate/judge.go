@@ -152,7 +152,7 @@ func printComparison(w io.Writer, x appraise.Comparison) {
 	for _, list := range []struct {
 		what string
 		rows []appraise.Row
-	}{{"figure", x.Figures}, {"bone", x.Bones}, {"material", x.Materials}, {"set", x.Sets}, {"motion", x.Motions}} {
+	}{{"figure", x.Figures}, {"bone", x.Bones}, {"material", x.Materials}, {"set", x.Sets}, {"motion", x.Motions}, {"thing", x.Things}} {
 		for _, r := range list.rows {
 			row(list.what, r, "")
 		}
@@ -164,4 +164,5 @@ func printComparison(w io.Writer, x appraise.Comparison) {
 		}
 		row("picture", r.Row, more)
 	}
+	fmt.Fprintf(w, "  not compared: %s\n", strings.Join(x.NotCompared, "; "))
 }

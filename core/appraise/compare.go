@@ -281,7 +281,9 @@ func materials(s *scene.Scene) (out traits) {
 // textured is a material's textures in the order of their roles.
 func textured(list []scene.Texture) []scene.Texture {
 	out := slices.Clone(list)
-	slices.SortStableFunc(out, func(a, b scene.Texture) int { return slices.Index(scene.Roles, a.Role) - slices.Index(scene.Roles, b.Role) })
+	slices.SortStableFunc(out, func(a, b scene.Texture) int {
+		return slices.Index(scene.Roles, a.Role) - slices.Index(scene.Roles, b.Role)
+	})
 	return out
 }
 

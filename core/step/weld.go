@@ -11,7 +11,7 @@ import (
 
 // WeldParams says which vertices become one.
 type WeldParams struct {
-	Distance float64 `json:"distance" jsonschema:"title=Weld within,minimum=0,maximum=1e+06" jsonschema_extras:"unit=m"`
+	Distance float64 `json:"distance" jsonschema:"title=Weld within,minimum=0,maximum=1e+06" jsonschema_extras:"unit=m,shown=mm"`
 	Angle    float64 `json:"angle" jsonschema:"title=Keep edges harder than,minimum=0,maximum=180" jsonschema_extras:"unit=degrees"`
 }
 

@@ -384,6 +384,27 @@ func (e SourceState) Valid() bool {
 	}
 }
 
+// Defines values for TakenKind.
+const (
+	TakenKindFind   TakenKind = "find"
+	TakenKindLayout TakenKind = "layout"
+	TakenKindSource TakenKind = "source"
+)
+
+// Valid indicates whether the value is a known member of the TakenKind enum.
+func (e TakenKind) Valid() bool {
+	switch e {
+	case TakenKindFind:
+		return true
+	case TakenKindLayout:
+		return true
+	case TakenKindSource:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReadAs.
 const (
 	ReadAsDeclared ReadAs = "declared"
@@ -1227,12 +1248,18 @@ type Kind string
 type Layout struct {
 	Check    LayoutCheck `json:"check"`
 	Document string      `json:"document"`
-	Head     int         `json:"head"`
-	Id       int64       `json:"id"`
-	Name     string      `json:"name"`
-	Project  int64       `json:"project"`
-	Version  int         `json:"version"`
-	Versions []struct {
+
+	// Draft what was typed and not kept, if anything
+	Draft *string `json:"draft,omitempty"`
+
+	// DraftBase the version that the draft is made of
+	DraftBase *int   `json:"draftBase,omitempty"`
+	Head      int    `json:"head"`
+	Id        int64  `json:"id"`
+	Name      string `json:"name"`
+	Project   int64  `json:"project"`
+	Version   int    `json:"version"`
+	Versions  []struct {
 		Made string `json:"made"`
 		No   int    `json:"no"`
 	} `json:"versions"`
@@ -1419,7 +1446,10 @@ type Origin struct {
 	Entries []string `json:"entries"`
 	Rights  *Terms   `json:"rights,omitempty"`
 	Sha256  *string  `json:"sha256,omitempty"`
-	Source  string   `json:"source"`
+
+	// Short the terms in a few words
+	Short  *string `json:"short,omitempty"`
+	Source string  `json:"source"`
 
 	// Text a licence file that lies with it
 	Text *string `json:"text,omitempty"`
@@ -1580,11 +1610,12 @@ type Rehearsal struct {
 
 // SceneComparison defines model for SceneComparison.
 type SceneComparison struct {
-	Bones     []DiffRow `json:"bones"`
-	Figures   []DiffRow `json:"figures"`
-	Materials []DiffRow `json:"materials"`
-	Motions   []DiffRow `json:"motions"`
-	Pictures  []struct {
+	Bones       []DiffRow `json:"bones"`
+	Figures     []DiffRow `json:"figures"`
+	Materials   []DiffRow `json:"materials"`
+	Motions     []DiffRow `json:"motions"`
+	NotCompared []string  `json:"notCompared"`
+	Pictures    []struct {
 		A      string  `json:"a"`
 		B      string  `json:"b"`
 		Differ bool    `json:"differ"`
@@ -1607,8 +1638,11 @@ type SceneComparison struct {
 		Sampled bool       `json:"sampled"`
 		Unit    string     `json:"unit"`
 	} `json:"surface"`
-	Tolerance float64 `json:"tolerance"`
-	Verdict   string  `json:"verdict"`
+
+	// Things cameras, lights, weights, terms, and what makes an avatar
+	Things    []DiffRow `json:"things"`
+	Tolerance float64   `json:"tolerance"`
+	Verdict   string    `json:"verdict"`
 }
 
 // Selected defines model for Selected.
@@ -1754,6 +1788,19 @@ type Strip struct {
 	Size int64 `json:"size"`
 	To   int64 `json:"to"`
 }
+
+// Taken defines model for Taken.
+type Taken struct {
+	// Also what went with it, in words
+	Also []string  `json:"also"`
+	Id   int64     `json:"id"`
+	Kind TakenKind `json:"kind"`
+	Made string    `json:"made"`
+	Name string    `json:"name"`
+}
+
+// TakenKind defines model for Taken.Kind.
+type TakenKind string
 
 // Target defines model for Target.
 type Target struct {
@@ -2039,6 +2086,12 @@ type PutLayoutJSONBody struct {
 	Document string `json:"document"`
 }
 
+// PutDraftJSONBody defines parameters for PutDraft.
+type PutDraftJSONBody struct {
+	Base     int    `json:"base"`
+	Document string `json:"document"`
+}
+
 // CreateProjectJSONBody defines parameters for CreateProject.
 type CreateProjectJSONBody struct {
 	Name string `json:"name"`
@@ -2274,6 +2327,9 @@ type CheckLayoutJSONRequestBody CheckLayoutJSONBody
 // PutLayoutJSONRequestBody defines body for PutLayout for application/json ContentType.
 type PutLayoutJSONRequestBody PutLayoutJSONBody
 
+// PutDraftJSONRequestBody defines body for PutDraft for application/json ContentType.
+type PutDraftJSONRequestBody PutDraftJSONBody
+
 // CreateProjectJSONRequestBody defines body for CreateProject for application/json ContentType.
 type CreateProjectJSONRequestBody CreateProjectJSONBody
 
@@ -2457,6 +2513,9 @@ type ServerInterface interface {
 	// (PUT /api/finds/{find}/readings)
 	PutReadings(c fiber.Ctx, find int64) error
 
+	// (GET /api/finds/{find}/sources)
+	FindSources(c fiber.Ctx, find int64) error
+
 	// (GET /api/formats)
 	ListFormats(c fiber.Ctx) error
 
@@ -2483,6 +2542,12 @@ type ServerInterface interface {
 
 	// (GET /api/layouts/{layout}/document)
 	LayoutDocument(c fiber.Ctx, layout int64) error
+
+	// (DELETE /api/layouts/{layout}/draft)
+	DropDraft(c fiber.Ctx, layout int64) error
+
+	// (PUT /api/layouts/{layout}/draft)
+	PutDraft(c fiber.Ctx, layout int64) error
 
 	// (GET /api/library)
 	ListLibrary(c fiber.Ctx) error
@@ -2585,6 +2650,12 @@ type ServerInterface interface {
 
 	// (PUT /api/projects/{project}/sources/order)
 	OrderSources(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/taken)
+	ListTaken(c fiber.Ctx, project ProjectID) error
+
+	// (DELETE /api/projects/{project}/taken/{taken})
+	PutBack(c fiber.Ctx, project ProjectID, taken int64) error
 
 	// (POST /api/projects/{project}/uploads)
 	BeginUpload(c fiber.Ctx, project ProjectID) error
@@ -4475,6 +4546,35 @@ func (siw *ServerInterfaceWrapper) PutReadings(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// FindSources operation middleware
+func (siw *ServerInterfaceWrapper) FindSources(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "find" -------------
+	var find int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "find", c.Params("find"), &find, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindSources(c, find)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListFormats operation middleware
 func (siw *ServerInterfaceWrapper) ListFormats(c fiber.Ctx) error {
 
@@ -4717,6 +4817,64 @@ func (siw *ServerInterfaceWrapper) LayoutDocument(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.LayoutDocument(c, layout)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DropDraft operation middleware
+func (siw *ServerInterfaceWrapper) DropDraft(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "layout" -------------
+	var layout int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "layout", c.Params("layout"), &layout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter layout: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DropDraft(c, layout)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PutDraft operation middleware
+func (siw *ServerInterfaceWrapper) PutDraft(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "layout" -------------
+	var layout int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "layout", c.Params("layout"), &layout, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter layout: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PutDraft(c, layout)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -5944,6 +6102,72 @@ func (siw *ServerInterfaceWrapper) OrderSources(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ListTaken operation middleware
+func (siw *ServerInterfaceWrapper) ListTaken(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListTaken(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PutBack operation middleware
+func (siw *ServerInterfaceWrapper) PutBack(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// ------------- Path parameter "taken" -------------
+	var taken int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "taken", c.Params("taken"), &taken, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter taken: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PutBack(c, project, taken)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // BeginUpload operation middleware
 func (siw *ServerInterfaceWrapper) BeginUpload(c fiber.Ctx) error {
 
@@ -6899,6 +7123,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Put(options.BaseURL+"/api/layouts/:layout", wrapper.PutLayout)
 
+	router.Delete(options.BaseURL+"/api/layouts/:layout/draft", wrapper.DropDraft)
+
+	router.Put(options.BaseURL+"/api/layouts/:layout/draft", wrapper.PutDraft)
+
 	router.Get(options.BaseURL+"/api/layouts/:layout/document", wrapper.LayoutDocument)
 
 	router.Get(options.BaseURL+"/api/layouts/:layout/coverage", wrapper.GetCoverage)
@@ -6964,6 +7192,12 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Delete(options.BaseURL+"/api/finds/:find", wrapper.DeleteFind)
 
 	router.Get(options.BaseURL+"/api/finds/:find", wrapper.GetFind)
+
+	router.Get(options.BaseURL+"/api/projects/:project/taken", wrapper.ListTaken)
+
+	router.Delete(options.BaseURL+"/api/projects/:project/taken/:taken", wrapper.PutBack)
+
+	router.Get(options.BaseURL+"/api/finds/:find/sources", wrapper.FindSources)
 
 	router.Post(options.BaseURL+"/api/finds/:find/decode", wrapper.DecodeFind)
 

@@ -239,15 +239,51 @@ func (s *Server) CreateFind(c fiber.Ctx, id ProjectID) error {
 
 func (s *Server) GetFind(c fiber.Ctx, id int64) error { return s.sendFind(c, 200, id) }
 
-func (s *Server) DeleteFind(c fiber.Ctx, id int64) error {
+func (s *Server) FindSources(c fiber.Ctx, id int64) error {
 	row, err := s.svc.Store.GetFind(c.Context(), id)
 	if row, err = project.Known(row, err, "find", id); err != nil {
 		return err
 	}
-	if err := s.svc.Store.DeleteFind(c.Context(), id); err != nil {
+	list, err := s.svc.SourcesOf(c.Context(), row)
+	if err != nil {
 		return err
 	}
-	if err := s.svc.Store.TouchProject(c.Context(), row.ProjectID); err != nil {
+	out := []Origin{}
+	for _, o := range list {
+		x := Origin{Source: o.Source, Entries: o.Entries, Sha256: optional(o.SHA256), Text: optional(o.Text), Short: ptr(value(o.Rights).Short())}
+		if o.Rights != nil {
+			x.Rights = ptr(termsOut(*o.Rights))
+		}
+		out = append(out, x)
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) DeleteFind(c fiber.Ctx, id int64) error {
+	if err := s.svc.TakeOutFind(c.Context(), id); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) ListTaken(c fiber.Ctx, id ProjectID) error {
+	rows, err := s.svc.Taken(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	out := []Taken{}
+	for _, r := range rows {
+		t := Taken{Id: r.ID, Kind: TakenKind(r.Kind), Name: r.Name, Made: r.Made.UTC().Format(time.RFC3339)}
+		if err := json.Unmarshal(r.Also, &t.Also); err != nil {
+			return err
+		}
+		out = append(out, t)
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) PutBack(c fiber.Ctx, id ProjectID, taken int64) error {
+	if err := s.svc.PutBack(c.Context(), id, taken); err != nil {
 		return err
 	}
 	return c.SendStatus(204)

@@ -127,7 +127,28 @@ func (s *Server) sendLayout(c fiber.Ctx, id int64, version int) error {
 			No   int    `json:"no"`
 		}{v.Made.UTC().Format(time.RFC3339), int(v.No)})
 	}
+	if row.Draft.Valid {
+		out.Draft, out.DraftBase = ptr(row.Draft.String), ptr(int(row.DraftBase))
+	}
 	return c.JSON(out)
+}
+
+func (s *Server) PutDraft(c fiber.Ctx, id int64) error {
+	b, err := body[PutDraftJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	if err := s.svc.SaveDraft(c.Context(), id, b.Base, []byte(b.Document)); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) DropDraft(c fiber.Ctx, id int64) error {
+	if err := s.svc.SaveDraft(c.Context(), id, 0, nil); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
 }
 
 func (s *Server) GetLayout(c fiber.Ctx, id int64, p GetLayoutParams) error {

@@ -113,7 +113,7 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 	a.stop = stop
 	a.pool.Start(wctx, c.Workers)
 	go a.Service.Rounds(wctx)
-	if err := a.st.ForgetJobs(ctx); err != nil {
+	if err := errors.Join(a.st.ForgetJobs(ctx), a.Service.Forget(ctx)); err != nil {
 		return nil, err
 	}
 	if a.server, err = api.New(a.Service, web.FS(), c.Log); err != nil {

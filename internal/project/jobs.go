@@ -366,9 +366,19 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 	return s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), Name: target.FileName(f.Name, ".zip"), ID: d.ID})
 }
 
-// OriginsOf are the sources that a find came from. Terms that were stated by
-// hand since count; what was taken out of the project is as it was.
+// OriginsOf are the sources that a find came from, with the digests of those
+// that are files.
 func (s *Service) OriginsOf(ctx context.Context, f db.Find) ([]find.Origin, error) {
+	list, err := s.SourcesOf(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	return list, s.digested(ctx, f.ProjectID, list)
+}
+
+// SourcesOf are the sources that a find came from. Terms that were stated by
+// hand since count; what was taken out of the project is as it was.
+func (s *Service) SourcesOf(ctx context.Context, f db.Find) ([]find.Origin, error) {
 	var m struct {
 		Origins []find.Origin `json:"origins"`
 	}
@@ -378,10 +388,7 @@ func (s *Service) OriginsOf(ctx context.Context, f db.Find) ([]find.Origin, erro
 	if len(m.Origins) == 0 { // of an earlier version
 		m.Origins = []find.Origin{{Source: f.SourceLabel, Entries: []string{f.EntryPath}}}
 	}
-	if err := s.stated(ctx, f.ProjectID, m.Origins); err != nil {
-		return nil, err
-	}
-	return m.Origins, s.digested(ctx, f.ProjectID, m.Origins)
+	return m.Origins, s.stated(ctx, f.ProjectID, m.Origins)
 }
 
 // digested fills in the digests of archives that were too large to be digested

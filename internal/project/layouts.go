@@ -114,6 +114,9 @@ func (s *Service) SaveLayout(ctx context.Context, id int64, base int, doc []byte
 		if err := q.LayoutHead(ctx, db.LayoutHeadParams{Head: row.Head, Good: row.Good, ID: id}); err != nil {
 			return err
 		}
+		if err := q.LayoutDraft(ctx, db.LayoutDraftParams{ID: id}); err != nil {
+			return err
+		}
 		return q.TouchProject(ctx, row.ProjectID)
 	})
 	if err != nil || !works {
@@ -122,16 +125,16 @@ func (s *Service) SaveLayout(ctx context.Context, id int64, base int, doc []byte
 	return s.recognise(ctx, row.ProjectID)
 }
 
-// DeleteLayout forgets a layout and its versions.
-func (s *Service) DeleteLayout(ctx context.Context, id int64) error {
+// SaveDraft saves what is typed in a layout's editor and not kept yet.
+func (s *Service) SaveDraft(ctx context.Context, id int64, base int, doc []byte) error {
+	if len(doc) > limit.DocumentBytes {
+		return userErr(400, "a layout has at most %d bytes", limit.DocumentBytes)
+	}
 	row, err := s.Store.GetLayout(ctx, id)
 	if row, err = Known(row, err, "layout", id); err != nil {
 		return err
 	}
-	if err := s.Store.DeleteLayout(ctx, id); err != nil {
-		return err
-	}
-	return s.recognise(ctx, row.ProjectID)
+	return s.Store.LayoutDraft(ctx, db.LayoutDraftParams{Draft: sql.NullString{String: string(doc), Valid: doc != nil}, DraftBase: int32(base), ID: id})
 }
 
 func (s *Service) recognise(ctx context.Context, project int64) error {

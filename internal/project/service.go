@@ -285,25 +285,6 @@ func (s *Service) Order(ctx context.Context, project int64, ids []int64) error {
 	return s.Refind(ctx, project) // another source may win now
 }
 
-// Remove takes a source out of its project, with those mounted from within
-// it. What lies on disk stays, but for copies that were dropped or pulled in.
-func (s *Service) Remove(ctx context.Context, id int64) error {
-	row, err := s.Store.GetSource(ctx, id)
-	if row, err = Known(row, err, "source", id); err != nil {
-		return err
-	}
-	if err := s.keepOrigins(ctx, row.ProjectID); err != nil {
-		return err
-	}
-	if err := s.Store.DeleteSource(ctx, id); err != nil {
-		return err
-	}
-	if row.Origin != "path" && !row.ParentID.Valid {
-		s.dropCopy(ctx, row)
-	}
-	return s.Store.TouchProject(ctx, row.ProjectID)
-}
-
 // dropCopy removes a copy of ours that no source uses any more.
 func (s *Service) dropCopy(ctx context.Context, row db.Source) {
 	var n int

@@ -1,8 +1,8 @@
 -- name: ListProjects :many
-SELECT * FROM projects ORDER BY id;
+SELECT * FROM projects WHERE bin_of IS NULL ORDER BY id;
 
 -- name: GetProject :one
-SELECT * FROM projects WHERE id = ?;
+SELECT * FROM projects WHERE id = ? AND bin_of IS NULL;
 
 -- name: CreateProject :execlastid
 INSERT INTO projects (name) VALUES (?);
@@ -349,3 +349,54 @@ UPDATE devices SET token = '' WHERE id = ?;
 
 -- name: FindModel :exec
 UPDATE finds SET model = ? WHERE id = ?;
+
+-- name: LayoutDraft :exec
+UPDATE layouts SET draft = ?, draft_base = ? WHERE id = ?;
+
+-- name: FindBin :one
+SELECT id FROM projects WHERE bin_of = ?;
+
+-- name: CreateBin :execlastid
+INSERT INTO projects (name, bin_of) VALUES ('', ?);
+
+-- name: MoveSource :exec
+UPDATE sources SET project_id = ? WHERE id = ?;
+
+-- name: MoveFind :exec
+UPDATE finds SET project_id = ? WHERE id = ?;
+
+-- name: MoveChains :exec
+UPDATE chains SET project_id = ? WHERE find_id = ?;
+
+-- name: MoveDeliveries :exec
+UPDATE deliveries SET project_id = ? WHERE chain_id IN (SELECT id FROM chains WHERE find_id = ?);
+
+-- name: MoveLayout :exec
+UPDATE layouts SET project_id = ?, name = ? WHERE id = ?;
+
+-- name: DeliveriesOfFind :one
+SELECT COUNT(*) FROM deliveries WHERE chain_id IN (SELECT id FROM chains WHERE find_id = ?);
+
+-- name: BookmarksOfSource :one
+SELECT COUNT(*) FROM bookmarks WHERE source_id = ?;
+
+-- name: FindsOfSource :many
+SELECT id FROM finds WHERE source_id = ? ORDER BY id;
+
+-- name: SetFindSource :exec
+UPDATE finds SET source_id = ? WHERE id = ?;
+
+-- name: AddTaken :execlastid
+INSERT INTO taken_out (project_id, kind, thing_id, name, also, finds) VALUES (?, ?, ?, ?, ?, ?);
+
+-- name: ListTaken :many
+SELECT * FROM taken_out WHERE project_id = ? ORDER BY id DESC LIMIT 50;
+
+-- name: LockTaken :one
+SELECT * FROM taken_out WHERE id = ? AND project_id = ? FOR UPDATE;
+
+-- name: OldTaken :many
+SELECT * FROM taken_out WHERE made < CURRENT_TIMESTAMP(3) - INTERVAL 1 DAY;
+
+-- name: DropTaken :exec
+DELETE FROM taken_out WHERE id = ?;

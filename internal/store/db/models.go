@@ -136,6 +136,8 @@ type Layout struct {
 	Head      int32
 	Good      int32
 	Coverage  json.RawMessage
+	Draft     sql.NullString
+	DraftBase int32
 }
 
 type LayoutVersion struct {
@@ -162,6 +164,7 @@ type Project struct {
 	Name    string
 	Version int64
 	Created time.Time
+	BinOf   sql.NullInt64
 }
 
 type Result struct {
@@ -205,4 +208,15 @@ type Source struct {
 	NextSlot   int32
 	Remarks    json.RawMessage
 	Rights     json.RawMessage
+}
+
+type TakenOut struct {
+	ID        int64
+	ProjectID int64
+	Kind      string
+	ThingID   int64
+	Name      string
+	Also      json.RawMessage
+	Finds     json.RawMessage
+	Made      time.Time
 }

@@ -92,6 +92,34 @@ func (q *Queries) AddRevision(ctx context.Context, arg AddRevisionParams) error 
 	return err
 }
 
+const addTaken = `-- name: AddTaken :execlastid
+INSERT INTO taken_out (project_id, kind, thing_id, name, also, finds) VALUES (?, ?, ?, ?, ?, ?)
+`
+
+type AddTakenParams struct {
+	ProjectID int64
+	Kind      string
+	ThingID   int64
+	Name      string
+	Also      json.RawMessage
+	Finds     json.RawMessage
+}
+
+func (q *Queries) AddTaken(ctx context.Context, arg AddTakenParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, addTaken,
+		arg.ProjectID,
+		arg.Kind,
+		arg.ThingID,
+		arg.Name,
+		arg.Also,
+		arg.Finds,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.LastInsertId()
+}
+
 const beatJob = `-- name: BeatJob :execrows
 UPDATE jobs SET done = ?, total = ?, unit = ?, bytes = ?, bytes_total = ?, lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND
 WHERE id = ? AND worker = ? AND state = 'running' AND cancel = FALSE
@@ -130,6 +158,17 @@ UPDATE finds SET state = 'decoding', error = 'null' WHERE id = ? AND state IN ('
 func (q *Queries) BeginFind(ctx context.Context, id int64) error {
 	_, err := q.db.ExecContext(ctx, beginFind, id)
 	return err
+}
+
+const bookmarksOfSource = `-- name: BookmarksOfSource :one
+SELECT COUNT(*) FROM bookmarks WHERE source_id = ?
+`
+
+func (q *Queries) BookmarksOfSource(ctx context.Context, sourceID int64) (int64, error) {
+	row := q.db.QueryRowContext(ctx, bookmarksOfSource, sourceID)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
 }
 
 const busyJobs = `-- name: BusyJobs :one
@@ -183,6 +222,18 @@ func (q *Queries) ChainsOfFind(ctx context.Context, findID int64) ([]int64, erro
 		return nil, err
 	}
 	return items, nil
+}
+
+const createBin = `-- name: CreateBin :execlastid
+INSERT INTO projects (name, bin_of) VALUES ('', ?)
+`
+
+func (q *Queries) CreateBin(ctx context.Context, binOf sql.NullInt64) (int64, error) {
+	result, err := q.db.ExecContext(ctx, createBin, binOf)
+	if err != nil {
+		return 0, err
+	}
+	return result.LastInsertId()
 }
 
 const createChain = `-- name: CreateChain :execlastid
@@ -461,6 +512,17 @@ func (q *Queries) DeleteSource(ctx context.Context, id int64) error {
 	return err
 }
 
+const deliveriesOfFind = `-- name: DeliveriesOfFind :one
+SELECT COUNT(*) FROM deliveries WHERE chain_id IN (SELECT id FROM chains WHERE find_id = ?)
+`
+
+func (q *Queries) DeliveriesOfFind(ctx context.Context, findID int64) (int64, error) {
+	row := q.db.QueryRowContext(ctx, deliveriesOfFind, findID)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
 const deliveryFailed = `-- name: DeliveryFailed :exec
 UPDATE deliveries SET state = 'failed', error = ? WHERE id = ?
 `
@@ -567,6 +629,15 @@ func (q *Queries) DropRevisionsAfter(ctx context.Context, arg DropRevisionsAfter
 	return err
 }
 
+const dropTaken = `-- name: DropTaken :exec
+DELETE FROM taken_out WHERE id = ?
+`
+
+func (q *Queries) DropTaken(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, dropTaken, id)
+	return err
+}
+
 const endJob = `-- name: EndJob :exec
 UPDATE jobs SET state = ?, error = ?, ended = CURRENT_TIMESTAMP(3), lease_until = NULL WHERE id = ? AND worker = ? AND state = 'running'
 `
@@ -647,6 +718,17 @@ type FindBasisParams struct {
 func (q *Queries) FindBasis(ctx context.Context, arg FindBasisParams) error {
 	_, err := q.db.ExecContext(ctx, findBasis, arg.Basis, arg.ID)
 	return err
+}
+
+const findBin = `-- name: FindBin :one
+SELECT id FROM projects WHERE bin_of = ?
+`
+
+func (q *Queries) FindBin(ctx context.Context, binOf sql.NullInt64) (int64, error) {
+	row := q.db.QueryRowContext(ctx, findBin, binOf)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
 }
 
 const findFailed = `-- name: FindFailed :exec
@@ -782,6 +864,33 @@ func (q *Queries) FindReady(ctx context.Context, arg FindReadyParams) error {
 		arg.ID,
 	)
 	return err
+}
+
+const findsOfSource = `-- name: FindsOfSource :many
+SELECT id FROM finds WHERE source_id = ? ORDER BY id
+`
+
+func (q *Queries) FindsOfSource(ctx context.Context, sourceID sql.NullInt64) ([]int64, error) {
+	rows, err := q.db.QueryContext(ctx, findsOfSource, sourceID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const forgetJobs = `-- name: ForgetJobs :exec
@@ -967,7 +1076,7 @@ func (q *Queries) GetJob(ctx context.Context, id int64) (Job, error) {
 }
 
 const getLayout = `-- name: GetLayout :one
-SELECT id, project_id, name, head, good, coverage FROM layouts WHERE id = ?
+SELECT id, project_id, name, head, good, coverage, draft, draft_base FROM layouts WHERE id = ?
 `
 
 func (q *Queries) GetLayout(ctx context.Context, id int64) (Layout, error) {
@@ -980,12 +1089,14 @@ func (q *Queries) GetLayout(ctx context.Context, id int64) (Layout, error) {
 		&i.Head,
 		&i.Good,
 		&i.Coverage,
+		&i.Draft,
+		&i.DraftBase,
 	)
 	return i, err
 }
 
 const getProject = `-- name: GetProject :one
-SELECT id, name, version, created FROM projects WHERE id = ?
+SELECT id, name, version, created, bin_of FROM projects WHERE id = ? AND bin_of IS NULL
 `
 
 func (q *Queries) GetProject(ctx context.Context, id int64) (Project, error) {
@@ -996,6 +1107,7 @@ func (q *Queries) GetProject(ctx context.Context, id int64) (Project, error) {
 		&i.Name,
 		&i.Version,
 		&i.Created,
+		&i.BinOf,
 	)
 	return i, err
 }
@@ -1336,6 +1448,21 @@ func (q *Queries) LayoutCoverage(ctx context.Context, arg LayoutCoverageParams) 
 	return err
 }
 
+const layoutDraft = `-- name: LayoutDraft :exec
+UPDATE layouts SET draft = ?, draft_base = ? WHERE id = ?
+`
+
+type LayoutDraftParams struct {
+	Draft     sql.NullString
+	DraftBase int32
+	ID        int64
+}
+
+func (q *Queries) LayoutDraft(ctx context.Context, arg LayoutDraftParams) error {
+	_, err := q.db.ExecContext(ctx, layoutDraft, arg.Draft, arg.DraftBase, arg.ID)
+	return err
+}
+
 const layoutHead = `-- name: LayoutHead :exec
 UPDATE layouts SET head = ?, good = ? WHERE id = ?
 `
@@ -1352,7 +1479,7 @@ func (q *Queries) LayoutHead(ctx context.Context, arg LayoutHeadParams) error {
 }
 
 const layoutNamed = `-- name: LayoutNamed :one
-SELECT id, project_id, name, head, good, coverage FROM layouts WHERE project_id = ? AND name = ?
+SELECT id, project_id, name, head, good, coverage, draft, draft_base FROM layouts WHERE project_id = ? AND name = ?
 `
 
 type LayoutNamedParams struct {
@@ -1370,6 +1497,8 @@ func (q *Queries) LayoutNamed(ctx context.Context, arg LayoutNamedParams) (Layou
 		&i.Head,
 		&i.Good,
 		&i.Coverage,
+		&i.Draft,
+		&i.DraftBase,
 	)
 	return i, err
 }
@@ -1654,7 +1783,7 @@ func (q *Queries) ListFinds(ctx context.Context, projectID int64) ([]Find, error
 }
 
 const listLayouts = `-- name: ListLayouts :many
-SELECT id, project_id, name, head, good, coverage FROM layouts WHERE project_id = ? ORDER BY name
+SELECT id, project_id, name, head, good, coverage, draft, draft_base FROM layouts WHERE project_id = ? ORDER BY name
 `
 
 func (q *Queries) ListLayouts(ctx context.Context, projectID int64) ([]Layout, error) {
@@ -1673,6 +1802,8 @@ func (q *Queries) ListLayouts(ctx context.Context, projectID int64) ([]Layout, e
 			&i.Head,
 			&i.Good,
 			&i.Coverage,
+			&i.Draft,
+			&i.DraftBase,
 		); err != nil {
 			return nil, err
 		}
@@ -1720,7 +1851,7 @@ func (q *Queries) ListPins(ctx context.Context, projectID int64) ([]Pin, error) 
 }
 
 const listProjects = `-- name: ListProjects :many
-SELECT id, name, version, created FROM projects ORDER BY id
+SELECT id, name, version, created, bin_of FROM projects WHERE bin_of IS NULL ORDER BY id
 `
 
 func (q *Queries) ListProjects(ctx context.Context) ([]Project, error) {
@@ -1737,6 +1868,7 @@ func (q *Queries) ListProjects(ctx context.Context) ([]Project, error) {
 			&i.Name,
 			&i.Version,
 			&i.Created,
+			&i.BinOf,
 		); err != nil {
 			return nil, err
 		}
@@ -1803,6 +1935,42 @@ func (q *Queries) ListSources(ctx context.Context, projectID int64) ([]Source, e
 	return items, nil
 }
 
+const listTaken = `-- name: ListTaken :many
+SELECT id, project_id, kind, thing_id, name, also, finds, made FROM taken_out WHERE project_id = ? ORDER BY id DESC LIMIT 50
+`
+
+func (q *Queries) ListTaken(ctx context.Context, projectID int64) ([]TakenOut, error) {
+	rows, err := q.db.QueryContext(ctx, listTaken, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []TakenOut
+	for rows.Next() {
+		var i TakenOut
+		if err := rows.Scan(
+			&i.ID,
+			&i.ProjectID,
+			&i.Kind,
+			&i.ThingID,
+			&i.Name,
+			&i.Also,
+			&i.Finds,
+			&i.Made,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const lockChain = `-- name: LockChain :one
 SELECT id, project_id, find_id, name, target, head FROM chains WHERE id = ? FOR UPDATE
 `
@@ -1822,7 +1990,7 @@ func (q *Queries) LockChain(ctx context.Context, id int64) (Chain, error) {
 }
 
 const lockLayout = `-- name: LockLayout :one
-SELECT id, project_id, name, head, good, coverage FROM layouts WHERE id = ? FOR UPDATE
+SELECT id, project_id, name, head, good, coverage, draft, draft_base FROM layouts WHERE id = ? FOR UPDATE
 `
 
 func (q *Queries) LockLayout(ctx context.Context, id int64) (Layout, error) {
@@ -1835,6 +2003,8 @@ func (q *Queries) LockLayout(ctx context.Context, id int64) (Layout, error) {
 		&i.Head,
 		&i.Good,
 		&i.Coverage,
+		&i.Draft,
+		&i.DraftBase,
 	)
 	return i, err
 }
@@ -1848,6 +2018,102 @@ func (q *Queries) LockSource(ctx context.Context, id int64) (int64, error) {
 	var id_2 int64
 	err := row.Scan(&id_2)
 	return id_2, err
+}
+
+const lockTaken = `-- name: LockTaken :one
+SELECT id, project_id, kind, thing_id, name, also, finds, made FROM taken_out WHERE id = ? AND project_id = ? FOR UPDATE
+`
+
+type LockTakenParams struct {
+	ID        int64
+	ProjectID int64
+}
+
+func (q *Queries) LockTaken(ctx context.Context, arg LockTakenParams) (TakenOut, error) {
+	row := q.db.QueryRowContext(ctx, lockTaken, arg.ID, arg.ProjectID)
+	var i TakenOut
+	err := row.Scan(
+		&i.ID,
+		&i.ProjectID,
+		&i.Kind,
+		&i.ThingID,
+		&i.Name,
+		&i.Also,
+		&i.Finds,
+		&i.Made,
+	)
+	return i, err
+}
+
+const moveChains = `-- name: MoveChains :exec
+UPDATE chains SET project_id = ? WHERE find_id = ?
+`
+
+type MoveChainsParams struct {
+	ProjectID int64
+	FindID    int64
+}
+
+func (q *Queries) MoveChains(ctx context.Context, arg MoveChainsParams) error {
+	_, err := q.db.ExecContext(ctx, moveChains, arg.ProjectID, arg.FindID)
+	return err
+}
+
+const moveDeliveries = `-- name: MoveDeliveries :exec
+UPDATE deliveries SET project_id = ? WHERE chain_id IN (SELECT id FROM chains WHERE find_id = ?)
+`
+
+type MoveDeliveriesParams struct {
+	ProjectID int64
+	FindID    int64
+}
+
+func (q *Queries) MoveDeliveries(ctx context.Context, arg MoveDeliveriesParams) error {
+	_, err := q.db.ExecContext(ctx, moveDeliveries, arg.ProjectID, arg.FindID)
+	return err
+}
+
+const moveFind = `-- name: MoveFind :exec
+UPDATE finds SET project_id = ? WHERE id = ?
+`
+
+type MoveFindParams struct {
+	ProjectID int64
+	ID        int64
+}
+
+func (q *Queries) MoveFind(ctx context.Context, arg MoveFindParams) error {
+	_, err := q.db.ExecContext(ctx, moveFind, arg.ProjectID, arg.ID)
+	return err
+}
+
+const moveLayout = `-- name: MoveLayout :exec
+UPDATE layouts SET project_id = ?, name = ? WHERE id = ?
+`
+
+type MoveLayoutParams struct {
+	ProjectID int64
+	Name      string
+	ID        int64
+}
+
+func (q *Queries) MoveLayout(ctx context.Context, arg MoveLayoutParams) error {
+	_, err := q.db.ExecContext(ctx, moveLayout, arg.ProjectID, arg.Name, arg.ID)
+	return err
+}
+
+const moveSource = `-- name: MoveSource :exec
+UPDATE sources SET project_id = ? WHERE id = ?
+`
+
+type MoveSourceParams struct {
+	ProjectID int64
+	ID        int64
+}
+
+func (q *Queries) MoveSource(ctx context.Context, arg MoveSourceParams) error {
+	_, err := q.db.ExecContext(ctx, moveSource, arg.ProjectID, arg.ID)
+	return err
 }
 
 const nextJob = `-- name: NextJob :one
@@ -1881,6 +2147,42 @@ func (q *Queries) NextJob(ctx context.Context) (Job, error) {
 		&i.BytesTotal,
 	)
 	return i, err
+}
+
+const oldTaken = `-- name: OldTaken :many
+SELECT id, project_id, kind, thing_id, name, also, finds, made FROM taken_out WHERE made < CURRENT_TIMESTAMP(3) - INTERVAL 1 DAY
+`
+
+func (q *Queries) OldTaken(ctx context.Context) ([]TakenOut, error) {
+	rows, err := q.db.QueryContext(ctx, oldTaken)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []TakenOut
+	for rows.Next() {
+		var i TakenOut
+		if err := rows.Scan(
+			&i.ID,
+			&i.ProjectID,
+			&i.Kind,
+			&i.ThingID,
+			&i.Name,
+			&i.Also,
+			&i.Finds,
+			&i.Made,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const patchChain = `-- name: PatchChain :exec
@@ -2146,6 +2448,20 @@ func (q *Queries) RunningJobs(ctx context.Context) ([]RunningJobsRow, error) {
 		return nil, err
 	}
 	return items, nil
+}
+
+const setFindSource = `-- name: SetFindSource :exec
+UPDATE finds SET source_id = ? WHERE id = ?
+`
+
+type SetFindSourceParams struct {
+	SourceID sql.NullInt64
+	ID       int64
+}
+
+func (q *Queries) SetFindSource(ctx context.Context, arg SetFindSourceParams) error {
+	_, err := q.db.ExecContext(ctx, setFindSource, arg.SourceID, arg.ID)
+	return err
 }
 
 const setHead = `-- name: SetHead :exec

@@ -51,6 +51,8 @@ export const usePreview = (id: number, entry?: number) => useQuery({ ...previewQ
 export const useMissing = (id: number) => useQuery({ queryKey: ['p', id, 'missing'], queryFn: () => ok(api.GET('/api/projects/{project}/links/missing', P(id))) })
 export const usePins = (id: number) => useQuery({ queryKey: ['p', id, 'pins'], queryFn: () => ok(api.GET('/api/projects/{project}/pins', P(id))) })
 export const useNaming = (id: number) => useQuery({ queryKey: ['p', id, 'naming'], queryFn: () => ok(api.GET('/api/projects/{project}/naming', P(id))) })
+export const useTaken = (id: number) => useQuery({ queryKey: ['p', id, 'taken'], queryFn: () => ok(api.GET('/api/projects/{project}/taken', P(id))) })
+export const useFindSources = (id: number, find?: number) => useQuery({ queryKey: ['p', id, 'findsources', find], enabled: !!find, queryFn: () => ok(api.GET('/api/finds/{find}/sources', { params: { path: { find: find! } } })) })
 export const useDevices = (id: number) => useQuery({ queryKey: ['p', id, 'devices'], refetchInterval: 2000, queryFn: () => ok(api.GET('/api/projects/{project}/devices', P(id))) })
 export const useExtractions = (id: number) => useQuery({ queryKey: ['p', id, 'extractions'], queryFn: () => ok(api.GET('/api/projects/{project}/extractions', P(id))) })
 

@@ -649,7 +649,27 @@ export interface paths {
         /** @description Keeps a new version. base is the version that it was made of; another one that was kept meanwhile is a conflict. */
         put: operations["putLayout"];
         post?: never;
+        /** @description Takes the layout out; for a day it can be put back. */
         delete: operations["deleteLayout"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{layout}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Saves what is typed and not kept as a version yet. base is the version that it is made of. */
+        put: operations["putDraft"];
+        post?: never;
+        delete: operations["dropDraft"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1154,6 +1174,64 @@ export interface paths {
         post?: never;
         /** @description Takes the find out of the project, with its chains. The entry stays, so it can be found again. */
         delete: operations["deleteFind"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/taken": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description What was taken out of the project within the last day, the newest first. */
+        get: operations["listTaken"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/taken/{taken}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+                taken: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Puts back what was taken out, with all that went with it. */
+        delete: operations["putBack"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/finds/{find}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        /** @description The sources that a find came from, all and only those, with their terms; also those that were taken out since. */
+        get: operations["findSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1739,6 +1817,20 @@ export interface components {
                 made: string;
             }[];
             check: components["schemas"]["LayoutCheck"];
+            /** @description what was typed and not kept, if anything */
+            draft?: string;
+            /** @description the version that the draft is made of */
+            draftBase?: number;
+        };
+        Taken: {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "source" | "find" | "layout";
+            name: string;
+            /** @description what went with it, in words */
+            also: string[];
+            made: string;
         };
         LayoutCheck: {
             works: boolean;
@@ -2371,6 +2463,9 @@ export interface components {
             materials: components["schemas"]["DiffRow"][];
             sets: components["schemas"]["DiffRow"][];
             motions: components["schemas"]["DiffRow"][];
+            /** @description cameras, lights, weights, terms, and what makes an avatar */
+            things: components["schemas"]["DiffRow"][];
+            notCompared: string[];
             pictures: {
                 name: string;
                 a: string;
@@ -2612,6 +2707,8 @@ export interface components {
             /** @description a licence file that lies with it */
             text?: string;
             rights?: components["schemas"]["Terms"];
+            /** @description the terms in a few words */
+            short?: string;
         };
         Reading: {
             name: string;
@@ -3981,6 +4078,53 @@ export interface operations {
             };
         };
     };
+    putDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    document: string;
+                    base: number;
+                };
+            };
+        };
+        responses: {
+            /** @description It is saved */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    dropDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layout: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description There is none now */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     layoutDocument: {
         parameters: {
             query?: never;
@@ -4817,6 +4961,71 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    listTaken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was taken out */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"][];
+                };
+            };
+        };
+    };
+    putBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+                taken: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is back */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    findSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                find: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sources */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Origin"][];
+                };
             };
         };
     };

@@ -1,10 +1,11 @@
 // A form drawn from a step's JSON Schema.
 import { Button, Checkbox, FormControlLabel, InputAdornment, MenuItem, OutlinedInput, Select } from '@mui/material'
 import { useEffect, useState } from 'react'
+import { readNumber, rescaled } from './number'
 
 export interface Schema {
   type?: string; title?: string; description?: string; enum?: (string | number)[]; default?: unknown
-  properties?: Record<string, Schema>; items?: Schema; minimum?: number; maximum?: number; exclusiveMinimum?: number; unit?: string
+  properties?: Record<string, Schema>; items?: Schema; minimum?: number; maximum?: number; exclusiveMinimum?: number; unit?: string; shown?: string
 }
 type Value = Record<string, unknown>
 
@@ -53,32 +54,34 @@ function TextField({ label, value, onChange, disabled, help, monospace }: { labe
   )
 }
 
+/** Metres in each unit that a length may be shown in. */
+const lengths: Record<string, number> = { mm: 1000, cm: 100, m: 1 }
+
+/** A number, typed in the one unit that the schema names for this field. */
 function NumberField({ label, schema: s, value, onChange, disabled }: { label: string; schema: Schema; value?: number; onChange: (v: number) => void; disabled?: boolean }) {
-  // Small lengths are typed in millimetres.
-  const small = s.unit === 'm' && (value ?? 1) < 0.1 && (value ?? 1) >= 0 && s.exclusiveMinimum === undefined
-  const factor = small ? 1000 : 1
-  const shown = value === undefined ? '' : String(Number((value * factor).toPrecision(9)))
+  const unit = s.shown ?? s.unit, factor = s.shown ? lengths[s.shown] : 1
+  const shown = value === undefined ? '' : String(rescaled(value, factor))
   const [text, setText] = useState(shown)
   useEffect(() => setText(shown), [shown])
-  const n = Number(text.replace(',', '.')) / factor
-  const wrong = text.trim() === '' || !isFinite(n) || (s.minimum !== undefined && n < s.minimum) || (s.maximum !== undefined && n > s.maximum) || (s.exclusiveMinimum !== undefined && n <= s.exclusiveMinimum)
-  const done = () => { if (!wrong && n !== value) onChange(n) }
+  const typed = readNumber(text), n = typed === undefined ? undefined : rescaled(typed, 1 / factor)
+  const wrong = n === undefined || (s.type === 'integer' && !Number.isSafeInteger(n)) || (s.minimum !== undefined && n < s.minimum) || (s.maximum !== undefined && n > s.maximum) || (s.exclusiveMinimum !== undefined && n <= s.exclusiveMinimum)
+  const done = () => { if (!wrong && text !== shown) onChange(n) }
   return (
     <><label className="f">{label}</label>
       <OutlinedInput fullWidth value={text} error={wrong} disabled={disabled} onChange={(e) => setText(e.target.value)} onBlur={done} onKeyDown={(e) => e.key === 'Enter' && done()} inputProps={{ 'aria-label': label, inputMode: 'decimal' }}
-        endAdornment={s.unit && <InputAdornment position="end"><span className="unit">{small ? 'mm' : s.unit}</span></InputAdornment>} />
-      {wrong && <div className="bad small">{range(s, factor, small)}</div>}
+        endAdornment={unit && <InputAdornment position="end"><span className="unit">{unit}</span></InputAdornment>} />
+      {wrong && <div className="bad small">{range(s, factor, unit)}</div>}
       {s.description && <div className="help">{s.description}</div>}</>
   )
 }
 
-function range(s: Schema, factor: number, small: boolean): string {
-  const u = small ? ' mm' : s.unit ? ` ${s.unit}` : ''
-  const p = []
-  if (s.minimum !== undefined) p.push(`at least ${s.minimum * factor}${u}`)
-  if (s.exclusiveMinimum !== undefined) p.push(`more than ${s.exclusiveMinimum * factor}${u}`)
-  if (s.maximum !== undefined) p.push(`at most ${s.maximum * factor}${u}`)
-  return 'A number' + (p.length ? ', ' + p.join(' and ') : '')
+function range(s: Schema, factor: number, unit = ''): string {
+  const p: string[] = []
+  const say = (words: string, bound?: number) => { if (bound !== undefined) p.push(`${words} ${rescaled(bound, factor)}${unit && ` ${unit}`}`) }
+  say('at least', s.minimum)
+  say('more than', s.exclusiveMinimum)
+  say('at most', s.maximum)
+  return `A ${s.type === 'integer' ? 'whole ' : ''}number${p.length ? ', ' : ''}${p.join(' and ')}`
 }
 
 function Rows({ label, schema: s, value, onChange, disabled }: { label: string; schema: Schema; value: Value[]; onChange: (v: Value[]) => void; disabled?: boolean }) {

@@ -16,7 +16,7 @@ import { MeshTrial, RecordTrial } from './Trials'
 export const ROW = 16, ROWS = 24, CHUNK = 4096
 const hex = (n: number, w = 0) => n.toString(16).padStart(w, '0')
 /** Reads an offset: decimal, or hexadecimal with 0x. */
-export const offset = (s: string) => { const n = Number(s.trim().replace(/^0X/, '0x')); return Number.isSafeInteger(n) && n >= 0 ? n : undefined }
+export const offset = (s: string) => { const t = s.trim(); const n = /^(\d+|0x[0-9a-f]+)$/i.test(t) ? Number(t.toLowerCase()) : NaN; return Number.isSafeInteger(n) ? n : undefined }
 
 export function Bytes() {
   const project = useProjectId()
@@ -234,7 +234,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
   const shown = useQuery({ queryKey: ['trial', url], enabled: size > 0 && p.width > 0 && p.height > 0, placeholderData: keepPreviousData, queryFn: async () => { const r = await fetch(url); if (!r.ok) throw new Error(((await r.json()) as S['Error']).message); return r.blob() } })
   const [src, setSrc] = useState('')
   useEffect(() => { if (!shown.data) return; const u = URL.createObjectURL(shown.data); setSrc(u); return () => URL.revokeObjectURL(u) }, [shown.data])
-  const num = (k: 'width' | 'height' | 'tileWidth' | 'tileHeight', label: string) => <label className="f">{label}<OutlinedInput fullWidth type="number" value={p[k]} onChange={(e) => set({ [k]: Math.max(1, Math.min(16384, Number(e.target.value))) })} inputProps={{ 'aria-label': label, min: 1, max: 16384 }} endAdornment={<span className="unit">texels</span>} /></label>
+  const num = (k: 'width' | 'height' | 'tileWidth' | 'tileHeight', label: string) => <Texels key={k} label={label} value={p[k]} onChange={(n) => set({ [k]: n })} />
   const pick = (k: 'format' | 'order' | 'rows' | 'tiling' | 'paletteFormat', label: string, list: string[]) => <label className="f">{label}<Select fullWidth value={p[k]} onChange={(e) => set({ [k]: e.target.value })} inputProps={{ 'aria-label': label }}>{list.map((x) => <MenuItem key={x} value={x}>{x}</MenuItem>)}</Select></label>
   const piece = [
     'picture:', `  width: ${p.width}`, `  height: ${p.height}`, `  format: ${p.format}`, `  at: ${at}`, `  rows: ${p.rows}`, `  order: ${p.order}`,
@@ -260,6 +260,16 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
       </div>
     </div>
   )
+}
+
+/** A number of texels. It counts while it is one, and may be cleared to type another. */
+function Texels({ label, value, onChange }: { label: string; value: number; onChange: (n: number) => void }) {
+  const [text, setText] = useState(String(value))
+  const fits = (t: string) => { const n = /^\d+$/.test(t.trim()) ? Number(t) : 0; return n >= 1 && n <= 16384 ? n : undefined }
+  useEffect(() => setText((t) => (fits(t) === value ? t : String(value))), [value])
+  const type = (t: string) => { setText(t); const n = fits(t); if (n !== undefined) onChange(n) }
+  const wrong = fits(text) === undefined
+  return <label className="f">{label}<OutlinedInput fullWidth value={text} error={wrong} onChange={(e) => type(e.target.value)} onBlur={() => wrong && setText(String(value))} inputProps={{ 'aria-label': label, inputMode: 'numeric' }} endAdornment={<span className="unit">texels</span>} />{wrong && <span className="bad small block">A whole number from 1 to 16,384</span>}</label>
 }
 
 /** The entry that a palette lies in: this one, or one that is looked for by name. */

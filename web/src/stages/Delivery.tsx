@@ -2,9 +2,9 @@ import { Button } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { api, ok, refresh, useDeliveries, useFind, useRehearsal, useSources } from '../api/client'
+import { api, ok, refresh, useDeliveries, useFind, useFindSources, useRehearsal } from '../api/client'
 import { Fault } from '../parts/bits'
-import { bytes, plural } from '../parts/format'
+import { bytes, named, plural } from '../parts/format'
 import { useChosenChain } from './Chain'
 
 interface Manifest { file: string; sha256: string; target?: string; excavate: string; sources: { name: string; sha256?: string; entries: string[]; terms: { text?: string; owner?: string } }[]; chain: { chain: string; steps: { step: string; off?: boolean }[] }; stepVersions: Record<string, number>; rehearsal?: { stops: number; warns: number; holds: number }; notes: string[] }
@@ -14,7 +14,7 @@ export function Delivery() {
   const { data: list, error: fail } = useDeliveries(project)
   const { data: r } = useRehearsal(project, chain?.id)
   const { data: find } = useFind(project, chain?.find)
-  const { data: sources } = useSources(project)
+  const { data: sources } = useFindSources(project, chain?.find)
   const q = useQueryClient()
   const [fault, setFault] = useState<unknown>()
   const [open, setOpen] = useState(0)
@@ -26,7 +26,6 @@ export function Delivery() {
   }
   const shown = list?.find((d) => d.id === (open || list[0]?.id))
   const m = shown?.manifest as unknown as Manifest | undefined
-  const terms = sources?.filter((s) => s.short !== 'terms not stated') ?? []
   return (
     <div className="cols cols-delivery">
       <div className="pane">
@@ -39,7 +38,10 @@ export function Delivery() {
             : <p className="ok">The rehearsal finds nothing that stops it{r.warns > 0 && `, and ${plural(r.warns, 'warning')}`}.</p>)}
           <p><Button variant="contained" onClick={() => void make()} disabled={!chain || !find?.model}>Make delivery</Button></p>
         </div>
-        {terms.length > 0 && <><div className="head top"><h2>Terms</h2></div>{terms.map((s) => <div className="item" key={s.id}><b>{s.label}</b> <span className={`tag ${s.short === 'private use only' ? 'w' : ''}`}>{s.short}</span>{s.terms.owner && <small>{s.terms.owner}</small>}<small style={{ whiteSpace: 'pre-line' }}>{s.terms.licence}</small></div>)}</>}
+        {sources && <><div className="head top"><h2>Made from</h2></div>{sources.map((s) => (
+          <div className="item" key={s.source} data-origin={s.source}><b>{s.source}</b> <span className={`tag ${s.rights && s.short !== 'private use only' ? '' : 'w'}`}>{s.short}</span>
+            {s.rights?.owner && <small>{s.rights.owner}</small>}{s.rights?.licence && <small style={{ whiteSpace: 'pre-line' }}>{s.rights.licence}</small>}{s.text && <small style={{ whiteSpace: 'pre-line' }}>{s.text}</small>}
+            <small className="soft">{named(s.entries, 4)}</small></div>))}</>}
       </div>
       <div className="pane flat">
         <table>

@@ -6,7 +6,7 @@ import { api, ok, refresh, useChains, useComparison, useFind, useInventory, useS
 import { useAddress, useShow } from '../parts/address'
 import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures, unmeasured } from '../parts/bits'
-import { count, metres, named } from '../parts/format'
+import { count, metres, named, plural } from '../parts/format'
 import type { Hit } from '../parts/Model3D'
 import { Readings } from '../parts/Readings'
 import { SaveAs } from '../parts/SaveAs'
@@ -74,7 +74,7 @@ export function Finds() {
             </div>)}
           {other && comparison?.pictures[diff] && <PictureDifference a={m.scene} b={other.scene} row={comparison.pictures[diff]} put={put} />}
         </View3D>
-      ) : <div className="view"><div className="veil">{f?.state === 'decoding' ? 'The model is being decoded…' : ''}</div></div>}
+      ) : <div className="view"><div className="veil">{f?.state === 'decoding' ? 'The model is being decoded…' : f?.state === 'stopped' ? 'The model is not decoded.' : ''}</div></div>}
       <div className="pane r column">
         <div className="head"><h2 className="clip">{f?.name ?? 'Evidence'}</h2>{m && <span className="tag">{m.format}</span>}</div>
         {m && <ToggleButtonGroup exclusive className="sheets" value={tab} aria-label="What to look at" onChange={(_, v: string | null) => v && put({ tab: v === 'overview' ? '' : v })}>
@@ -130,6 +130,12 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
     try { await ok(api.PUT('/api/finds/{find}/readings', { params: { path: { find: f!.id } }, body: readings })) } catch (e) { setFault(e) }
     void refresh(q, project)
   }
+  const own = chains?.filter((c) => c.find === f?.id).length ?? 0
+  const decode = async () => {
+    setFault(undefined)
+    try { await ok(api.POST('/api/finds/{find}/decode', { params: { path: { find: f!.id } } })) } catch (e) { setFault(e) }
+    void refresh(q, project)
+  }
   const remove = async () => {
     try { await ok(api.DELETE('/api/finds/{find}', { params: { path: { find: f!.id } } })); go(`/p/${project}/finds`) } catch (e) { setFault(e) }
     void refresh(q, project)
@@ -139,9 +145,10 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
       <Fault error={fault ?? error ?? f?.error} />
       {f && (<>
         <div className="body row wrap" style={{ paddingTop: 10 }}>
-          <Button variant="contained" disabled={!m} onClick={() => void chain()}>{chains?.some((c) => c.find === f.id) ? 'Go to its chain' : 'Start a chain'}</Button>
+          <Button variant={f.state === 'stopped' ? 'outlined' : 'contained'} disabled={!m} onClick={() => void chain()}>{own > 0 ? 'Go to its chain' : 'Start a chain'}</Button>
           {m && <SaveAs find={f.id} name={f.name} />}
-          <Button onClick={() => void remove()}>Take out</Button>
+          {(f.state === 'stopped' || f.state === 'failed') && <Button variant={f.state === 'stopped' ? 'contained' : 'outlined'} onClick={() => void decode()}>{f.state === 'stopped' ? 'Decode it' : 'Try again'}</Button>}
+          <Button onClick={() => void remove()} title={own > 0 ? `With ${plural(own, 'chain')} and what was delivered of it. It can be put back.` : 'It can be put back.'}>Take out</Button>
         </div>
         {m && (<>
           <div className="head bare"><h2>Pictures</h2>{m.stats.missing > 0 ? <span className="tag w">{m.stats.missing} missing</span> : <span className="tag g">all found</span>}</div>

@@ -9,13 +9,15 @@ import { api, ok, refresh, thumb, useGallery, type S } from '../api/client'
 import { Fault } from '../parts/bits'
 import { lasting, useAddress } from '../parts/address'
 import { count, metres, plural } from '../parts/format'
+import { readNumber } from '../parts/number'
+import { TakenOut } from '../parts/TakenOut'
 
 const sorts: [string, string, (a: S['Brief'], b: S['Brief']) => number][] = [
   ['', 'in their order', (a, b) => a.id - b.id], ['name', 'by name', (a, b) => a.name.localeCompare(b.name)], ['triangles', 'most triangles', (a, b) => b.triangles - a.triangles],
   ['source', 'by source', (a, b) => a.source.localeCompare(b.source) || a.path.localeCompare(b.path)], ['height', 'tallest', (a, b) => (b.height ?? -1) - (a.height ?? -1)], ['short', 'shortest', (a, b) => (a.height ?? Infinity) - (b.height ?? Infinity)], ['pictures', 'most pictures', (a, b) => b.pictures - a.pictures], ['motions', 'most motions', (a, b) => b.motions - a.motions], ['bones', 'most bones', (a, b) => b.bones - a.bones], ['missing', 'most missing', (a, b) => b.missing - a.missing],
 ]
 const states: [string, string, (x: S['Brief']) => boolean][] = [
-  ['', 'all', () => true], ['incomplete', 'incomplete', (x) => x.missing > 0], ['complete', 'complete', (x) => x.state === 'ready' && x.missing === 0], ['failed', 'cannot be decoded', (x) => x.state === 'failed'],
+  ['', 'all', () => true], ['incomplete', 'incomplete', (x) => x.missing > 0], ['complete', 'complete', (x) => x.state === 'ready' && x.missing === 0], ['failed', 'cannot be decoded', (x) => x.state === 'failed'], ['stopped', 'not decoded', (x) => x.state === 'stopped'],
   ['rigged', 'with bones', (x) => x.bones > 0], ['moving', 'with motions', (x) => x.motions > 0],
 ]
 
@@ -23,6 +25,8 @@ const states: [string, string, (x: S['Brief']) => boolean][] = [
 const figures: [string, string, (x: S['Brief']) => number | undefined][] = [
   ['', 'any figure', () => 0], ['triangles', 'triangles', (x) => x.triangles], ['height', 'height in m', (x) => x.height], ['bones', 'bones', (x) => x.bones], ['pictures', 'pictures', (x) => x.pictures], ['missing', 'missing', (x) => x.missing], ['motions', 'motions', (x) => x.motions],
 ]
+
+const bad = (bound: string) => bound !== '' && readNumber(bound) === undefined
 
 export function Gallery({ project, chosen }: { project: number; chosen: number }) {
   const { data, error, isFetching } = useGallery(project)
@@ -35,8 +39,8 @@ export function Gallery({ project, chosen }: { project: number; chosen: number }
   const text = words.toLowerCase(), by = params.get('by') ?? '', only = params.get('only') ?? '', of = params.get('of') ?? '', from = params.get('from') ?? '', to = params.get('to') ?? ''
   useEffect(() => { if (words === (params.get('q') ?? '')) return; const t = setTimeout(() => put({ q: words }), 150); return () => clearTimeout(t) }, [words]) // eslint-disable-line
   const list = useMemo(() => {
-    const keep = states.find(([k]) => k === only)?.[2] ?? (() => true), figure = figures.find(([k]) => k === of)?.[2]
-    const within = (x: S['Brief']) => { if (!of || !figure) return true; const v = figure(x); return v !== undefined && (!from || v >= Number(from)) && (!to || v <= Number(to)) }
+    const keep = states.find(([k]) => k === only)?.[2] ?? (() => true), figure = figures.find(([k]) => k === of)?.[2], least = readNumber(from), most = readNumber(to)
+    const within = (x: S['Brief']) => { if (!of || !figure) return true; const v = figure(x); return v !== undefined && (least === undefined || v >= least) && (most === undefined || v <= most) }
     return (data ?? []).filter((x) => keep(x) && within(x) && (!text || `${x.name} ${x.path} ${x.source}`.toLowerCase().includes(text))).sort(sorts.find(([k]) => k === by)?.[2])
   }, [data, text, by, only, of, from, to])
   const rows = useVirtualizer({ count: list.length, getScrollElement: () => box.current, estimateSize: () => 90, overscan: 6 })
@@ -56,8 +60,9 @@ export function Gallery({ project, chosen }: { project: number; chosen: number }
         </div>
         <div className="bounds">
           <Select displayEmpty value={of} inputProps={{ 'aria-label': 'Bounded figure' }} onChange={(e) => put({ of: e.target.value, from: '', to: '' })}>{figures.map(([k, label]) => <MenuItem key={k} value={k}>{label}</MenuItem>)}</Select>
-          {of && <><OutlinedInput value={from} placeholder="from" inputProps={{ 'aria-label': 'At least', inputMode: 'decimal' }} onChange={(e) => /^[0-9.]*$/.test(e.target.value) && put({ from: e.target.value })} /><OutlinedInput value={to} placeholder="to" inputProps={{ 'aria-label': 'At most', inputMode: 'decimal' }} onChange={(e) => /^[0-9.]*$/.test(e.target.value) && put({ to: e.target.value })} /></>}
+          {of && <><OutlinedInput value={from} placeholder="from" error={bad(from)} inputProps={{ 'aria-label': 'At least', inputMode: 'decimal' }} onChange={(e) => put({ from: e.target.value })} /><OutlinedInput value={to} placeholder="to" error={bad(to)} inputProps={{ 'aria-label': 'At most', inputMode: 'decimal' }} onChange={(e) => put({ to: e.target.value })} /></>}
         </div>
+        {of && (bad(from) || bad(to)) && <div className="bad small">{bad(from) ? from : to} is no number, so it bounds nothing.</div>}
       </div>}
       <Fault error={error ?? fault} />
       <div className="scroll" ref={box} tabIndex={0} role="listbox" aria-label="Finds" onKeyDown={(e) => { const by = { ArrowDown: 1, ArrowUp: -1, PageDown: 6, PageUp: -6 }[e.key]; if (by) { e.preventDefault(); show(at + by) } }}>
@@ -69,13 +74,14 @@ export function Gallery({ project, chosen }: { project: number; chosen: number }
                 <b className="clip">{x.name}</b>
                 <small className="clip" title={x.path}>{x.source}{x.bones > 0 && ` · ${plural(x.bones, 'bone')}`}</small>
                 {x.state === 'ready' && <small className="clip">{count(x.triangles)} triangles{x.height != null && ` · ${metres(x.height)}`}</small>}
-                {x.state === 'decoding' ? <small>being decoded</small> : x.state === 'failed' ? <small className="bad clip" title={x.error}>cannot be decoded</small> : x.missing > 0 ? <small className="warn">{plural(x.missing, 'picture')} missing</small> : <small className="ok">complete</small>}
+                {x.state === 'decoding' ? <small>being decoded</small> : x.state === 'failed' ? <small className="bad clip" title={x.error}>cannot be decoded</small> : x.state === 'stopped' ? <small className="warn clip" title={x.error}>not decoded</small> : x.missing > 0 ? <small className="warn">{plural(x.missing, 'picture')} missing</small> : <small className="ok">complete</small>}
               </span>
             </button>) })}
         </div>
         {data?.length === 0 && <div className="empty"><b>Nothing found yet</b>Choose a model in <Link to={`/p/${project}/sources`}>Sources</Link> and make it a find.</div>}
         {data && data.length > 0 && list.length === 0 && <div className="empty"><b>No find fits</b>Of {plural(data.length, 'find')} none has these words, this state and these figures. <button className="link" onClick={() => { setWords(''); put({ q: '', only: '', of: '', from: '', to: '' }) }}>Show all</button></div>}
       </div>
+      <TakenOut project={project} kind="find" />
       <div className="body row"><Button onClick={() => void all()}>Decode every model</Button></div>
     </div>
   )

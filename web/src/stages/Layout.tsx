@@ -8,6 +8,7 @@ import { api, ok, refresh, viewUrl, type S } from '../api/client'
 import { Fault } from '../parts/bits'
 import { bytes, count, plural } from '../parts/format'
 import type { Schema } from '../parts/suggest'
+import { TakenOut } from '../parts/TakenOut'
 import { View3D } from '../parts/View3D'
 import { YamlEditor, type EditorHandle } from '../parts/YamlEditor'
 import { useProjectId } from '../Shell'
@@ -37,7 +38,7 @@ function Editor({ first }: { first: S['Layout'] }) {
   const [params] = useSearchParams()
   const entry = Number(params.get('entry') ?? 0)
   const [kept, setKept] = useState(first)
-  const [doc, setDoc] = useState(first.document)
+  const [doc, setDoc] = useState(first.draft ?? first.document)
   const [depth, setDepth] = useState([0, 0])
   const [fault, setFault] = useState<unknown>()
   const [sel, setSel] = useState({ at: 0, n: 1 })
@@ -65,8 +66,26 @@ function Editor({ first }: { first: S['Layout'] }) {
     if (row < top || row >= top + 12) setTop(Math.max(0, row - 3))
     if (from === 'bytes') setFocus(to)
   }
+  // What is typed is saved a moment later, and at once when the page is left.
+  const saved = useRef(doc)
+  const save = useRef((_leaving?: boolean) => {})
+  save.current = (leaving) => {
+    if (doc === saved.current) return
+    const draft = doc
+    saved.current = draft
+    const path = { params: { path: { layout: kept.id } } }
+    const sent = draft === kept.document ? ok(api.DELETE('/api/layouts/{layout}/draft', { ...path, keepalive: leaving })) : ok(api.PUT('/api/layouts/{layout}/draft', { ...path, body: { document: draft, base: kept.version }, keepalive: leaving && draft.length < 60_000 }))
+    sent.catch((e) => { saved.current = ''; setFault(e) })
+  }
+  useEffect(() => { const t = setTimeout(() => save.current(), 400); return () => clearTimeout(t) }, [doc])
+  useEffect(() => {
+    const leave = () => save.current(true)
+    window.addEventListener('pagehide', leave)
+    return () => { window.removeEventListener('pagehide', leave); leave(); q.removeQueries({ queryKey: ['layout', first.id] }) }
+  }, []) // eslint-disable-line
   const keep = async () => {
     setFault(undefined)
+    saved.current = doc
     try {
       const l = await ok(api.PUT('/api/layouts/{layout}', { params: { path: { layout: kept.id } }, body: { document: doc, base: kept.head } }))
       setKept(l)
@@ -96,6 +115,7 @@ function Editor({ first }: { first: S['Layout'] }) {
           <Button disabled={depth[0] === 0} onClick={() => edit.current?.undo()}>Undo</Button>
           <Button disabled={depth[1] === 0} onClick={() => edit.current?.redo()}>Redo</Button>
           <Button variant="contained" disabled={!changed} onClick={() => void keep()}>Keep this version</Button>
+          {doc !== kept.document && <button className="link" data-draft title="What is typed is saved as a draft; this goes back to the version that is kept" onClick={() => edit.current?.replace(kept.document)}>Drop the draft</button>}
           <span className={`tag ${works ? 'g' : 'w'}`} data-check={works ? 'works' : 'error'}>{works ? 'compiles' : 'does not compile'}</span>
           <span className="grow" />
           <label className="link">Bring in a file<input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} /></label>
@@ -107,7 +127,7 @@ function Editor({ first }: { first: S['Layout'] }) {
       <Fault error={fault} />
       <div className="cols cols-layout">
         <div className="pane column">
-          <YamlEditor ref={edit} start={first.document} schema={schema.data} problem={problem} onChange={setDoc} onDepth={(u, r) => setDepth([u, r])}
+          <YamlEditor ref={edit} start={first.draft ?? first.document} schema={schema.data} problem={problem} onChange={setDoc} onDepth={(u, r) => setDepth([u, r])}
             onLine={(line) => { const p = pieceOfLine(x?.pieces ?? [], line); if (p) select(p.at, p.size) }} />
           {problem && <div className="fault low" role="alert" data-problem><button className="link" onClick={() => edit.current?.goTo(problem.line ?? 1, problem.column ?? 1)}>Line {problem.line ?? '?'}, column {problem.column ?? '?'}</button>: {problem.message}
             {x?.at !== undefined && works && <> <button className="link" onClick={() => select(x.at!, 1, 'bytes')}>show the byte</button></>}</div>}
@@ -255,11 +275,12 @@ export function Layouts() {
     <div className="bench">
       <div className="stripe"><div className="row wrap"><b>Layouts</b><span className="soft small">what describes the formats of this project</span><span className="grow" /><label className="link">Bring in a file<input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} /></label><button className="link" onClick={() => go(`/p/${project}/sources`)}>Back to the sources</button></div></div>
       <Fault error={error ?? fault} />
+      <TakenOut project={project} kind="layout" />
       <div className="scroll list">
         {data?.map((l) => (
           <div className="item row between" key={`${l.id}${l.name}`} data-layout={l.name}>
             <div className="grow"><b>{l.name}</b> <span className="soft small">{l.kind}</span> {!l.works && <span className="tag w">the newest version does not compile</span>}<small>{l.title !== l.name ? l.title : ''}{l.about ? ` ${l.about}` : ''}{l.shipped ? '' : ` ${plural(l.versions, 'version')}`}</small></div>
-            {l.shipped ? <Button onClick={() => void make(`${l.name} of mine`, l.document)}>Copy to change it</Button> : <><Button onClick={() => go(`/p/${project}/sources/layout/${l.id}`)}>Open</Button><button className="link" onClick={() => void remove(l.id)}>Delete</button></>}
+            {l.shipped ? <Button onClick={() => void make(`${l.name} of mine`, l.document)}>Copy to change it</Button> : <><Button onClick={() => go(`/p/${project}/sources/layout/${l.id}`)}>Open</Button><button className="link" onClick={() => void remove(l.id)}>Take out</button></>}
           </div>
         ))}
         {data && !data.some((l) => !l.shipped) && <div className="empty"><b>No layout of your own yet</b>Look at the bytes of an entry that nothing knows, and describe it from there.</div>}

@@ -6,6 +6,7 @@ import { useEffect, useState } from 'react'
 import { api, ok, refresh, useClues, type S } from '../../api/client'
 import { Fault } from '../../parts/bits'
 import { metres } from '../../parts/format'
+import { readNumber } from '../../parts/number'
 
 const axes = ['+X', '-X', '+Y', '-Y', '+Z', '-Z']
 const units: [number, string][] = [[1, 'metres'], [0.1, 'decimetres'], [0.01, 'centimetres'], [0.001, 'millimetres'], [0.0254, 'inches'], [0.3048, 'feet']]
@@ -25,6 +26,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
   useEffect(() => { setB(undefined); setUnit(undefined); setFault(undefined) }, [state])
   const v = b ?? { up: now.up, front: now.front, handedness: now.handedness, metresPerUnit: now.metresPerUnit }
   const change = (x: Partial<S['Decision']>) => setB({ ...v, ...x })
+  const typed = unit ? readNumber(unit) : undefined, unread = !!unit && !(typed! > 0)
   const run = async (f: () => Promise<unknown>) => { setFault(undefined); try { await f() } catch (e) { setFault(e) } void refresh(q, project) }
   const path = { params: { path: { find } } }
   const raw = model.stats.max.map((x, i) => x - model.stats.min[i])
@@ -48,10 +50,10 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
       <div className="form last">
         <div className="pair">{field('Up', signed(v.up), axis(v.front), (up) => change({ up }))}{field('Front', signed(v.front), axis(v.up), (front) => change({ front }))}</div>
         <div className="pair">{field('Hand', v.handedness, [['right', 'right'], ['left', 'left']], (handedness) => change({ handedness }))}
-          <label className="f">Metres a unit<OutlinedInput fullWidth value={unit ?? (v.metresPerUnit || '')} placeholder="not known" error={unit !== undefined && unit !== '' && !(Number(unit) > 0)} inputProps={{ 'aria-label': 'Metres a unit', inputMode: 'decimal' }} onChange={(e) => { setUnit(e.target.value); const n = Number(e.target.value); if (e.target.value === '' || n > 0) change({ metresPerUnit: n || 0 }) }} /></label></div>
+          <label className="f">Metres a unit<OutlinedInput fullWidth value={unit ?? (v.metresPerUnit || '')} placeholder="not known" error={unread} inputProps={{ 'aria-label': 'Metres a unit', inputMode: 'decimal' }} onChange={(e) => { setUnit(e.target.value); const n = e.target.value === '' ? 0 : readNumber(e.target.value); if (n === 0 || n! > 0) change({ metresPerUnit: n }) }} /></label></div>
         <div className="row wrap small units">{units.map(([m, name]) => <button key={name} className="link" onClick={() => { setUnit(undefined); change({ metresPerUnit: m }) }}>{name}</button>)}</div>
         <p className="soft small" data-tall>{tall === undefined ? 'Which way is up is not known, so its height is not either.' : v.metresPerUnit ? `It would be ${metres(tall)} tall, ${times(tall / figure)} the scale figure.` : `It is ${raw[k].toPrecision(4)} units tall; without a unit nobody knows how large that is.`}</p>
-        <div className="row"><Button variant="contained" disabled={!b} onClick={() => void run(() => ok(api.PUT('/api/finds/{find}/basis', { ...path, body: v })))}>Decide</Button>
+        <div className="row"><Button variant="contained" disabled={!b || unread} onClick={() => void run(() => ok(api.PUT('/api/finds/{find}/basis', { ...path, body: v })))}>Decide</Button>
           {b && <Button onClick={() => { setB(undefined); setUnit(undefined) }}>Leave it</Button>}
           {!b && model.declared && <Button onClick={() => void run(() => ok(api.DELETE('/api/finds/{find}/basis', path)))}>Take the file's word</Button>}</div>
       </div>

@@ -7,6 +7,7 @@ import { api, ok, scenePicture, useChains, useComparison, useGallery, type S } f
 import type { Put } from '../../parts/address'
 import { Fault } from '../../parts/bits'
 import { count, metres } from '../../parts/format'
+import { readNumber, rescaled } from '../../parts/number'
 
 /** Another scene to hold against: f and a find's number, or b with a chain and a band. */
 export interface Other { key: string; name: string; group: string; scene: string }
@@ -27,10 +28,10 @@ export function Compare({ model, others, other, tolerance, far, picture, put }: 
   const { data: c, error, isFetching } = useComparison(other && model.scene, other?.scene, tolerance)
   const [all, setAll] = useState(false)
   const [text, setText] = useState<string>()
-  useEffect(() => { const t = setTimeout(() => { const n = Number(text); if (text !== undefined && (text === '' || n > 0)) put({ tol: text === '' ? '' : n / 1000 }) }, 400); return () => clearTimeout(t) }, [text]) // eslint-disable-line
+  useEffect(() => { const t = setTimeout(() => { const n = readNumber(text ?? ''); if (text === '' || (n !== undefined && n > 0)) put({ tol: text === '' ? '' : rescaled(n!, 0.001) }) }, 400); return () => clearTimeout(t) }, [text]) // eslint-disable-line
   const unit = c?.surface.unit === 'm'
   const length = (v: number) => (unit ? (v === 0 ? '0 mm' : metres(v)) : `${v === 0 ? '0' : v.toPrecision(3)} units`)
-  const tables: [string, S['DiffRow'][]][] = c ? [['Figures', c.figures], [unit ? 'Bones, places in m' : 'Bones, places in units', c.bones], ['Materials', c.materials], ['Sets', c.sets], ['Motions', c.motions]] : []
+  const tables: [string, S['DiffRow'][]][] = c ? [['Figures', c.figures], [unit ? 'Bones, places in m' : 'Bones, places in units', c.bones], ['Materials', c.materials], ['Sets', c.sets], ['Motions', c.motions], ['Other things', c.things]] : []
   const rows = c?.pictures ?? []
   return (
     <div className="scroll">
@@ -45,7 +46,7 @@ export function Compare({ model, others, other, tolerance, far, picture, put }: 
         <div className={`verdict ${c.same ? 'ok' : 'warn'}`} data-verdict={c.same ? 'same' : 'differs'}>{c.verdict.charAt(0).toUpperCase() + c.verdict.slice(1)}.</div>
         {c.surface.known && <div className="facts">
           <span>Farthest apart</span><div data-most>{length(c.surface.most)}</div><span>On average</span><div>{length(c.surface.mean)}</div><span>95 of 100</span><div>within {length(c.surface.p95)}{c.surface.sampled && <small className="block soft">of 200,000 vertices of each</small>}</div>
-          <span>Tolerance</span><div className="row"><OutlinedInput value={text ?? String(Number((1000 * c.tolerance).toPrecision(4)))} inputProps={{ 'aria-label': 'Tolerance', inputMode: 'decimal', size: 7 }} onChange={(e) => setText(e.target.value)} /><span className="soft">{unit ? 'mm' : 'thousandths of a unit'}</span></div>
+          <span>Tolerance</span><div className="row"><OutlinedInput error={!!text && !(readNumber(text)! > 0)} value={text ?? String(Number((1000 * c.tolerance).toPrecision(4)))} inputProps={{ 'aria-label': 'Tolerance', inputMode: 'decimal', size: 7 }} onChange={(e) => setText(e.target.value)} /><span className="soft">{unit ? 'mm' : 'thousandths of a unit'}</span></div>
         </div>}
         <div className="tools low between">
           <FormControlLabel control={<Switch size="small" checked={far} onChange={(e) => put({ far: e.target.checked ? 1 : '' })} />} label="Distance as colour" />
@@ -53,6 +54,7 @@ export function Compare({ model, others, other, tolerance, far, picture, put }: 
         </div>
         {far && <div className="tools low soft small" data-legend><span className="key verdi">within half the tolerance</span><span className="key ochre">twice</span><span className="key iron">ten times and more</span></div>}
         {tables.map(([title, list]) => <Table key={title} title={title} list={list} all={all} />)}
+        {c.notCompared.length > 0 && <div className="item soft" data-not-compared>Not compared: {c.notCompared.join(', ')}.</div>}
         {rows.length > 0 && (<>
           <div className="head bare top"><h2>Pictures</h2><Differ n={rows.filter((r) => r.differ).length} /></div>
           {rows.filter((r) => all || r.differ || r.most > 0).map((r, i) => (

@@ -6,6 +6,7 @@ import { useNavigate } from 'react-router'
 import { api, ok, refresh, useMissing, type S } from '../../api/client'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural } from '../../parts/format'
+import { TakenOut } from '../../parts/TakenOut'
 import { takeIn, useUploads } from '../../parts/upload'
 import { AddSource } from './AddSource'
 import { Devices } from './Devices'
@@ -48,11 +49,12 @@ export function Order({ project, sources, error, only, put }: { project: number;
             <button className="mini" disabled={i === 0} aria-label={`Move ${s.label} up`} onClick={() => void move(i, -1)}>↑</button>
             <button className="mini" disabled={i === sources.length - 1} aria-label={`Move ${s.label} down`} onClick={() => void move(i, 1)}>↓</button>
             {s.state === 'failed' && <button className="mini" onClick={() => void run(() => ok(api.POST('/api/sources/{source}/index', { params: { path: { source: s.id } } })))}>Try again</button>}
-            <button className="mini" aria-label={`Take out ${s.label}`} onClick={() => void run(() => ok(api.DELETE('/api/sources/{source}', { params: { path: { source: s.id } } })))}>Take out</button>
+            <button className="mini" aria-label={`Take out ${s.label}`} title="With what is mounted from within it, and its bookmarks. Finds stay. It can be put back." onClick={() => void run(() => ok(api.DELETE('/api/sources/{source}', { params: { path: { source: s.id } } })))}>Take out</button>
           </span>
         </div>
       ))}
       {sources?.length === 0 && <div className="empty"><b>No sources yet</b>Add a game's archive, a ZIP or a folder. It is read where it lies and never changed.</div>}
+      <TakenOut project={project} kind="source" />
       <div className="drop">
         {sending ? (<>
           <span className="clip">Taking in {sending.name}</span><br />
