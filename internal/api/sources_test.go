@@ -94,8 +94,17 @@ func TestUploadsGoOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	call[any](c, "DELETE", fmt.Sprintf("/api/sources/%d", s.Id), nil)
+	if _, err := os.Stat(s.Path); err != nil {
+		t.Errorf("a copy that can be put back: %v", err)
+	}
+	if _, err := c.app.Service.Store.DB.Exec("UPDATE taken_out SET made = ?", time.Now().Add(-49*time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.app.Service.Forget(t.Context()); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := os.Stat(s.Path); err == nil {
-		t.Error("the copy of a source that was taken out stays")
+		t.Error("the copy of a source that was taken out stays for ever")
 	}
 	// A folder keeps its tree.
 	f := call[api.Upload](c, "POST", path+"/uploads", map[string]any{"name": "mine", "folder": true, "files": []any{map[string]any{"path": "a/b.txt", "size": 3, "modified": 0}, map[string]any{"path": "empty.txt", "size": 0, "modified": 0}}})

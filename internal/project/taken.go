@@ -185,9 +185,30 @@ func (s *Service) PutBack(ctx context.Context, project, id int64) error {
 	case row.Kind == "layout":
 		return s.recognise(ctx, project)
 	case row.Kind == "source":
-		return s.Refind(ctx, project)
+		return s.resume(ctx, row)
 	}
 	return nil
+}
+
+// resume indexes sources that were put back and had not been indexed to the
+// end, and links anew what asks for something in them.
+func (s *Service) resume(ctx context.Context, row db.TakenOut) error {
+	all, err := s.withWithin(ctx, row.ThingID)
+	if err != nil {
+		return err
+	}
+	for _, id := range all {
+		src, err := s.Store.GetSource(ctx, id)
+		if err != nil {
+			return err
+		}
+		if src.State != "ready" || !src.KindsKnown {
+			if err := s.Reindex(ctx, id); err != nil {
+				return err
+			}
+		}
+	}
+	return s.Refind(ctx, row.ProjectID)
 }
 
 func (s *Service) back(ctx context.Context, q *db.Queries, row db.TakenOut) error {
@@ -203,7 +224,7 @@ func (s *Service) back(ctx context.Context, q *db.Queries, row db.TakenOut) erro
 		if err != nil {
 			return err
 		}
-		own, err := q.GetSource(ctx, row.ThingID)
+		own, err := q.AnySource(ctx, row.ThingID)
 		if err != nil {
 			return err
 		}
@@ -243,7 +264,7 @@ func (s *Service) Forget(ctx context.Context) error {
 			err = s.Store.DeleteLayout(ctx, t.ThingID)
 		case "source":
 			var row db.Source
-			if row, err = s.Store.GetSource(ctx, t.ThingID); err == nil {
+			if row, err = s.Store.AnySource(ctx, t.ThingID); err == nil {
 				err = s.Store.DeleteSource(ctx, t.ThingID)
 				if err == nil && row.Origin != "path" && !row.ParentID.Valid {
 					s.dropCopy(ctx, row)

@@ -1,3 +1,5 @@
+-- What lies in a bin is found by what empties or puts back alone.
+
 -- name: ListProjects :many
 SELECT * FROM projects WHERE bin_of IS NULL ORDER BY id;
 
@@ -14,10 +16,10 @@ UPDATE projects SET version = version + 1 WHERE id = ?;
 SELECT * FROM sources WHERE project_id = ? ORDER BY position, id;
 
 -- name: GetSource :one
-SELECT * FROM sources WHERE id = ?;
+SELECT * FROM sources WHERE sources.id = ? AND sources.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL);
 
 -- name: LockSource :one
-SELECT id FROM sources WHERE id = ? FOR UPDATE;
+SELECT sources.id FROM sources WHERE sources.id = ? AND sources.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL) FOR UPDATE;
 
 -- name: CreateSource :execlastid
 INSERT INTO sources (project_id, position, path, label, parent_id, inside, origin, rights, error, problems, terms)
@@ -121,7 +123,7 @@ DELETE FROM devices WHERE id = ?;
 SELECT * FROM finds WHERE project_id = ? ORDER BY id;
 
 -- name: GetFind :one
-SELECT * FROM finds WHERE id = ?;
+SELECT * FROM finds WHERE finds.id = ? AND finds.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL);
 
 -- name: FindOfEntry :one
 SELECT * FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1;
@@ -154,10 +156,10 @@ SELECT * FROM chains WHERE project_id = ? ORDER BY id;
 SELECT id FROM chains WHERE find_id = ? ORDER BY id;
 
 -- name: GetChain :one
-SELECT * FROM chains WHERE id = ?;
+SELECT * FROM chains WHERE chains.id = ? AND chains.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL);
 
 -- name: LockChain :one
-SELECT * FROM chains WHERE id = ? FOR UPDATE;
+SELECT * FROM chains WHERE chains.id = ? AND chains.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL) FOR UPDATE;
 
 -- name: CreateChain :execlastid
 INSERT INTO chains (project_id, find_id, name, target) VALUES (?, ?, ?, ?);
@@ -191,7 +193,7 @@ ON DUPLICATE KEY UPDATE scene = VALUES(scene), report = VALUES(report), stats = 
 SELECT * FROM deliveries WHERE project_id = ? ORDER BY id DESC;
 
 -- name: GetDelivery :one
-SELECT * FROM deliveries WHERE id = ?;
+SELECT * FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL);
 
 -- name: CreateDelivery :execlastid
 INSERT INTO deliveries (project_id, chain_id, name, error) VALUES (?, ?, ?, '');
@@ -256,10 +258,10 @@ SELECT * FROM layouts WHERE project_id = ? ORDER BY name;
 SELECT l.id, l.name, l.good, v.doc FROM layouts l JOIN layout_versions v ON v.layout_id = l.id AND v.no = l.good WHERE l.project_id = ? ORDER BY l.name;
 
 -- name: GetLayout :one
-SELECT * FROM layouts WHERE id = ?;
+SELECT * FROM layouts WHERE layouts.id = ? AND layouts.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL);
 
 -- name: LockLayout :one
-SELECT * FROM layouts WHERE id = ? FOR UPDATE;
+SELECT * FROM layouts WHERE layouts.id = ? AND layouts.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL) FOR UPDATE;
 
 -- name: LayoutNamed :one
 SELECT * FROM layouts WHERE project_id = ? AND name = ?;
@@ -400,3 +402,6 @@ SELECT * FROM taken_out WHERE made < CURRENT_TIMESTAMP(3) - INTERVAL 1 DAY;
 
 -- name: DropTaken :exec
 DELETE FROM taken_out WHERE id = ?;
+
+-- name: AnySource :one
+SELECT * FROM sources WHERE id = ?;

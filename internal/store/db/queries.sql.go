@@ -120,6 +120,42 @@ func (q *Queries) AddTaken(ctx context.Context, arg AddTakenParams) (int64, erro
 	return result.LastInsertId()
 }
 
+const anySource = `-- name: AnySource :one
+SELECT id, project_id, position, path, label, format, is_layout, size, state, error, entry_count, problems, terms, generation, parent_id, inside, stamp, origin, kinds_known, links_known, rev, next_slot, remarks, rights FROM sources WHERE id = ?
+`
+
+func (q *Queries) AnySource(ctx context.Context, id int64) (Source, error) {
+	row := q.db.QueryRowContext(ctx, anySource, id)
+	var i Source
+	err := row.Scan(
+		&i.ID,
+		&i.ProjectID,
+		&i.Position,
+		&i.Path,
+		&i.Label,
+		&i.Format,
+		&i.IsLayout,
+		&i.Size,
+		&i.State,
+		&i.Error,
+		&i.EntryCount,
+		&i.Problems,
+		&i.Terms,
+		&i.Generation,
+		&i.ParentID,
+		&i.Inside,
+		&i.Stamp,
+		&i.Origin,
+		&i.KindsKnown,
+		&i.LinksKnown,
+		&i.Rev,
+		&i.NextSlot,
+		&i.Remarks,
+		&i.Rights,
+	)
+	return i, err
+}
+
 const beatJob = `-- name: BeatJob :execrows
 UPDATE jobs SET done = ?, total = ?, unit = ?, bytes = ?, bytes_total = ?, lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND
 WHERE id = ? AND worker = ? AND state = 'running' AND cancel = FALSE
@@ -912,7 +948,7 @@ func (q *Queries) ForgetToken(ctx context.Context, id int64) error {
 }
 
 const getChain = `-- name: GetChain :one
-SELECT id, project_id, find_id, name, target, head FROM chains WHERE id = ?
+SELECT id, project_id, find_id, name, target, head FROM chains WHERE chains.id = ? AND chains.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetChain(ctx context.Context, id int64) (Chain, error) {
@@ -930,7 +966,7 @@ func (q *Queries) GetChain(ctx context.Context, id int64) (Chain, error) {
 }
 
 const getDelivery = `-- name: GetDelivery :one
-SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created FROM deliveries WHERE id = ?
+SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetDelivery(ctx context.Context, id int64) (Delivery, error) {
@@ -1020,7 +1056,7 @@ func (q *Queries) GetExtraction(ctx context.Context, id int64) (Extraction, erro
 }
 
 const getFind = `-- name: GetFind :one
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE id = ?
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE finds.id = ? AND finds.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetFind(ctx context.Context, id int64) (Find, error) {
@@ -1076,7 +1112,7 @@ func (q *Queries) GetJob(ctx context.Context, id int64) (Job, error) {
 }
 
 const getLayout = `-- name: GetLayout :one
-SELECT id, project_id, name, head, good, coverage, draft, draft_base FROM layouts WHERE id = ?
+SELECT id, project_id, name, head, good, coverage, draft, draft_base FROM layouts WHERE layouts.id = ? AND layouts.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetLayout(ctx context.Context, id int64) (Layout, error) {
@@ -1175,7 +1211,7 @@ func (q *Queries) GetSelection(ctx context.Context, arg GetSelectionParams) (jso
 }
 
 const getSource = `-- name: GetSource :one
-SELECT id, project_id, position, path, label, format, is_layout, size, state, error, entry_count, problems, terms, generation, parent_id, inside, stamp, origin, kinds_known, links_known, rev, next_slot, remarks, rights FROM sources WHERE id = ?
+SELECT id, project_id, position, path, label, format, is_layout, size, state, error, entry_count, problems, terms, generation, parent_id, inside, stamp, origin, kinds_known, links_known, rev, next_slot, remarks, rights FROM sources WHERE sources.id = ? AND sources.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetSource(ctx context.Context, id int64) (Source, error) {
@@ -1851,9 +1887,11 @@ func (q *Queries) ListPins(ctx context.Context, projectID int64) ([]Pin, error) 
 }
 
 const listProjects = `-- name: ListProjects :many
+
 SELECT id, name, version, created, bin_of FROM projects WHERE bin_of IS NULL ORDER BY id
 `
 
+// What lies in a bin is found by what empties or puts back alone.
 func (q *Queries) ListProjects(ctx context.Context) ([]Project, error) {
 	rows, err := q.db.QueryContext(ctx, listProjects)
 	if err != nil {
@@ -1972,7 +2010,7 @@ func (q *Queries) ListTaken(ctx context.Context, projectID int64) ([]TakenOut, e
 }
 
 const lockChain = `-- name: LockChain :one
-SELECT id, project_id, find_id, name, target, head FROM chains WHERE id = ? FOR UPDATE
+SELECT id, project_id, find_id, name, target, head FROM chains WHERE chains.id = ? AND chains.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL) FOR UPDATE
 `
 
 func (q *Queries) LockChain(ctx context.Context, id int64) (Chain, error) {
@@ -1990,7 +2028,7 @@ func (q *Queries) LockChain(ctx context.Context, id int64) (Chain, error) {
 }
 
 const lockLayout = `-- name: LockLayout :one
-SELECT id, project_id, name, head, good, coverage, draft, draft_base FROM layouts WHERE id = ? FOR UPDATE
+SELECT id, project_id, name, head, good, coverage, draft, draft_base FROM layouts WHERE layouts.id = ? AND layouts.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL) FOR UPDATE
 `
 
 func (q *Queries) LockLayout(ctx context.Context, id int64) (Layout, error) {
@@ -2010,7 +2048,7 @@ func (q *Queries) LockLayout(ctx context.Context, id int64) (Layout, error) {
 }
 
 const lockSource = `-- name: LockSource :one
-SELECT id FROM sources WHERE id = ? FOR UPDATE
+SELECT sources.id FROM sources WHERE sources.id = ? AND sources.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL) FOR UPDATE
 `
 
 func (q *Queries) LockSource(ctx context.Context, id int64) (int64, error) {
