@@ -225,7 +225,8 @@ func (s *Service) decodeInto(ctx context.Context, f db.Find) error {
 		if own := (*find.OwnFault)(nil); errors.As(err, &own) {
 			s.Pool.Log("find %d, %s: %s\n%s", f.ID, f.EntryPath, own.What, own.Stack)
 		}
-		return s.Store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID})
+		return s.Store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID, Asked: f.Asked})
 	}
-	return s.Store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID})
+	_, err = s.Store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID, Asked: f.Asked})
+	return err
 }

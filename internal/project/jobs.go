@@ -39,7 +39,12 @@ func (s *Service) Refind(ctx context.Context, project int64) error {
 	return nil
 }
 
+// queueDecode has a find decoded, with what is known now: a decoding that
+// began before counts no more.
 func (s *Service) queueDecode(ctx context.Context, project, id int64, title string) error {
+	if err := s.Store.AskFind(ctx, id); err != nil {
+		return err
+	}
 	_, err := s.Pool.Add(ctx, project, "decode", title, idArgs{id})
 	return err
 }
@@ -151,10 +156,11 @@ func (s *Service) doDecode(ctx context.Context, t *work.Task) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		s.Store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID})
+		s.Store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID, Asked: f.Asked})
 		return err
 	}
-	if err := s.Store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID}); err != nil {
+	n, err := s.Store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID, Asked: f.Asked})
+	if err != nil || n == 0 {
 		return err
 	}
 	t.Progress(1, 1, "model")

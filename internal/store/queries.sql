@@ -134,11 +134,14 @@ SELECT id, source_id, entry_path, state FROM finds WHERE project_id = ? AND sour
 -- name: CreateFind :execlastid
 INSERT INTO finds (project_id, source_id, source_label, entry_path, name) VALUES (?, ?, ?, ?, ?);
 
--- name: FindReady :exec
-UPDATE finds SET state = 'ready', error = 'null', scene = ?, missing = ?, model = ?, name = ? WHERE id = ?;
+-- name: AskFind :exec
+UPDATE finds SET asked = asked + 1 WHERE id = ?;
+
+-- name: FindReady :execrows
+UPDATE finds SET state = 'ready', error = 'null', scene = ?, missing = ?, model = ?, name = ? WHERE id = ? AND asked = ?;
 
 -- name: FindFailed :exec
-UPDATE finds SET state = 'failed', error = ? WHERE id = ?;
+UPDATE finds SET state = 'failed', error = ? WHERE id = ? AND asked = ?;
 
 -- name: ReadyFinds :many
 SELECT id FROM finds WHERE project_id = ? AND source_id IS NOT NULL;

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
 
@@ -227,5 +228,33 @@ func TestResultsAreKeptByKey(t *testing.T) {
 	r, err := st.GetResult(ctx, key)
 	if err != nil || r.Scene != "b" || string(r.Report) != `{"lines":["x"]}` || r.Seconds != 0.25 {
 		t.Errorf("%+v %v", r, err)
+	}
+}
+
+// A decoding that began before another was asked for, and ends after it, must
+// not replace what the newer one gave.
+func TestAnOldDecodingCountsNoMore(t *testing.T) {
+	st, project := open(t)
+	ctx := context.Background()
+	id, err := st.CreateFind(ctx, db.CreateFindParams{ProjectID: project, SourceLabel: "a", EntryPath: "b", Name: "c"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		if err := st.AskFind(ctx, id); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct{ asked, rows int64 }{{2, 1}, {1, 0}} {
+		n, err := st.FindReady(ctx, db.FindReadyParams{Scene: strings.Repeat("a", 64), Missing: int32(c.asked), Model: []byte("{}"), Name: "c", ID: id, Asked: c.asked})
+		if err != nil || n != c.rows {
+			t.Errorf("asked %d: %d rows, %v", c.asked, n, err)
+		}
+	}
+	if err := st.FindFailed(ctx, db.FindFailedParams{Error: []byte("{}"), ID: id, Asked: 1}); err != nil {
+		t.Fatal(err)
+	}
+	if f, err := st.GetFind(ctx, id); err != nil || f.Missing != 2 || f.State != "ready" {
+		t.Errorf("%+v, %v", f, err)
 	}
 }

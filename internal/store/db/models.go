@@ -105,6 +105,7 @@ type Find struct {
 	Model       json.RawMessage
 	Readings    json.RawMessage
 	Basis       json.RawMessage
+	Asked       int64
 }
 
 type Job struct {

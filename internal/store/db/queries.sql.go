@@ -156,6 +156,15 @@ func (q *Queries) AnySource(ctx context.Context, id int64) (Source, error) {
 	return i, err
 }
 
+const askFind = `-- name: AskFind :exec
+UPDATE finds SET asked = asked + 1 WHERE id = ?
+`
+
+func (q *Queries) AskFind(ctx context.Context, id int64) error {
+	_, err := q.db.ExecContext(ctx, askFind, id)
+	return err
+}
+
 const beatJob = `-- name: BeatJob :execrows
 UPDATE jobs SET done = ?, total = ?, unit = ?, bytes = ?, bytes_total = ?, lease_until = CURRENT_TIMESTAMP(3) + INTERVAL 15 SECOND
 WHERE id = ? AND worker = ? AND state = 'running' AND cancel = FALSE
@@ -768,16 +777,17 @@ func (q *Queries) FindBin(ctx context.Context, binOf sql.NullInt64) (int64, erro
 }
 
 const findFailed = `-- name: FindFailed :exec
-UPDATE finds SET state = 'failed', error = ? WHERE id = ?
+UPDATE finds SET state = 'failed', error = ? WHERE id = ? AND asked = ?
 `
 
 type FindFailedParams struct {
 	Error json.RawMessage
 	ID    int64
+	Asked int64
 }
 
 func (q *Queries) FindFailed(ctx context.Context, arg FindFailedParams) error {
-	_, err := q.db.ExecContext(ctx, findFailed, arg.Error, arg.ID)
+	_, err := q.db.ExecContext(ctx, findFailed, arg.Error, arg.ID, arg.Asked)
 	return err
 }
 
@@ -796,7 +806,7 @@ func (q *Queries) FindModel(ctx context.Context, arg FindModelParams) error {
 }
 
 const findOfEntry = `-- name: FindOfEntry :one
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis, asked FROM finds WHERE project_id = ? AND source_id = ? AND entry_path = ? LIMIT 1
 `
 
 type FindOfEntryParams struct {
@@ -822,6 +832,7 @@ func (q *Queries) FindOfEntry(ctx context.Context, arg FindOfEntryParams) (Find,
 		&i.Model,
 		&i.Readings,
 		&i.Basis,
+		&i.Asked,
 	)
 	return i, err
 }
@@ -879,8 +890,8 @@ func (q *Queries) FindReadings(ctx context.Context, arg FindReadingsParams) erro
 	return err
 }
 
-const findReady = `-- name: FindReady :exec
-UPDATE finds SET state = 'ready', error = 'null', scene = ?, missing = ?, model = ?, name = ? WHERE id = ?
+const findReady = `-- name: FindReady :execrows
+UPDATE finds SET state = 'ready', error = 'null', scene = ?, missing = ?, model = ?, name = ? WHERE id = ? AND asked = ?
 `
 
 type FindReadyParams struct {
@@ -889,17 +900,22 @@ type FindReadyParams struct {
 	Model   json.RawMessage
 	Name    string
 	ID      int64
+	Asked   int64
 }
 
-func (q *Queries) FindReady(ctx context.Context, arg FindReadyParams) error {
-	_, err := q.db.ExecContext(ctx, findReady,
+func (q *Queries) FindReady(ctx context.Context, arg FindReadyParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, findReady,
 		arg.Scene,
 		arg.Missing,
 		arg.Model,
 		arg.Name,
 		arg.ID,
+		arg.Asked,
 	)
-	return err
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
 }
 
 const findsOfSource = `-- name: FindsOfSource :many
@@ -1056,7 +1072,7 @@ func (q *Queries) GetExtraction(ctx context.Context, id int64) (Extraction, erro
 }
 
 const getFind = `-- name: GetFind :one
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE finds.id = ? AND finds.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis, asked FROM finds WHERE finds.id = ? AND finds.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetFind(ctx context.Context, id int64) (Find, error) {
@@ -1076,6 +1092,7 @@ func (q *Queries) GetFind(ctx context.Context, id int64) (Find, error) {
 		&i.Model,
 		&i.Readings,
 		&i.Basis,
+		&i.Asked,
 	)
 	return i, err
 }
@@ -1778,7 +1795,7 @@ func (q *Queries) ListExtractions(ctx context.Context, projectID int64) ([]Extra
 }
 
 const listFinds = `-- name: ListFinds :many
-SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis FROM finds WHERE project_id = ? ORDER BY id
+SELECT id, project_id, source_id, source_label, entry_path, name, state, error, scene, missing, model, readings, basis, asked FROM finds WHERE project_id = ? ORDER BY id
 `
 
 func (q *Queries) ListFinds(ctx context.Context, projectID int64) ([]Find, error) {
@@ -1804,6 +1821,7 @@ func (q *Queries) ListFinds(ctx context.Context, projectID int64) ([]Find, error
 			&i.Model,
 			&i.Readings,
 			&i.Basis,
+			&i.Asked,
 		); err != nil {
 			return nil, err
 		}

@@ -22,7 +22,12 @@ CREATE TABLE taken_out (
   CONSTRAINT taken_project FOREIGN KEY (project_id) REFERENCES projects (id) ON DELETE CASCADE
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin;
 
+-- Counts how often the find was asked to be decoded: what an older decoding
+-- gives must not replace what a newer one gave.
+ALTER TABLE finds ADD COLUMN asked BIGINT NOT NULL DEFAULT 0;
+
 -- +goose Down
+ALTER TABLE finds DROP COLUMN asked;
 DROP TABLE taken_out;
 DELETE FROM projects WHERE bin_of IS NOT NULL;
 ALTER TABLE projects DROP CONSTRAINT projects_bin, DROP COLUMN bin_of;

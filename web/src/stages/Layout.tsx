@@ -51,7 +51,7 @@ function Editor({ first }: { first: S['Layout'] }) {
   const schema = useQuery({ queryKey: ['schema'], staleTime: Infinity, queryFn: async () => (await ok(api.GET('/api/schemas/layout'))) as Schema })
   const check = useQuery({ queryKey: ['check', late], placeholderData: keepPreviousData, queryFn: () => ok(api.POST('/api/layouts/check', { body: { document: late } })) })
   const works = check.data?.works ?? false
-  const read = useQuery({ queryKey: ['explain', entry, late, focus], enabled: !!entry && works, placeholderData: keepPreviousData, queryFn: () => ok(api.POST('/api/entries/{entry}/explain', { params: { path: { entry } }, body: { document: late, focus } })) })
+  const read = useQuery({ queryKey: ['explain', entry, late, focus], enabled: !!entry && works, placeholderData: keepPreviousData, queryFn: () => ok(api.POST('/api/entries/{entry}/explain', { params: { path: { entry } }, body: { document: late, focus: focus < 0 ? undefined : focus } })) })
   const x = read.data
   const problem = check.data && !works ? { line: check.data.line, column: check.data.column, message: check.data.message ?? '' } : x?.message ? { line: x.line, column: x.column, message: `${x.message}${x.at !== undefined ? ` (offset ${count(x.at)})` : ''}` } : undefined
   const changed = doc !== kept.document || kept.version !== kept.head
