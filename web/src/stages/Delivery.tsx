@@ -40,7 +40,7 @@ export function Delivery() {
         </div>
         {sources && <><div className="head top"><h2>Made from</h2></div>{sources.map((s) => (
           <div className="item" key={s.source} data-origin={s.source}><b>{s.source}</b> <span className={`tag ${s.rights && s.short !== 'private use only' ? '' : 'w'}`}>{s.short}</span>
-            {s.rights?.owner && <small>{s.rights.owner}</small>}{s.rights?.licence && <small style={{ whiteSpace: 'pre-line' }}>{s.rights.licence}</small>}{s.text && <small style={{ whiteSpace: 'pre-line' }}>{s.text}</small>}
+            {s.rights?.owner && <small>{s.rights.owner}</small>}{s.rights?.licence && <small style={{ whiteSpace: 'pre-line' }}>{s.rights.licence}</small>}{s.text && s.text.trim() !== s.rights?.licence?.trim() && <small style={{ whiteSpace: 'pre-line' }}>{s.text}</small>}
             <small className="soft">{named(s.entries, 4)}</small></div>))}</>}
       </div>
       <div className="pane flat">
