@@ -30,9 +30,12 @@ type Reader struct {
 	Title string
 	// Probe tells from the first bytes whether the file is of this format.
 	Probe func(head []byte) bool
-	// Ending, where it is set, tells the format of a package whose bytes say no
-	// more than that it is a ZIP.
+	// Ending, where it is set, tells the format of a file that no probe knows and
+	// that may be of it.
 	Ending string
+	// May tells whether a file of that ending can be of this format; nil is
+	// whether it is a ZIP.
+	May func(head []byte) bool
 	// Read decodes a file. What cannot be carried over is a note of the scene.
 	Read func(ctx context.Context, f File) (*scene.Scene, error)
 }
@@ -50,17 +53,17 @@ func (r Registry) Find(head []byte) *Reader {
 	return nil
 }
 
-// FindNamed is Find, and asks the name's ending where the bytes tell of a ZIP
-// only.
+// FindNamed is Find, and asks the name's ending where the bytes leave it open.
 func (r Registry) FindNamed(name string, head []byte) *Reader {
 	if x := r.Find(head); x != nil {
 		return x
 	}
-	if bytes.HasPrefix(head, []byte("PK\x03\x04")) {
-		for i := range r {
-			if e := r[i].Ending; e != "" && strings.HasSuffix(strings.ToLower(name), e) {
-				return &r[i]
-			}
+	for i := range r {
+		if e := r[i].Ending; e == "" || !strings.HasSuffix(strings.ToLower(name), e) {
+			continue
+		}
+		if may := r[i].May; may == nil && bytes.HasPrefix(head, []byte("PK\x03\x04")) || may != nil && may(head) {
+			return &r[i]
 		}
 	}
 	return nil

@@ -255,6 +255,95 @@ func TestKTX(t *testing.T) {
 	}
 }
 
+// Four texels, 1 and 2 above 3 and 4 as they are stored, in every orientation.
+func TestKTXOrientation(t *testing.T) {
+	texels := []byte{1, 0, 0, 255, 2, 0, 0, 255, 3, 0, 0, 255, 4, 0, 0, 255}
+	for _, c := range []struct {
+		version int
+		says    string
+		want    [4]byte
+	}{
+		{2, "", [4]byte{1, 2, 3, 4}}, {2, "rd\x00", [4]byte{1, 2, 3, 4}}, {2, "ru\x00", [4]byte{3, 4, 1, 2}}, {2, "ld\x00", [4]byte{2, 1, 4, 3}}, {2, "lu", [4]byte{4, 3, 2, 1}},
+		{1, "", [4]byte{1, 2, 3, 4}}, {1, "S=r,T=d\x00", [4]byte{1, 2, 3, 4}}, {1, "S=r,T=u\x00", [4]byte{3, 4, 1, 2}}, {1, "S=l,T=u,R=i\x00", [4]byte{4, 3, 2, 1}},
+		{-1, "S=r,T=u\x00", [4]byte{3, 4, 1, 2}}, // KTX 1, big-endian
+	} {
+		var o interface {
+			binary.ByteOrder
+			binary.AppendByteOrder
+		} = binary.LittleEndian
+		if c.version < 0 {
+			o = binary.BigEndian
+		}
+		var pairs []byte
+		add := func(key, value string) {
+			pairs = o.AppendUint32(pairs, uint32(len(key)+1+len(value)))
+			pairs = append(append(pairs, key+"\x00"...), value...)
+			for len(pairs)%4 != 0 {
+				pairs = append(pairs, 0)
+			}
+		}
+		if add("Aside", "T=u, lu"); c.says != "" {
+			add("KTXorientation", c.says)
+		}
+		var b []byte
+		if c.version == 2 {
+			b = make([]byte, 104)
+			copy(b, ktx2Mark)
+			for at, v := range map[int]uint32{12: 37, 16: 1, 20: 2, 24: 2, 36: 1, 40: 1, 56: 104, 60: uint32(len(pairs)), 80: uint32(104 + len(pairs)), 88: 16, 96: 16} {
+				o.PutUint32(b[at:], v)
+			}
+			b = append(append(b, pairs...), texels...)
+		} else {
+			b = make([]byte, 64)
+			copy(b, ktx1Mark)
+			for at, v := range map[int]uint32{12: 0x04030201, 16: 0x1401, 24: 0x1908, 28: 0x8058, 36: 2, 40: 2, 52: 1, 56: 1, 60: uint32(len(pairs))} {
+				o.PutUint32(b[at:], v)
+			}
+			b = append(o.AppendUint32(append(b, pairs...), 16), texels...)
+		}
+		img := decoded(t, b, "ktx")
+		if got := [4]byte{img.Pix[0], img.Pix[4], img.Pix[8], img.Pix[12]}; got != c.want {
+			t.Errorf("version %d, %q: %v, want %v", c.version, c.says, got, c.want)
+		}
+		// Broken pairs say nothing, and break nothing.
+		at := len(b) - 16 - len(pairs)
+		if c.version != 2 {
+			at -= 4
+		}
+		o.PutUint32(b[at:], 1<<31)
+		if img := decoded(t, b, "ktx"); img.Pix[0] != 1 {
+			t.Errorf("version %d, broken: %d", c.version, img.Pix[0])
+		}
+	}
+}
+
+// The first header names what it can; the second one is written for the rest.
+func TestDDSHeaders(t *testing.T) {
+	img := image.NewNRGBA(image.Rect(0, 0, 8, 4))
+	for i := range img.Pix {
+		img.Pix[i] = byte(i * 7)
+	}
+	for _, c := range []struct {
+		texels      Format
+		code        string
+		flags, bits uint32
+		red, alpha  uint32
+		size        int
+	}{
+		{BC1, "DXT1", 4, 0, 0, 0, 128 + 16}, {BC3, "DXT5", 4, 0, 0, 0, 128 + 32}, {BC4, "ATI1", 4, 0, 0, 0, 128 + 16}, {BC5, "ATI2", 4, 0, 0, 0, 128 + 32}, {BC7, "DX10", 4, 0, 0, 0, 148 + 32}, {"r8", "DX10", 4, 0, 0, 0, 148 + 32},
+		{"r8g8b8a8", "\x00\x00\x00\x00", 0x41, 32, 0xff, 0xff000000, 128 + 128}, {"b8g8r8a8", "\x00\x00\x00\x00", 0x41, 32, 0xff0000, 0xff000000, 128 + 128},
+	} {
+		b, err := writeDDS([]*image.NRGBA{img}, WriteOptions{Texels: c.texels, Meaning: Colour})
+		if err != nil {
+			t.Fatal(err)
+		}
+		u := func(at int) uint32 { return binary.LittleEndian.Uint32(b[at:]) }
+		if string(b[84:88]) != c.code || u(80) != c.flags || u(88) != c.bits || u(92) != c.red || u(104) != c.alpha || len(b) != c.size {
+			t.Errorf("%s: %q, flags 0x%x, %d bits, masks 0x%x and 0x%x, %d bytes", c.texels, b[84:88], u(80), u(88), u(92), u(104), len(b))
+		}
+	}
+}
+
 // FuzzContainer gives any bytes to the readers of TGA, DDS and KTX.
 func FuzzContainer(f *testing.F) {
 	f.Add(dds(4, 4, 4, "DXT1", 0, [4]uint32{}, make([]byte, 8)))

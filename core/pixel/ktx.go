@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"image"
+	"strings"
 
 	"excavate/core/codec"
 )
@@ -29,7 +30,82 @@ var glFormats = map[[2]uint32]Format{{0, 0x83f0}: BC1, {0, 0x83f1}: BC1, {0, 0x8
 	{0x1401, 0x1907}: "r8g8b8", {0x1401, 0x1908}: "r8g8b8a8", {0x1401, 0x80e1}: "b8g8r8a8", {0x1401, 0x1903}: "r8", {0x1401, 0x1909}: "l8", {0x1401, 0x190a}: "l8a8",
 	{0x8363, 0x1907}: "r5g6b5_pack16", {0x8033, 0x1908}: "r4g4b4a4_pack16", {0x8034, 0x1908}: "r5g5b5a1_pack16", {0x140b, 0x1908}: "r16g16b16a16_sfloat"}
 
+// decodeKTX reads the first image and turns it as the file says that it lies.
 func decodeKTX(b []byte) (*image.NRGBA, Layers, error) {
+	img, l, err := decodeKTXAsStored(b)
+	if err != nil {
+		return nil, l, err
+	}
+	left, up := ktxOrientation(b)
+	if left {
+		mirror(img)
+	}
+	if up {
+		flip(img)
+	}
+	return img, l, nil
+}
+
+// ktxOrientation reads KTXorientation (KTX 1, section 5.1: "S=r,T=d"; KTX 2,
+// section 5.2: "rd"): whether texels run to the left, and whether rows run
+// upwards. A file that says nothing runs right and down. The key and value
+// pairs each have their length in front and are padded to four bytes.
+func ktxOrientation(b []byte) (left, up bool) {
+	var o binary.ByteOrder = binary.LittleEndian
+	from, n := int64(64), int64(0)
+	if string(b[:12]) == ktx2Mark {
+		from, n = int64(o.Uint32(b[56:])), int64(o.Uint32(b[60:]))
+	} else {
+		if o.Uint32(b[12:]) == 0x01020304 {
+			o = binary.BigEndian
+		}
+		n = int64(o.Uint32(b[60:]))
+	}
+	if from > int64(len(b)) || n > int64(len(b))-from {
+		return false, false
+	}
+	for pairs := b[from : from+n]; len(pairs) >= 4; {
+		size := int64(o.Uint32(pairs))
+		if size > int64(len(pairs))-4 {
+			return false, false
+		}
+		if key, v, _ := strings.Cut(string(pairs[4:4+size]), "\x00"); key == "KTXorientation" {
+			v = strings.TrimRight(v, "\x00")
+			if len(v) > 1 && v[1] != '=' { // of KTX 2
+				return v[0] == 'l', v[1] == 'u'
+			}
+			return strings.Contains(v, "S=l"), strings.Contains(v, "T=u")
+		}
+		pairs = pairs[min(int64(len(pairs)), 4+(size+3)&^3):]
+	}
+	return false, false
+}
+
+// flip turns a picture upside down.
+func flip(img *image.NRGBA) {
+	row := make([]byte, 4*img.Rect.Dx())
+	for y, z := 0, img.Rect.Dy()-1; y < z; y, z = y+1, z-1 {
+		a, b := img.Pix[y*img.Stride:][:len(row)], img.Pix[z*img.Stride:][:len(row)]
+		copy(row, a)
+		copy(a, b)
+		copy(b, row)
+	}
+}
+
+// mirror swaps left and right.
+func mirror(img *image.NRGBA) {
+	for y := range img.Rect.Dy() {
+		row := img.Pix[y*img.Stride:][:4*img.Rect.Dx()]
+		for a, b := 0, len(row)-4; a < b; a, b = a+4, b-4 {
+			var t [4]byte
+			copy(t[:], row[a:])
+			copy(row[a:a+4], row[b:b+4])
+			copy(row[b:], t[:])
+		}
+	}
+}
+
+func decodeKTXAsStored(b []byte) (*image.NRGBA, Layers, error) {
 	if string(b[:12]) == ktx2Mark {
 		return decodeKTX2(b)
 	}

@@ -202,6 +202,18 @@ func writeBMP(img *image.NRGBA, clear bool) []byte {
 // dxgiOf by texel format: as plain numbers, and as colours of screens.
 var dxgiOf = map[Format][2]uint32{"r8g8b8a8": {28, 29}, "b8g8r8a8": {87, 91}, "r8": {61, 61}, BC1: {71, 72}, BC3: {77, 78}, BC4: {80, 80}, BC5: {83, 83}, BC7: {98, 99}}
 
+// legacyDDS are the texel formats that the first header of DDS can name, by a
+// code of four letters or by masks of a word of 32 bits. More programs read it
+// than read the second header of DXGI formats, which is written for the rest. It does
+// not say whether colours are those of screens; readers take them so.
+var legacyDDS = map[Format]struct {
+	code  string
+	masks [4]uint32
+}{
+	BC1: {code: "DXT1"}, BC3: {code: "DXT5"}, BC4: {code: "ATI1"}, BC5: {code: "ATI2"},
+	"r8g8b8a8": {masks: [4]uint32{0xff, 0xff00, 0xff0000, 0xff000000}}, "b8g8r8a8": {masks: [4]uint32{0xff0000, 0xff00, 0xff, 0xff000000}},
+}
+
 func writeDDS(levels []*image.NRGBA, o WriteOptions) ([]byte, error) {
 	codes, ok := dxgiOf[o.Texels]
 	if !ok {
@@ -234,16 +246,32 @@ func writeDDS(levels []*image.NRGBA, o WriteOptions) ([]byte, error) {
 	put(16, uint32(w))
 	put(28, uint32(len(levels)))
 	put(76, 32)
-	put(80, 4)
-	copy(out[84:], "DX10")
 	put(108, caps)
-	k := 0
-	if o.Meaning == Colour {
-		k = 1
+	old, ok := legacyDDS[o.Texels]
+	switch {
+	case old.code != "":
+		put(80, 4)
+		copy(out[84:], old.code)
+	case ok:
+		put(80, 0x41) // colours and alpha
+		put(88, 32)
+		for i, m := range old.masks {
+			put(92+4*i, m)
+		}
+	default:
+		put(80, 4)
+		copy(out[84:], "DX10")
+		k := 0
+		if o.Meaning == Colour {
+			k = 1
+		}
+		put(128, codes[k])
+		put(132, 3) // of two dimensions
+		put(140, 1)
 	}
-	put(128, codes[k])
-	put(132, 3) // of two dimensions
-	put(140, 1)
+	if ok {
+		out = out[:128]
+	}
 	for _, l := range levels {
 		b, err := Encode(o.Texels, l)
 		if err != nil {
@@ -322,11 +350,12 @@ func writeKTX2(levels []*image.NRGBA, o WriteOptions) ([]byte, error) {
 		dfd = le.AppendUint32(dfd, 0)
 		dfd = le.AppendUint32(dfd, s.upper)
 	}
-	entry := []byte("KTXwriter\x00Excavate\x00")
-	kvd := le.AppendUint32(nil, uint32(len(entry)))
-	kvd = append(kvd, entry...)
-	for len(kvd)%4 != 0 {
-		kvd = append(kvd, 0)
+	var kvd []byte
+	for _, pair := range []string{"KTXorientation\x00rd\x00", "KTXwriter\x00Excavate\x00"} { // in the order of their keys
+		kvd = append(le.AppendUint32(kvd, uint32(len(pair))), pair...)
+		for len(kvd)%4 != 0 {
+			kvd = append(kvd, 0)
+		}
 	}
 	out := append([]byte{}, ktx2Mark...)
 	for _, v := range []uint32{codes[k], 1, uint32(levels[0].Rect.Dx()), uint32(levels[0].Rect.Dy()), 0, 0, 1, uint32(len(levels)), 2} {

@@ -22,7 +22,22 @@ import (
 
 // Format is the reader for the registry.
 func Format() format.Reader {
-	return format.Reader{Name: "obj", Title: "Wavefront OBJ", Probe: Probe, Read: Read}
+	return format.Reader{Name: "obj", Title: "Wavefront OBJ", Probe: Probe, Read: Read, Ending: ".obj", May: may}
+}
+
+// statements are all that the format has and this reader knows of.
+var statements = map[string]bool{"v": true, "vn": true, "vt": true, "vp": true, "f": true, "l": true, "p": true, "g": true, "o": true, "s": true, "mg": true,
+	"usemtl": true, "mtllib": true, "usemap": true, "maplib": true, "bevel": true, "c_interp": true, "d_interp": true, "lod": true, "cstype": true, "deg": true}
+
+// may takes a file of the right ending that begins with any statement.
+func may(head []byte) bool {
+	for line := range bytes.Lines(format.UTF8(head)) {
+		word, _, _ := bytes.Cut(bytes.TrimSpace(line), []byte(" "))
+		if len(word) > 0 && word[0] != '#' {
+			return statements[string(word)]
+		}
+	}
+	return false
 }
 
 // Probe looks for a statement of the format among the first lines; comments
@@ -45,7 +60,7 @@ func Probe(head []byte) bool {
 			}
 			return true
 		case "mtllib", "usemtl", "o", "g", "s":
-			if len(rest) == 0 {
+			if len(rest) == 0 && word[0] != 'g' { // a bare g is the default group
 				return false
 			}
 			seen = seen || word[0] == 'm' || word[0] == 'u'

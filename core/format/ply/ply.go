@@ -27,7 +27,28 @@ import (
 func Format() format.Reader {
 	return format.Reader{Name: "ply", Title: "Polygon file format", Probe: func(head []byte) bool {
 		return bytes.HasPrefix(head, []byte("ply\n")) || bytes.HasPrefix(head, []byte("ply\r"))
-	}, Read: Read}
+	}, Read: Read, Ending: ".ply", May: may}
+}
+
+// may takes a file of the right ending whose first line that is no comment and
+// not blank is the mark, perhaps with spaces around it.
+func may(head []byte) bool {
+	for line := range bytes.Lines(format.UTF8(head)) {
+		if t := bytes.TrimSpace(line); len(t) > 0 && !isComment(t) {
+			return string(t) == "ply"
+		}
+	}
+	return false
+}
+
+// isComment tells a comment line, also of the kinds that the format does not have.
+func isComment(line []byte) bool {
+	for _, mark := range []string{"comment", "#", "//"} {
+		if bytes.HasPrefix(line, []byte(mark)) {
+			return true
+		}
+	}
+	return false
 }
 
 // types by both of their names.
@@ -54,6 +75,7 @@ type header struct {
 	elements []element
 	body     int // where it ends
 	lines    int
+	odd      bool // comments stand where, or as, the format has none
 }
 
 const maxHeader = 1 << 20
@@ -82,6 +104,7 @@ func parseHeader(b []byte) (*header, error) {
 		}
 		switch f[0] {
 		case "ply", "comment", "obj_info":
+			h.odd = h.odd || f[0] == "comment" && h.lines == 1
 		case "format":
 			if len(f) < 2 {
 				return fail("format names ascii, binary_little_endian or binary_big_endian")
@@ -133,6 +156,10 @@ func parseHeader(b []byte) (*header, error) {
 			h.body = at
 			return h, nil
 		default:
+			if isComment([]byte(f[0])) {
+				h.odd = true
+				continue
+			}
 			return fail("%q stands in the header", f[0])
 		}
 	}
@@ -210,6 +237,9 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	}
 	v := &values{h: h, b: f.Data, at: h.body, line: h.lines + 1}
 	s := &scene.Scene{}
+	if h.odd {
+		s.Notes = append(s.Notes, scene.Note{Text: "comments stand in its header where the format has none; they were passed over"})
+	}
 	if h.text {
 		body, commas := format.DecimalCommas(f.Data[h.body:], true)
 		if commas > 0 {

@@ -34,11 +34,19 @@ func (b *builder) binary(ctx context.Context, data []byte) error {
 	corners, normals := words.Uncleared(36*n), words.Uncleared(36*n)
 	b.part.Triangles = words.Upto(3 * n)
 	coloured := stated >= 0
+	none, odd := 0, 0
 	for _, run := range cores.Gather(n, 1<<12, func(from, to int) facets { return readFacets(ctx, data, corners, normals, from, to) }) {
 		if run.fault != nil {
 			return run.fault
 		}
 		coloured = coloured || run.marked
+		none, odd = none+run.none, odd+run.odd
+	}
+	if none > 0 {
+		b.s.Notes = append(b.s.Notes, scene.Note{Text: fmt.Sprintf("the file gives no normal for %d of %d facets; theirs are those of their corners", none, n)})
+	}
+	if odd > 0 {
+		b.s.Notes = append(b.s.Notes, scene.Note{Text: fmt.Sprintf("the normals of %d of %d facets were not of unit length and were made so", odd, n)})
 	}
 	b.part.Positions, b.part.Normals = words.Of[float32](corners), words.Of[float32](normals)
 	if coloured {
@@ -80,6 +88,9 @@ func (b *builder) binary(ctx context.Context, data []byte) error {
 type facets struct {
 	fault  error
 	marked bool // bit 15 of some attribute is set
+	// How many normals are zero or no number, and how many of another length
+	// than rounding makes of 1.
+	none, odd int
 }
 
 // readFacets reads a run of facets into lists of their corners and normals, 36
@@ -88,6 +99,7 @@ func readFacets(ctx context.Context, data, corners, normals []byte, from, to int
 	le := binary.LittleEndian
 	number := func(p []byte) float32 { return math.Float32frombits(le.Uint32(p)) }
 	var attributes byte
+	none, odd := 0, 0
 	for i := from; i < to; i++ {
 		if i&0xfff == 0 && ctx.Err() != nil {
 			return facets{fault: ctx.Err()}
@@ -105,6 +117,12 @@ func readFacets(ctx context.Context, data, corners, normals []byte, from, to int
 		le.PutUint32(v[32:], e)
 		f := [3]float32{number(p), number(p[4:]), number(p[8:])}
 		if q := f[0]*f[0] + f[1]*f[1] + f[2]*f[2]; !(q > 0.99999 && q < 1.00001) {
+			switch {
+			case !(q > 0 && q-q == 0):
+				none++
+			case !(q > 0.98 && q < 1.02):
+				odd++
+			}
 			f = unit(f, (*[9]float32)(words.Of[float32](v)))
 		}
 		x, y, z := uint64(math.Float32bits(f[0])), uint64(math.Float32bits(f[1])), uint64(math.Float32bits(f[2]))
@@ -116,7 +134,7 @@ func readFacets(ctx context.Context, data, corners, normals []byte, from, to int
 		le.PutUint32(v[32:], uint32(z))
 		attributes |= p[49]
 	}
-	return facets{marked: attributes&0x80 != 0}
+	return facets{marked: attributes&0x80 != 0, none: none, odd: odd}
 }
 
 // wild is above 0 if one of two float32 is not finite: if its exponent has all

@@ -20,7 +20,18 @@ import (
 // size, which a probe does not see, says that it is one; so its header and
 // first facets are looked at.
 func Format() format.Reader {
-	return format.Reader{Name: "stl", Title: "Stereolithography", Probe: Probe, Read: Read}
+	return format.Reader{Name: "stl", Title: "Stereolithography", Probe: Probe, Read: Read, Ending: ".stl", May: may}
+}
+
+// may takes what could be binary in a file of the right ending, whatever its
+// facets look like: some have normals of any length, or a first facet without
+// area. Reading compares the count of facets with the size.
+func may(head []byte) bool {
+	if len(head) < 84 {
+		return false
+	}
+	n := binary.LittleEndian.Uint32(head[80:])
+	return n > 0 && n <= limit.Vertices/3
 }
 
 // Probe tells text by its words, and binary by a count and a first facet that
