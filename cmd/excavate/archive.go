@@ -139,6 +139,7 @@ func unpackCommand(o *options) *cobra.Command {
 	f.StringArrayVar(&inside, "inside", nil, "unpack the archive at `PATH` within the source; given again for one within that")
 	f.StringVar(&journal, "journal", "", "note in `FILE` what is done, and go on from there if it is there")
 	f.StringVar(&summary, "summary", "", "save what was done to `FILE` as JSON")
+	c.RegisterFlagCompletionFunc("policy", words(string(extract.Refuse), string(extract.Skip), string(extract.Replace), string(extract.KeepBoth)))
 	c.MarkFlagsMutuallyExclusive("output", "zip")
 	c.MarkFlagsOneRequired("output", "zip")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -158,7 +159,7 @@ func unpackCommand(o *options) *cobra.Command {
 			bad = reportProblems(s) || bad
 			lib, stack = l, append(stack, s)
 		}
-		opts := extract.Options{Dir: dir, Policy: extract.Policy(policy), Flat: flat}
+		opts := extract.Options{Dir: dir, Policy: extract.Policy(policy), Flat: flat, Empty: match == "" && len(names) == 0 && set == ""}
 		if !slices.Contains(extract.Policies, opts.Policy) {
 			return fmt.Errorf("--policy is refuse, skip, replace or keep-both, not %q", policy)
 		}
@@ -179,15 +180,22 @@ func unpackCommand(o *options) *cobra.Command {
 		}
 		start := time.Now()
 		job := &extract.Job{Plan: plan, Sources: stack, Dir: dir, Zip: zip, Policy: opts.Policy, Journal: journal}
+		bar := newProgress(cmd.ErrOrStderr(), int64(len(plan.Items)), "entries")
+		job.Progress = func(entries, _ int64) { bar.at(entries) }
 		res, err := job.Run(ctx)
+		bar.end()
 		for _, e := range res.Failures {
 			bad = true
 			fmt.Fprintln(os.Stderr, "excavate:", e.Error)
 		}
 		for _, ch := range res.Changes {
+			if ch.To == "" {
+				fmt.Fprintf(os.Stderr, "excavate: %s is not written: %s\n", ch.Entry, ch.Why)
+				continue
+			}
 			fmt.Fprintf(os.Stderr, "excavate: %s is written as %s: %s\n", ch.Entry, ch.To, ch.Why)
 		}
-		if summary != "" {
+		if summary != "" { // a report of this run: it may replace an older one
 			b, _ := json.MarshalIndent(res, "", "  ")
 			if err := os.WriteFile(summary, append(b, '\n'), 0o644); err != nil {
 				return err

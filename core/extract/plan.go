@@ -64,6 +64,7 @@ type Plan struct {
 	Bytes   int64 // unpacked, as declared
 	Skipped int64 // left out because something of that name is there
 	Changes []Change
+	Folders []string // that are made with nothing in them
 }
 
 // Options of a plan.
@@ -75,6 +76,8 @@ type Options struct {
 	Dir string
 	// Flat puts every file directly in the folder.
 	Flat bool
+	// Empty makes those folders of the archives too in which nothing lies.
+	Empty bool
 }
 
 // NewPlan settles where each entry goes. Two entries of one path (from two
@@ -172,6 +175,21 @@ func NewPlan(sources []*source.Source, refs []Ref, o Options) (*Plan, error) {
 			p.Bytes += e.Size
 			if p.Bytes < 0 {
 				return nil, fmt.Errorf("the entries declare more bytes than can be counted; that looks like a trap")
+			}
+		}
+	}
+	for _, s := range sources {
+		if !o.Empty || o.Flat {
+			break
+		}
+		for _, f := range s.EmptyFolders() {
+			to, _ := place(f)
+			switch {
+			case files[key(to)]:
+				p.Changes = append(p.Changes, Change{f + "/", "", "it is an empty folder, and a file has this name"})
+			case !folders[key(to)]:
+				folders[key(to)] = true
+				p.Folders = append(p.Folders, to)
 			}
 		}
 	}

@@ -295,6 +295,14 @@ func (r *running) runFolder(ctx context.Context) error {
 	}
 	r.units(ctx, todo)
 	wg.Wait()
+	for _, f := range r.Plan.Folders {
+		if ctx.Err() != nil {
+			break
+		}
+		if err := r.root.MkdirAll(f, 0o755); err != nil {
+			return fmt.Errorf("the empty folder %s: %w", f, err)
+		}
+	}
 	if f, err := os.Open(r.Dir); err == nil { // one flush for all: they were only renamed so far
 		unix.Syncfs(int(f.Fd()))
 		f.Close()
@@ -440,7 +448,7 @@ func Unpack(ctx context.Context, s *source.Source, dir, pattern string, progress
 	if err != nil {
 		return Summary{}, err
 	}
-	plan, err := NewPlan([]*source.Source{s}, refs, Options{Dir: dir, Policy: Refuse})
+	plan, err := NewPlan([]*source.Source{s}, refs, Options{Dir: dir, Policy: Refuse, Empty: pattern == ""})
 	if err != nil {
 		return Summary{}, err
 	}

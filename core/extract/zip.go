@@ -141,6 +141,11 @@ func (r *running) runZip(ctx context.Context) (err error) {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	for _, name := range r.Plan.Folders {
+		if _, err := z.Create(name + "/"); err != nil {
+			return full(err)
+		}
+	}
 	if err := z.Close(); err != nil {
 		return full(err)
 	}

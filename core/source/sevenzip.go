@@ -45,6 +45,8 @@ func (s *Source) openSevenZip(ctx context.Context, f *file) (err error) {
 		if !zf.FileInfo().Mode().IsRegular() {
 			if !zf.FileInfo().IsDir() {
 				s.problem(zf.Name, -1, "it is a link or a device file and was left out")
+			} else if err := s.folder(zf.Name); err != nil {
+				return err
 			}
 			continue
 		}

@@ -78,6 +78,7 @@ type Source struct {
 	parent  *Source
 	entries []Entry
 	back    backend
+	ownDirs []string // that the archive has an entry for
 	taken   *names // while indexing
 	numbers distinct.Numbers
 	named   int64 // bytes of all paths so far
@@ -509,6 +510,39 @@ func (s *Source) add(e Entry, name string) error {
 	}
 	s.entries = append(s.entries, e)
 	return nil
+}
+
+// folder notes that the archive has a folder of a name.
+func (s *Source) folder(name string) error {
+	if len(s.ownDirs) >= limit.Entries {
+		return fmt.Errorf("more than %d folders", limit.Entries)
+	}
+	if s.named += int64(len(name)); s.named > limit.PathBytes {
+		return fmt.Errorf("the names of its entries have more than %d bytes", limit.PathBytes)
+	}
+	if strings.Trim(name, `./\`) != "" {
+		clean, _ := cleanPath(strings.TrimRight(name, `/\`))
+		s.ownDirs = append(s.ownDirs, clean)
+	}
+	return nil
+}
+
+// EmptyFolders lists the folders of the archive in which no entry lies.
+func (s *Source) EmptyFolders() []string {
+	full := map[string]bool{}
+	for i := range s.entries {
+		for dir := path.Dir(s.entries[i].Path); dir != "." && !full[dir]; dir = path.Dir(dir) {
+			full[dir] = true
+		}
+	}
+	var out []string
+	for _, f := range s.ownDirs {
+		if !full[f] {
+			full[f] = true // once
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // index builds the look-up tables once they are needed.

@@ -53,7 +53,12 @@ func (s *Source) openTar(ctx context.Context, f *file) error {
 		}
 		switch h.Typeflag {
 		case tar.TypeReg, tar.TypeGNUSparse:
-		case tar.TypeDir, tar.TypeXGlobalHeader:
+		case tar.TypeDir:
+			if err := s.folder(h.Name); err != nil {
+				return err
+			}
+			continue
+		case tar.TypeXGlobalHeader:
 			continue
 		case tar.TypeLink, tar.TypeSymlink:
 			to := h.Linkname

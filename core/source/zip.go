@@ -47,6 +47,9 @@ func (s *Source) openZip(ctx context.Context, f *file) error {
 	for _, zf := range z.File {
 		name := zipName(zf, names)
 		if strings.HasSuffix(name, "/") && zf.UncompressedSize64 == 0 {
+			if err := s.folder(name); err != nil {
+				return err
+			}
 			continue
 		}
 		e := Entry{Size: int64(zf.UncompressedSize64), Packed: int64(zf.CompressedSize64), Codec: zipMethod(zf.Method), Offset: -1, Block: -1}
