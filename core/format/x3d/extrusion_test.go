@@ -153,7 +153,7 @@ func TestUsesAreCounted(t *testing.T) {
 			}
 			b := newBuilder(context.Background(), format.File{}, 0, p.lost, true)
 			b.most = 40
-			_, err = b.build(roots)
+			_, err = b.build(roots, nil)
 			if fails != (err != nil) || fails && !strings.Contains(err.Error(), "line 1: more than 40 corners of faces, lines and points, counting each use") {
 				t.Errorf("%d uses of %s: %v", uses, geometry, err)
 			}

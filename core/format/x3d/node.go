@@ -108,6 +108,7 @@ type classic struct {
 	depth  int
 	metres float64 // of a unit of length, 0 where the file does not say
 	own    bool    // b is a copy
+	routes *[]*route
 }
 
 // proto is a prototype: the fields of its interface with their usual values,
@@ -222,10 +223,7 @@ func (p *classic) scene(end string) ([]*node, error) {
 			}
 			p.lost.Lose("an EXTERNPROTO was left out")
 		case "ROUTE":
-			p.word()
-			p.word()
-			p.word()
-			p.lost.Lose("a ROUTE was left out")
+			p.route()
 		case "PROFILE", "COMPONENT":
 			p.word()
 		case "IMPORT", "EXPORT":
@@ -370,9 +368,7 @@ func (p *classic) node(w string) (*node, error) {
 		case "":
 			return nil, p.errorf("the file ends within %s", w)
 		case "ROUTE":
-			p.word()
-			p.word()
-			p.word()
+			p.route()
 			continue
 		case "PROTO":
 			if err := p.prototype(); err != nil {
@@ -410,7 +406,7 @@ func (p *classic) node(w string) (*node, error) {
 // expand makes a prototype's nodes with the fields of an instance; the first
 // is what it stands for.
 func (p *classic) expand(pr *proto, n *node) (*node, error) {
-	in := &classic{b: pr.body, line: pr.line, defs: map[string]*node{}, protos: p.protos, is: map[string]*value{}, lost: p.lost, nodes: p.nodes, depth: p.depth}
+	in := &classic{b: pr.body, line: pr.line, defs: map[string]*node{}, protos: p.protos, is: map[string]*value{}, lost: p.lost, nodes: p.nodes, depth: p.depth, routes: p.routes}
 	for k, v := range pr.fields {
 		in.is[k] = v
 	}

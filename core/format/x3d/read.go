@@ -30,7 +30,7 @@ func Formats() []format.Reader {
 }
 
 func readClassic(ctx context.Context, f format.File) (*scene.Scene, error) {
-	p := &classic{b: append(append([]byte{}, format.UTF8(f.Data)...), "\n}"...), line: 1, defs: map[string]*node{}, protos: map[string]*proto{}, lost: &format.Losses{}}
+	p := &classic{routes: &[]*route{}, b: append(append([]byte{}, format.UTF8(f.Data)...), "\n}"...), line: 1, defs: map[string]*node{}, protos: map[string]*proto{}, lost: &format.Losses{}}
 	roots, err := p.scene("}")
 	if err != nil {
 		return nil, err
@@ -40,15 +40,15 @@ func readClassic(ctx context.Context, f format.File) (*scene.Scene, error) {
 		p.line = line
 		return nil, p.errorf("a } closes nothing")
 	}
-	return newBuilder(ctx, f, p.metres, p.lost, bytes.HasPrefix(p.b, []byte("#VRML"))).build(roots)
+	return newBuilder(ctx, f, p.metres, p.lost, bytes.HasPrefix(p.b, []byte("#VRML"))).build(roots, *p.routes)
 }
 
 func readXML(ctx context.Context, f format.File) (*scene.Scene, error) {
-	roots, metres, lost, err := parseXML(format.UTF8(f.Data))
+	roots, m, err := parseXML(format.UTF8(f.Data))
 	if err != nil {
 		return nil, err
 	}
-	return newBuilder(ctx, f, metres, lost, false).build(roots)
+	return newBuilder(ctx, f, m.metres, m.lost, false).build(roots, m.routes)
 }
 
 var geometries = []string{"IndexedFaceSet", "IndexedTriangleSet", "TriangleSet", "IndexedTriangleStripSet", "TriangleStripSet", "IndexedTriangleFanSet", "TriangleFanSet", "IndexedQuadSet", "QuadSet",

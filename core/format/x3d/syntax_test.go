@@ -23,7 +23,7 @@ func TestStatements(t *testing.T) {
 		{"UNIT length inch 0.0254\n", "", 0.0254},
 		{"UNIT angle degree 0.0174533\nUNIT length cm 1e-2\n", "a unit of angle was left out", 0.01},
 		{"IMPORT pier.plank AS board\nEXPORT board AS deck\nEXPORT board\nIMPORT pier.rail\n", "an IMPORT was left out (2 times); an EXPORT was left out (2 times)", 1},
-		{"DEF clock TimeSensor { }\nROUTE clock.fraction_changed TO plank.set_fraction\n", "a ROUTE was left out; a node of the kind TimeSensor was left out", 1},
+		{"DEF clock TimeSensor { }\nROUTE clock.fraction_changed TO plank.set_fraction\n", "a ROUTE between nodes that are not there was left out; a node of the kind TimeSensor was left out", 1},
 		{"EXTERNPROTO Lamp [ field SFFloat bright ] [ \"a.wrl#Lamp\" \"b.wrl\" ]\n", "an EXTERNPROTO was left out", 1},
 		{"EXTERNPROTO Lamp [ ] \"a.wrl\"\n", "an EXTERNPROTO was left out", 1},
 	} {

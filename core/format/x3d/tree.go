@@ -23,7 +23,10 @@ type builder struct {
 	materials map[materialKey]int
 	pictures  map[any]int // by address or node
 	meshes    map[*node]built
-	switches  map[*node]int // which of its nodes each shows
+	switches  map[*node]int   // which of its nodes each shows
+	placed    map[*node][]int // the scene's nodes of a Transform, one a use
+	clock     map[*node]bool
+	clocks    []*node // what motions are made of, in their order
 	names     distinct.Names
 	*format.Losses
 	detail  int // the level of detail that is wanted, 0 the finest
@@ -52,7 +55,7 @@ const (
 
 func newBuilder(ctx context.Context, f format.File, metres float64, lost *format.Losses, classic97 bool) *builder {
 	b := &builder{ctx: ctx, readings: f.Readings, classic97: classic97, most: mostCorners + len(f.Data)/8, s: &scene.Scene{}, Losses: lost,
-		materials: map[materialKey]int{}, pictures: map[any]int{}, meshes: map[*node]built{}, switches: map[*node]int{}}
+		materials: map[materialKey]int{}, pictures: map[any]int{}, meshes: map[*node]built{}, switches: map[*node]int{}, placed: map[*node][]int{}, clock: map[*node]bool{}}
 	fmt.Sscanf(f.Readings[scene.DetailChoice], "level %d", &b.detail)
 	// X3D 4.3.5 and 4.3.6: metres, right-handed, Y up; a viewer looks along -Z.
 	b.s.Basis = geom.GLTF
@@ -62,10 +65,11 @@ func newBuilder(ctx context.Context, f format.File, metres float64, lost *format
 	return b
 }
 
-func (b *builder) build(roots []*node) (*scene.Scene, error) {
+func (b *builder) build(roots []*node, routes []*route) (*scene.Scene, error) {
 	if err := b.all(roots, scene.None, 0); err != nil {
 		return nil, err
 	}
+	b.motions(routes)
 	if len(b.s.Meshes) == 0 {
 		if len(b.s.Choices) == 0 {
 			return nil, fmt.Errorf("it has no shape with a surface")
@@ -166,6 +170,13 @@ func (b *builder) visit(n *node, parent, deep int) error {
 	case "Viewpoint", "OrthoViewpoint":
 		return b.camera(n, parent)
 	}
+	if isMotion(n) {
+		if !b.clock[n] {
+			b.clock[n] = true
+			b.clocks = append(b.clocks, n)
+		}
+		return nil
+	}
 	b.Lose("a node of the kind %s was left out", n.typ)
 	return nil
 }
@@ -218,6 +229,8 @@ func (b *builder) place(n *node, parent int, local geom.Mat4, deep int) error {
 		}
 		own.Parent = first
 		b.s.Nodes[at] = own
+	} else {
+		b.placed[n] = append(b.placed[n], at)
 	}
 	for k := first; k <= at; k++ {
 		if err := b.finite(n, k); err != nil {

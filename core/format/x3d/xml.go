@@ -80,17 +80,18 @@ type maker struct {
 	lost   *format.Losses
 	nodes  int
 	open   []*node // those that hold the one that is made
+	routes []*route
 }
 
 // parseXML reads the XML encoding.
-func parseXML(b []byte) (roots []*node, metres float64, lost *format.Losses, err error) {
+func parseXML(b []byte) (roots []*node, m *maker, err error) {
 	root, err := elements(b)
 	if err != nil {
-		return nil, 0, nil, err
+		return nil, nil, err
 	}
-	m := &maker{metres: 1, lost: &format.Losses{}}
+	m = &maker{metres: 1, lost: &format.Losses{}}
 	roots, err = m.all(root.kids, &scope{defs: map[string]*node{}, protos: map[string]*declared{}})
-	return roots, m.metres, m.lost, err
+	return roots, m, err
 }
 
 func (m *maker) all(list []*element, sc *scope) (out []*node, err error) {
@@ -112,7 +113,10 @@ func (m *maker) make(e *element, sc *scope) (*node, error) {
 		return nil, e.errorf("more than %d nodes, counting each use of a prototype", mostNodes)
 	}
 	switch e.name {
-	case "ROUTE", "ExternProtoDeclare", "Script":
+	case "ROUTE":
+		addRoute(&m.routes, m.lost, sc.defs[e.get("fromNode")], sc.defs[e.get("toNode")], e.get("fromField"), e.get("toField"))
+		return nil, nil
+	case "ExternProtoDeclare", "Script":
 		m.lost.Lose("an element %s was left out", e.name)
 		return nil, nil
 	case "ProtoDeclare":
