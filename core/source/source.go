@@ -79,7 +79,7 @@ type Source struct {
 	entries []Entry
 	back    backend
 	ownDirs []string // that the archive has an entry for
-	taken   *names // while indexing
+	taken   *names   // while indexing
 	numbers distinct.Numbers
 	named   int64 // bytes of all paths so far
 

@@ -87,6 +87,7 @@ func numbers(b []byte) (n int) {
 type reader struct {
 	format.File
 	src       corner.Source
+	far       [3]float64 // where the positions are relative to
 	s         *scene.Scene
 	materials map[string]int
 	pictures  map[string]int
@@ -116,6 +117,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if commas > 0 {
 		r.s.Notes = append(r.s.Notes, scene.Note{Text: format.CommasNote})
 	}
+	r.far = far(data)
 	err := r.lines(ctx, data)
 	r.hand()
 	r.builder.wait()
@@ -226,6 +228,43 @@ func (r *reader) statement(line []byte) error {
 
 func text(b []byte) string { return strings.ToValidUTF8(string(bytes.TrimSpace(b)), "\ufffd") }
 
+// samples is how many places of a file are looked at before it is read.
+const samples = 512
+
+// far is where the file's positions lie if that is far from the origin, by
+// those that follow places evenly over the file: faces are cut while the rest
+// is read, so that it must be known before.
+func far(data []byte) [3]float64 {
+	var low, high [3]float64
+	seen := false
+	for i := range samples {
+		b := data[len(data)*i/samples:]
+		if i > 0 || !bytes.HasPrefix(b, []byte("v ")) {
+			at := bytes.Index(b[:min(len(b), 1<<16)], []byte("\nv "))
+			if at < 0 {
+				continue
+			}
+			b = b[at+1:]
+		}
+		b = b[1:]
+		var p [3]float64
+		for k := range p {
+			x, rest, ok := format.Float(b)
+			if !ok {
+				return [3]float64{}
+			}
+			p[k], b = x, rest
+		}
+		if !seen {
+			low, high, seen = p, p, true
+		}
+		for k, x := range p {
+			low[k], high[k] = min(low[k], x), max(high[k], x)
+		}
+	}
+	return format.Far(low, high)
+}
+
 func (r *reader) position(b []byte) error {
 	if len(r.src.Positions) >= 3*limit.Vertices {
 		return r.errorf("more than %d positions", limit.Vertices)
@@ -236,6 +275,9 @@ func (r *reader) position(b []byte) error {
 		x, rest, ok := format.Float(b)
 		if !ok {
 			break
+		}
+		if n < 3 {
+			x -= r.far[n]
 		}
 		if v[n], ok = format.Finite32(x); !ok {
 			return r.errorf("position %d: %g is no finite number", len(r.src.Positions)/3+1, x)
@@ -488,6 +530,7 @@ func (r *reader) finish() (*scene.Scene, error) {
 		r.s.Meshes, r.s.Nodes = []scene.Mesh{{Name: "points", Parts: []scene.Part{cloud}}}, []scene.Node{n}
 		r.s.Notes = append(r.s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: its %d positions are points", len(cloud.Points))})
 	}
+	format.PlaceFar(r.s, r.far)
 	if partUV > 0 {
 		note("%d parts have texture coordinates at some corners only; the others are 0, 0", partUV)
 	}

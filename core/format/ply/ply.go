@@ -171,6 +171,7 @@ type values struct {
 	b    []byte
 	at   int
 	line int
+	far  [3]float64 // where the positions are relative to
 }
 
 func (v *values) where() string {
@@ -360,6 +361,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	node := scene.NewNode("mesh")
 	node.Mesh = 0
 	s.Nodes = []scene.Node{node}
+	format.PlaceFar(s, v.far)
 	return s, s.Validate()
 }
 
@@ -416,6 +418,7 @@ func (v *values) vertices(ctx context.Context, e *element, src *corner.Source, u
 		return nil
 	}
 	var row [12]float64
+	exact := make([]float64, 3*e.n) // positions, until it is known whether they lie far away
 	for i := range e.n {
 		if i&0xfff == 0 && ctx.Err() != nil {
 			return ctx.Err()
@@ -452,11 +455,10 @@ func (v *values) vertices(ctx context.Context, e *element, src *corner.Source, u
 			}
 		}
 		for k := range 3 {
-			f, ok := format.Finite32(row[k])
-			if !ok {
+			if _, ok := format.Finite32(row[k]); !ok {
 				return format.Errorf(v.where(), "vertex %d lies at %g", i, row[k])
 			}
-			src.Positions[3*i+k] = f
+			exact[3*i+k] = row[k]
 		}
 		if src.Normals != nil {
 			l := math.Sqrt(row[3]*row[3] + row[4]*row[4] + row[5]*row[5])
@@ -479,6 +481,16 @@ func (v *values) vertices(ctx context.Context, e *element, src *corner.Source, u
 				(*uvs)[2*i], (*uvs)[2*i+1] = u, w
 			}
 		}
+	}
+	var low, high [3]float64
+	copy(low[:], exact)
+	high = low
+	for i, x := range exact {
+		low[i%3], high[i%3] = min(low[i%3], x), max(high[i%3], x)
+	}
+	v.far = format.Far(low, high)
+	for i, x := range exact {
+		src.Positions[i] = float32(x - v.far[i%3])
 	}
 	return nil
 }
