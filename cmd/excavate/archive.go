@@ -437,7 +437,7 @@ func pullCommand() *cobra.Command {
 	var dir, token, match string
 	var allow []string
 	var list bool
-	c := &cobra.Command{Use: "pull ADDRESS (--list | -o DIR)", Short: "List what a device offers, or pull it in", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "pull ADDRESS (--list | -o DIR)", Short: "List what a device offers, or pull it in", Long: "Lists what a device offers, or pulls it in. The terms that the device tells lie beside each file, as NAME.terms.json: what is made of it says them.", Args: cobra.ExactArgs(1)}
 	c.Flags().StringVarP(&dir, "output", "o", "", "the folder `DIR` to write to; what has arrived of an earlier try is gone on with")
 	c.Flags().StringVar(&token, "token", "", "the `TOKEN` to sign in with")
 	c.Flags().StringVar(&match, "match", "", "only what fits `GLOB`")
@@ -471,6 +471,20 @@ func pullCommand() *cobra.Command {
 			}
 			if err := d.Fetch(ctx, x, filepath.Join(dir, filepath.FromSlash(x.Name)), func(int64) {}); err != nil {
 				return err
+			}
+			if x.Terms == nil || !x.Terms.Stated() {
+				continue
+			}
+			t := *x.Terms
+			if t.Evidence == "" {
+				t.Evidence = "told by " + args[0]
+			}
+			b, err := json.MarshalIndent(t, "", "  ")
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(filepath.Join(dir, filepath.FromSlash(find.TermsFile(x.Name))), append(b, '\n'), 0o644); err != nil {
+				return fmt.Errorf("the terms of %s: %w", x.Name, err)
 			}
 		}
 		return nil

@@ -385,6 +385,18 @@ func TestPull(t *testing.T) {
 	if x.Bones < 20 || x.Morphs != 3 {
 		t.Errorf("%+v", x)
 	}
+	// What the exchange told of it arrives in what is delivered of it.
+	told, err := os.ReadFile(filepath.Join(dir, "corin.vrm.terms.json"))
+	if err != nil || !strings.Contains(string(told), "told by "+s.URL) {
+		t.Errorf("%s, %v", told, err)
+	}
+	box := filepath.Join(dir, "box.zip")
+	must(t, "convert", filepath.Join(dir, "corin.vrm"), "-o", box)
+	manifest, err := exec.Command("unzip", "-p", box, "manifest.json").Output()
+	var own struct{ Owner string }
+	if json.Unmarshal(told, &own) != nil || own.Owner == "" || err != nil || !strings.Contains(string(manifest), own.Owner) {
+		t.Errorf("%q is not in the manifest: %v\n%s", own.Owner, err, manifest)
+	}
 	// The standard's own validator finds nothing wrong with it.
 	out, err := exec.Command("node", "../../e2e/readers.mjs", filepath.Join(dir, "corin.vrm")).CombinedOutput()
 	if err != nil {
