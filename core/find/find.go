@@ -124,6 +124,7 @@ func (l *Library) Decode(ctx context.Context, in Input) (s *scene.Scene, format 
 		s.Name = strings.TrimSuffix(path.Base(in.Name), path.Ext(in.Name))
 	}
 	s.ChooseDetail(in.Readings[scene.DetailChoice])
+	irregular(s)
 	for i := range s.Pictures {
 		p := &s.Pictures[i] // the scene is ours until it is returned
 		if p.Missing() && p.Ref != "" && len(p.Looked) == 0 && !in.namesOnly {

@@ -2,7 +2,9 @@ package find_test
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/binary"
+	"fmt"
 	"math"
 	"strings"
 	"testing"
@@ -21,6 +23,48 @@ func stlOf(normals ...[3]float32) string {
 		b = append(b, 0, 0)
 	}
 	return string(b)
+}
+
+// odd is a glTF of one triangle whose material asks for a set of UVs, and whose
+// normals have the length n.
+func odd(set int, n float32) string {
+	var b []byte
+	for _, v := range []float32{0, 0, 0, 1, 0, 0, 0, 1, 0, 0, 0, n, 0, 0, 1, 0, 0, 1, 0, 0, 1, 0, 0, 1} {
+		b = binary.LittleEndian.AppendUint32(b, math.Float32bits(v))
+	}
+	return fmt.Sprintf(`{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[0]}],"nodes":[{"mesh":0}],"buffers":[{"byteLength":%d,"uri":"data:;base64,%s"}],
+"bufferViews":[{"buffer":0,"byteLength":36},{"buffer":0,"byteOffset":36,"byteLength":36},{"buffer":0,"byteOffset":72,"byteLength":24}],
+"accessors":[{"bufferView":0,"componentType":5126,"count":3,"type":"VEC3","min":[0,0,0],"max":[1,1,0]},{"bufferView":1,"componentType":5126,"count":3,"type":"VEC3"},{"bufferView":2,"componentType":5126,"count":3,"type":"VEC2"}],
+"images":[{"uri":"gone.png"}],"textures":[{"source":0}],"materials":[{"name":"reed","pbrMetallicRoughness":{"baseColorTexture":{"index":0,"texCoord":%d}}}],
+"meshes":[{"primitives":[{"attributes":{"POSITION":0,"NORMAL":1,"TEXCOORD_0":2},"material":0}]}]}`, len(b), base64.StdEncoding.EncodeToString(b), set)
+}
+
+// What is odd in a scene that can be read is said, whatever its format.
+func TestOddScenesSaySo(t *testing.T) {
+	lib, err := shipped.Library(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ data, says string }{
+		{odd(0, 1), ""},
+		{odd(0, 1.01), ""}, // of eight bits a number
+		{odd(3, 1), `the material "reed" asks for UV set 4, which a part of a mesh that it is on does not have`},
+		{odd(0, 2), "the normals of 1 of 3 vertices are not of unit length"},
+		{odd(0, 0), "the normals of 1 of 3 vertices are not of unit length"},
+		{`{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[0]}],"nodes":[{"name":"alone"}]}`, "there is nothing in it: no mesh, bone, motion, camera or light"},
+	} {
+		s, _, err := lib.Decode(context.Background(), find.Input{Name: "odd.gltf", Data: []byte(c.data)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var notes []string
+		for _, n := range s.Notes {
+			notes = append(notes, n.Text)
+		}
+		if got := strings.Join(notes, "; "); got != c.says {
+			t.Errorf("says %q, not %q", got, c.says)
+		}
+	}
 }
 
 // Files that others made a little beside the letter of their format are read
