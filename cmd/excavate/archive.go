@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -94,6 +95,13 @@ func (o *options) mount(ctx context.Context, path string, inside ...string) (*fi
 		return nil, nil, err
 	}
 	opts := source.Options{Layouts: lib.Layouts}
+	if path == "-" {
+		// Archives are read at random, so that what comes in is put down first.
+		if path, err = putDown(os.Stdin); err != nil {
+			return nil, nil, fmt.Errorf("the standard input: %w", err)
+		}
+		defer os.Remove(path) // it stays open
+	}
 	s, err := source.Open(ctx, path, opts)
 	if err != nil {
 		return nil, nil, err
@@ -110,6 +118,19 @@ func (o *options) mount(ctx context.Context, path string, inside ...string) (*fi
 	return lib, s, nil
 }
 
+// putDown copies what comes in to a file of its own.
+func putDown(in io.Reader) (string, error) {
+	f, err := os.CreateTemp("", "standard-input-*")
+	if err != nil {
+		return "", err
+	}
+	_, err = io.Copy(f, in)
+	if err = errors.Join(err, f.Close()); err != nil {
+		os.Remove(f.Name())
+	}
+	return f.Name(), err
+}
+
 // reportProblems prints what had to be changed and tells whether there was
 // anything.
 func reportProblems(s *source.Source) bool {
@@ -124,7 +145,7 @@ func unpackCommand(o *options) *cobra.Command {
 	var moves, inside, names []string
 	var flat, needs bool
 	c := &cobra.Command{Use: "unpack SOURCE... (-o DIR | --zip FILE)", Short: "Unpack archives or folders, or a part of them", Args: cobra.MinimumNArgs(1),
-		Long: "Unpack archives or folders, or a part of them. Of several sources that hold a path the first one's entry is taken."}
+		Long: "Unpack archives or folders, or a part of them; - is the standard input. Of several sources that hold a path the first one's entry is taken."}
 	f := c.Flags()
 	f.StringVarP(&dir, "output", "o", "", "the folder `DIR` to unpack to")
 	f.StringVar(&zip, "zip", "", "the ZIP `FILE` to write instead of a folder")
