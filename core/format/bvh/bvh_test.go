@@ -249,19 +249,19 @@ func TestWhatStandsAboveTheSkeleton(t *testing.T) {
 	lean := geom.AxisAngle(geom.Vec3{0, 0, 1}, 0.3)
 	for name, s := range map[string]*scene.Scene{
 		"nothing":        figure(),
-		"a scale":        figure(node("armature", [3]float32{0.01, 0.01, 0.01}, geom.IdentityQuat, [3]float32{})),
-		"two":            figure(node("world", [3]float32{2, 2, 2}, lean, [3]float32{1, 2, 3}), node("armature", [3]float32{0.01, 0.01, 0.01}, lean, [3]float32{4, 0, 0})),
-		"an uneven one":  figure(node("armature", [3]float32{0.01, 0.02, 0.03}, geom.IdentityQuat, [3]float32{})),
+		"a scale":        figure(node("frame", [3]float32{0.01, 0.01, 0.01}, geom.IdentityQuat, [3]float32{})),
+		"two":            figure(node("world", [3]float32{2, 2, 2}, lean, [3]float32{1, 2, 3}), node("frame", [3]float32{0.01, 0.01, 0.01}, lean, [3]float32{4, 0, 0})),
+		"an uneven one":  figure(node("frame", [3]float32{0.01, 0.02, 0.03}, geom.IdentityQuat, [3]float32{})),
 		"another basis":  nil,
 		"a scaled spine": nil,
 	} {
 		if name == "a scaled spine" {
-			s = figure(node("armature", [3]float32{0.01, 0.01, 0.01}, geom.IdentityQuat, [3]float32{}))
+			s = figure(node("frame", [3]float32{0.01, 0.01, 0.01}, geom.IdentityQuat, [3]float32{}))
 			s.Nodes[2].Scale = [3]float32{1, 3, 1}
 		}
 		want := s
 		if name == "another basis" {
-			want = figure(node("armature", [3]float32{0.01, 0.01, 0.01}, lean, [3]float32{}))
+			want = figure(node("frame", [3]float32{0.01, 0.01, 0.01}, lean, [3]float32{}))
 			var err error
 			if s, err = want.InBasis(geom.Basis{Up: geom.PlusZ, Front: -geom.PlusY, Handed: geom.Right, MetresPerUnit: 0.01}); err != nil {
 				t.Fatal(err)
