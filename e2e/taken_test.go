@@ -1,6 +1,24 @@
 package e2e
 
-import "testing"
+import (
+	"os"
+	"path/filepath"
+	"testing"
+)
+
+// A name with a mark that turns text round shows the mark.
+func TestNamesThatTurnTextRound(t *testing.T) {
+	p := start(t)
+	dir := filepath.Join(p.demo, "odd")
+	p.try(os.MkdirAll(dir, 0o755))
+	p.try(os.WriteFile(filepath.Join(dir, "sail\u202egpj.txt"), []byte("calm"), 0o644))
+	p.mountFile("odd")
+	p.try(p.Go("/p/1/sources?q=sail"))
+	p.click(`[data-entry^="sail"]`)
+	p.shows(`[data-entry^="sail"]`, "sail‹U+202E›gpj.txt")
+	p.shows(`[data-preview^="sail"]`, "sail‹U+202E›gpj.txt")
+	p.until(`![...document.querySelectorAll('main *')].some(e => [...e.childNodes].some(n => n.nodeType === 3 && n.data.includes('\u202e')))`)
+}
 
 // What is taken out is named with what went with it, and comes back; what is
 // typed in a layout stays when one looks elsewhere.

@@ -68,13 +68,15 @@ function Editor({ first }: { first: S['Layout'] }) {
   }
   // What is typed is saved a moment later, and at once when the page is left.
   const saved = useRef(doc)
+  // The version that what is typed is made of: a draft may be of an older one.
+  const base = useRef(first.draft === undefined ? first.head : first.draftBase ?? first.head)
   const save = useRef((_leaving?: boolean) => {})
   save.current = (leaving) => {
     if (doc === saved.current) return
     const draft = doc
     saved.current = draft
     const path = { params: { path: { layout: kept.id } } }
-    const sent = draft === kept.document ? ok(api.DELETE('/api/layouts/{layout}/draft', { ...path, keepalive: leaving })) : ok(api.PUT('/api/layouts/{layout}/draft', { ...path, body: { document: draft, base: kept.version }, keepalive: leaving && draft.length < 60_000 }))
+    const sent = draft === kept.document ? ok(api.DELETE('/api/layouts/{layout}/draft', { ...path, keepalive: leaving })) : ok(api.PUT('/api/layouts/{layout}/draft', { ...path, body: { document: draft, base: base.current }, keepalive: leaving && draft.length < 60_000 }))
     sent.catch((e) => { saved.current = ''; setFault(e) })
   }
   useEffect(() => { const t = setTimeout(() => save.current(), 400); return () => clearTimeout(t) }, [doc])
@@ -87,7 +89,8 @@ function Editor({ first }: { first: S['Layout'] }) {
     setFault(undefined)
     saved.current = doc
     try {
-      const l = await ok(api.PUT('/api/layouts/{layout}', { params: { path: { layout: kept.id } }, body: { document: doc, base: kept.head } }))
+      const l = await ok(api.PUT('/api/layouts/{layout}', { params: { path: { layout: kept.id } }, body: { document: doc, base: base.current } }))
+      base.current = l.head
       setKept(l)
       q.setQueryData(['layout', l.id], l)
       void refresh(q, project)
@@ -98,7 +101,8 @@ function Editor({ first }: { first: S['Layout'] }) {
     try {
       const l = await ok(api.GET('/api/layouts/{layout}', { params: { path: { layout: kept.id }, query: { version: no } } }))
       edit.current?.replace(l.document)
-      setKept({ ...l, head: kept.head, versions: kept.versions })
+      base.current = l.head
+      setKept(l)
     } catch (e) { setFault(e) }
   }
   const bring = (f?: File) => { if (f) void f.text().then((t) => edit.current?.replace(t)) }
