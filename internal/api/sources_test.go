@@ -643,7 +643,13 @@ func bigProject(t testing.TB, c *client, n int) (int64, string) {
 
 // BenchmarkPages asks for pages and searches of 200,000 entries with eight
 // clients at once.
-func BenchmarkPages(b *testing.B) {
+func BenchmarkPages(b *testing.B) { pages(b, false) }
+
+// BenchmarkPagesWhileIndexing is the same while another source of 200,000
+// entries is indexed again and again.
+func BenchmarkPagesWhileIndexing(b *testing.B) { pages(b, true) }
+
+func pages(b *testing.B, indexing bool) {
 	c := start(b)
 	const n = 200_000
 	id, path := bigProject(b, c, n)
@@ -664,6 +670,23 @@ func BenchmarkPages(b *testing.B) {
 	}
 	c.do("GET", path+ask(0), nil)
 	c.do("GET", path+ask(3), nil)
+	if indexing {
+		other, _ := bigProject(b, c, n)
+		src := c.addSource(other, "big.zip")
+		done := make(chan bool)
+		defer close(done)
+		go func() {
+			for {
+				select {
+				case <-done:
+					return
+				case <-time.After(100 * time.Millisecond): // one that is queued already is not queued twice
+					c.do("POST", fmt.Sprintf("/api/sources/%d/index", src.Id), nil)
+				}
+			}
+		}()
+		time.Sleep(300 * time.Millisecond)
+	}
 	b.ResetTimer()
 	var mu sync.Mutex
 	var took []time.Duration
