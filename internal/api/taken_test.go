@@ -2,6 +2,8 @@ package api_test
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -130,6 +132,50 @@ func TestWhatIsTakenOutCanBePutBack(t *testing.T) {
 	}
 	if s, _ := c.do("GET", fmt.Sprintf("/api/layouts/%d", l.Id), nil); s != 404 {
 		t.Errorf("the layout is still there: %d", s)
+	}
+}
+
+// An archive within an archive: whichever goes first and comes back first,
+// nothing that is back in the project is deleted later.
+func TestSourcesWithinThatAreTakenOut(t *testing.T) {
+	c := start(t)
+	id, path := c.project("nested")
+	if err := os.WriteFile(filepath.Join(c.lib, "nest.bin"), nested(t), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	outer := c.addSource(id, "nest.bin")
+	inner := call[api.Source](c, "POST", fmt.Sprintf("/api/entries/%d/mount", c.entries(path, "kind=archive").Entries[0].Id), nil)
+	c.linked(path)
+	del := func(id int64) int { s, _ := c.do("DELETE", fmt.Sprintf("/api/sources/%d", id), nil); return s }
+	if a, b := del(inner.Id), del(inner.Id); a != 204 || b != 404 {
+		t.Errorf("taken out twice: %d, %d", a, b)
+	}
+	del(outer.Id)
+	list := c.taken(path)
+	if len(list) != 2 || list[1].Name != inner.Label {
+		t.Fatalf("%+v", list)
+	}
+	back := func(taken int64) (int, string) {
+		s, b := c.do("DELETE", fmt.Sprintf("%s/taken/%d", path, taken), nil)
+		return s, string(b)
+	}
+	if s, b := back(list[1].Id); s != 409 || !strings.Contains(b, "put that back first") {
+		t.Errorf("the inner one before the outer: %d %s", s, b)
+	}
+	if s, b := back(list[0].Id); s != 204 {
+		t.Errorf("%d %s", s, b)
+	}
+	if n := len(call[[]api.Source](c, "GET", path+"/sources", nil)); n != 2 {
+		t.Errorf("%d sources are back", n)
+	}
+	if _, err := c.app.Service.Store.DB.Exec("UPDATE taken_out SET made = ?", time.Now().Add(-49*time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.app.Service.Forget(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if n := len(call[[]api.Source](c, "GET", path+"/sources", nil)); n != 2 || len(c.taken(path)) != 0 {
+		t.Errorf("after a day %d sources are left", n)
 	}
 }
 

@@ -25,8 +25,17 @@ type taken struct {
 }
 
 // takeOut moves things into the project's bin and writes down what they were.
-func (s *Service) takeOut(ctx context.Context, t taken, move func(q *db.Queries, bin int64) error) error {
+// One goes at a time, so that nothing is taken out twice; there says whether it
+// still is in the project.
+func (s *Service) takeOut(ctx context.Context, t taken, there func(q *db.Queries) error, move func(q *db.Queries, bin int64) error) error {
 	return s.Store.Tx(ctx, func(q *db.Queries) error {
+		if _, err := q.LockProject(ctx, t.project); err != nil {
+			return err
+		}
+		if err := there(q); err != nil {
+			_, err = Known(0, err, t.kind, t.id)
+			return err
+		}
 		bin, err := q.FindBin(ctx, nullInt(t.project))
 		if errors.Is(err, sql.ErrNoRows) {
 			bin, err = q.CreateBin(ctx, nullInt(t.project))
@@ -61,7 +70,8 @@ func (s *Service) TakeOutFind(ctx context.Context, id int64) error {
 	t := taken{project: row.ProjectID, kind: "find", id: id, name: row.Name, also: []string{}}
 	t.went(len(chains), "chain", "chains")
 	t.went(int(deliveries), "delivery", "deliveries")
-	return s.takeOut(ctx, t, func(q *db.Queries, bin int64) error { return moveFind(ctx, q, id, bin) })
+	there := func(q *db.Queries) error { _, err := q.GetFind(ctx, id); return err }
+	return s.takeOut(ctx, t, there, func(q *db.Queries, bin int64) error { return moveFind(ctx, q, id, bin) })
 }
 
 func (t *taken) went(n int, one, many string) {
@@ -113,7 +123,8 @@ func (s *Service) Remove(ctx context.Context, id int64) error {
 	}
 	t.went(len(all)-1, "source within it", "sources within it")
 	t.went(marks, "bookmark", "bookmarks")
-	return s.takeOut(ctx, t, func(q *db.Queries, bin int64) error { return moveSources(ctx, q, all, bin, t.finds, false) })
+	there := func(q *db.Queries) error { _, err := q.GetSource(ctx, id); return err }
+	return s.takeOut(ctx, t, there, func(q *db.Queries, bin int64) error { return moveSources(ctx, q, all, bin, t.finds, false) })
 }
 
 // withWithin is a source and those mounted from within it, however deep.
@@ -151,7 +162,8 @@ func (s *Service) DeleteLayout(ctx context.Context, id int64) error {
 	}
 	t := taken{project: row.ProjectID, kind: "layout", id: id, name: row.Name, also: []string{}}
 	t.went(int(row.Head), "version", "versions")
-	err = s.takeOut(ctx, t, func(q *db.Queries, bin int64) error {
+	there := func(q *db.Queries) error { _, err := q.GetLayout(ctx, id); return err }
+	err = s.takeOut(ctx, t, there, func(q *db.Queries, bin int64) error {
 		// Several of one name may have been taken out.
 		return q.MoveLayout(ctx, db.MoveLayoutParams{ProjectID: bin, Name: fmt.Sprintf("taken out %d", id), ID: id})
 	})
@@ -228,7 +240,17 @@ func (s *Service) back(ctx context.Context, q *db.Queries, row db.TakenOut) erro
 		if err != nil {
 			return err
 		}
+		if own.ParentID.Valid {
+			if _, err := q.GetSource(ctx, own.ParentID.Int64); errors.Is(err, errNoRows) {
+				return userErr(409, "the source that %s lies within was taken out; put that back first", row.Name)
+			} else if err != nil {
+				return err
+			}
+		}
 		for _, x := range list {
+			if x.ID == own.ID { // it came back with the one that it lies within
+				return nil
+			}
 			if x.Path == own.Path && x.Inside == own.Inside {
 				return userErr(409, "%s was added again meanwhile; take that one out before this one is put back", row.Name)
 			}
@@ -257,25 +279,42 @@ func (s *Service) Forget(ctx context.Context) error {
 		return err
 	}
 	for _, t := range old {
-		switch t.Kind {
-		case "find":
-			err = s.Store.DeleteFind(ctx, t.ThingID)
-		case "layout":
-			err = s.Store.DeleteLayout(ctx, t.ThingID)
-		case "source":
-			var row db.Source
-			if row, err = s.Store.AnySource(ctx, t.ThingID); err == nil {
-				err = s.Store.DeleteSource(ctx, t.ThingID)
-				if err == nil && row.Origin != "path" && !row.ParentID.Valid {
-					s.dropCopy(ctx, row)
-				}
-			}
-		}
-		if err != nil && !errors.Is(err, errNoRows) {
+		if err := s.forget(ctx, t); err != nil && !errors.Is(err, errNoRows) {
 			return err
 		}
 		if err := s.Store.DropTaken(ctx, t.ID); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// forget deletes one thing, if it is not back in its project by another way.
+func (s *Service) forget(ctx context.Context, t db.TakenOut) error {
+	switch t.Kind {
+	case "find":
+		if _, err := s.Store.GetFind(ctx, t.ThingID); !errors.Is(err, errNoRows) {
+			return err
+		}
+		return s.Store.DeleteFind(ctx, t.ThingID)
+	case "layout":
+		if _, err := s.Store.GetLayout(ctx, t.ThingID); !errors.Is(err, errNoRows) {
+			return err
+		}
+		return s.Store.DeleteLayout(ctx, t.ThingID)
+	case "source":
+		if _, err := s.Store.GetSource(ctx, t.ThingID); !errors.Is(err, errNoRows) {
+			return err
+		}
+		row, err := s.Store.AnySource(ctx, t.ThingID)
+		if err != nil {
+			return err
+		}
+		if err := s.Store.DeleteSource(ctx, t.ThingID); err != nil {
+			return err
+		}
+		if row.Origin != "path" && !row.ParentID.Valid {
+			s.dropCopy(ctx, row)
 		}
 	}
 	return nil

@@ -408,3 +408,6 @@ DELETE FROM taken_out WHERE id = ?;
 
 -- name: AnySource :one
 SELECT * FROM sources WHERE id = ?;
+
+-- name: LockProject :one
+SELECT id FROM projects WHERE id = ? FOR UPDATE;

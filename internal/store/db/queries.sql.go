@@ -2065,6 +2065,17 @@ func (q *Queries) LockLayout(ctx context.Context, id int64) (Layout, error) {
 	return i, err
 }
 
+const lockProject = `-- name: LockProject :one
+SELECT id FROM projects WHERE id = ? FOR UPDATE
+`
+
+func (q *Queries) LockProject(ctx context.Context, id int64) (int64, error) {
+	row := q.db.QueryRowContext(ctx, lockProject, id)
+	var id_2 int64
+	err := row.Scan(&id_2)
+	return id_2, err
+}
+
 const lockSource = `-- name: LockSource :one
 SELECT sources.id FROM sources WHERE sources.id = ? AND sources.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL) FOR UPDATE
 `
