@@ -493,7 +493,8 @@ func pullCommand() *cobra.Command {
 			if err := d.Fetch(ctx, x, filepath.Join(dir, filepath.FromSlash(x.Name)), func(int64) {}); err != nil {
 				return err
 			}
-			if x.Terms == nil || !x.Terms.Stated() {
+			offered := func(o device.Offer) bool { return o.Name == find.TermsFile(x.Name) }
+			if x.Terms == nil || !x.Terms.Stated() || slices.ContainsFunc(offers, offered) { // a file of the device's own is kept
 				continue
 			}
 			t := *x.Terms

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"excavate/core/find"
 	"excavate/core/terms"
@@ -192,7 +193,8 @@ func (s *Service) doPull(ctx context.Context, t *work.Task) error {
 			return err
 		}
 		done += o.Size
-		if err := keepTerms(filepath.Join(dir, filepath.FromSlash(o.Name)), o, shared); err != nil {
+		own := slices.ContainsFunc(a.Offers, func(x device.Offer) bool { return x.Name == find.TermsFile(o.Name) })
+		if err := keepTerms(filepath.Join(dir, filepath.FromSlash(o.Name)), o, shared || own); err != nil {
 			return err
 		}
 	}
@@ -215,8 +217,8 @@ func (s *Service) doPull(ctx context.Context, t *work.Task) error {
 	return err
 }
 
-// keepTerms writes what the device says of a file beside it, where the source as
-// a whole cannot say it.
+// keepTerms writes what the device says of a file beside it, where neither the
+// source as a whole (shared) nor a file of the device's own says it.
 func keepTerms(name string, o device.Offer, shared bool) error {
 	if o.Terms == nil || shared || !o.Terms.Stated() {
 		return nil
