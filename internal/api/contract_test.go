@@ -498,6 +498,17 @@ func TestRefusalsKeepThePageToItself(t *testing.T) {
 	}
 }
 
+// A request that is refused before all of it was read is told why, however
+// much of it is still on its way.
+func TestRefusalsReachWhoIsStillSending(t *testing.T) {
+	c := start(t)
+	for range 200 {
+		if status, b := c.do("GET", "/api/projects?q="+strings.Repeat("x", 100_000), nil); status != 431 {
+			t.Errorf("a header of 100 kB: %d %s", status, b)
+		}
+	}
+}
+
 // What is stored is read again: rules whose affixes mean something to
 // patterns, names as long as they may be.
 func TestWhatIsStoredIsReadAgain(t *testing.T) {

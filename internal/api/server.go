@@ -70,7 +70,7 @@ func New(svc *project.Service, web fs.FS, log func(string, ...any)) (*Server, er
 
 // Serve answers on a listener until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
-	return s.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+	return s.app.Listener(lingering{l}, fiber.ListenConfig{DisableStartupMessage: true})
 }
 
 // Shutdown ends all requests; streams are cut after a second.
