@@ -355,7 +355,7 @@ func matcher(text string) (func(*List, func(int)), error) {
 			return nil, fmt.Errorf("the pattern %q is not sound: close its brackets", text)
 		}
 		fixed := literals(text)
-		return scan(longest(fixed), func(p string) bool {
+		return scan(fixed, func(p string) bool {
 			for _, w := range fixed { // much cheaper than the glob
 				if !strings.Contains(p, w) {
 					return false
@@ -365,8 +365,7 @@ func matcher(text string) (func(*List, func(int)), error) {
 		}), nil
 	}
 	words := strings.Fields(text)
-	first := longest(words)
-	return scan(first, func(p string) bool {
+	return scan(words, func(p string) bool {
 		for _, w := range words {
 			if !strings.Contains(p, w) {
 				return false
@@ -376,9 +375,11 @@ func matcher(text string) (func(*List, func(int)), error) {
 	}), nil
 }
 
-// scan looks for a literal in one pass over the paths and asks fits for those
-// that have it.
-func scan(literal string, fits func(string) bool) func(*List, func(int)) {
+// scan asks fits for every path that has the longest of some words and may
+// have the others: one pass over the paths, past the blocks of rows that lack
+// one of them.
+func scan(words []string, fits func(string) bool) func(*List, func(int)) {
+	literal, hashes := longest(words), wanted(words)
 	return func(l *List, take func(int)) {
 		if literal == "" {
 			for i := range l.ids {
@@ -388,23 +389,41 @@ func scan(literal string, fits func(string) bool) func(*List, func(int)) {
 			}
 			return
 		}
-		row := 0
-		for off := 0; off < len(l.lower); {
-			k := strings.Index(l.lower[off:], literal)
-			if k < 0 {
-				return
+		for first := 0; first < l.Len(); {
+			end := first
+			for end < l.Len() && l.grams.may(end/blockRows, hashes) {
+				end = min(end+blockRows, l.Len())
 			}
-			off += k
-			if int(l.at[row+1]) <= off { // most hits lie in the row after the last, or far away
-				if row++; int(l.at[row+1]) <= off {
-					row = l.row(off)
+			if end == first {
+				first += blockRows
+				continue
+			}
+			l.scan(first, end, literal, func(i int) {
+				if fits(l.LowerPath(i)) {
+					take(i)
 				}
-			}
-			if fits(l.LowerPath(row)) {
-				take(row)
-			}
-			off = int(l.at[row+1])
+			})
+			first = end
 		}
+	}
+}
+
+// scan calls found for each row of [first, end) that has the literal.
+func (l *List) scan(first, end int, literal string, found func(int)) {
+	row, stop := first, int(l.at[end])
+	for off := int(l.at[first]); off < stop; {
+		k := strings.Index(l.lower[off:stop], literal)
+		if k < 0 {
+			return
+		}
+		off += k
+		if int(l.at[row+1]) <= off { // most hits lie in the row after the last, or far away
+			if row++; int(l.at[row+1]) <= off {
+				row = l.row(off)
+			}
+		}
+		found(row)
+		off = int(l.at[row+1])
 	}
 }
 

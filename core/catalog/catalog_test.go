@@ -135,7 +135,7 @@ func TestSearchAgainstPlain(t *testing.T) {
 	seg := func() string { return []string{"reed", "Punt", "tide_c", "mill", "ÄU", "a", "lantern_n"}[r.Intn(7)] }
 	for range 200 {
 		var paths []string
-		for range r.Intn(60) {
+		for range r.Intn(400) {
 			p := seg()
 			for range r.Intn(3) {
 				p += "/" + seg()

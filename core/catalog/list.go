@@ -32,6 +32,7 @@ type List struct {
 	paths  string // all paths, each ended by a line feed, which no path holds
 	lower  string // the same, in lower case, at the same offsets
 	at     []uint32
+	grams  grams // of lower
 	ids    []int64
 	sizes  []int64
 	packed []int64
@@ -94,6 +95,7 @@ func (b *Builder) List() *List {
 	} else {
 		b.l.lower = string(b.lower)
 	}
+	b.l.grams = gramsOf(b.l.lower, b.l.at)
 	b.paths, b.lower = nil, nil
 	return b.l
 }
@@ -128,7 +130,7 @@ func Lower(s string) string { return string(appendLower(nil, s)) }
 // WithKinds is the list with other kinds, formats and errors; the rest is
 // shared. kinds and forms have one element an entry.
 func (l *List) WithKinds(kind func(i int) (kind, format, err string)) *List {
-	out := &List{paths: l.paths, lower: l.lower, at: l.at, ids: l.ids, sizes: l.sizes, packed: l.packed, kinds: make([]uint16, l.Len()), forms: make([]uint16, l.Len()), errs: map[int32]string{}}
+	out := &List{paths: l.paths, lower: l.lower, grams: l.grams, at: l.at, ids: l.ids, sizes: l.sizes, packed: l.packed, kinds: make([]uint16, l.Len()), forms: make([]uint16, l.Len()), errs: map[int32]string{}}
 	b := &Builder{l: out, word: map[string]uint16{}}
 	for i := range out.kinds {
 		k, f, e := kind(i)

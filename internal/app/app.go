@@ -55,12 +55,11 @@ type App struct {
 	served chan error
 }
 
-// What the server aims to live in: the collector works harder before memory
-// (bytes) is reached, and begins when a third of the heap is new.
-const (
-	memory    = 200 << 20
-	collectAt = 50 // per cent, see debug.SetGCPercent
-)
+// collectAt is when the collector begins: when a third of the heap is new (per
+// cent of what is in use, see debug.SetGCPercent). There is no limit beside it:
+// with more in use than a limit the collector would run without end, and
+// searches wait for it.
+const collectAt = 50
 
 // Start starts everything and returns once requests are answered.
 func Start(ctx context.Context, c Config) (_ *App, err error) {
@@ -73,7 +72,6 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 	if c.Data, err = filepath.Abs(c.Data); err != nil {
 		return nil, err
 	}
-	debug.SetMemoryLimit(memory)
 	debug.SetGCPercent(collectAt)
 	a := &App{served: make(chan error, 1)}
 	defer func() {
