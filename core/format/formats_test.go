@@ -278,6 +278,21 @@ func TestAwkwardOBJ(t *testing.T) {
 	if s.Meshes[0].Name != "the punt" || s.Materials[0].Roughness != 0.3 || s.Pictures[0].Ref != "bark of oak.png" {
 		t.Errorf("%+v %+v", s.Materials, s.Pictures)
 	}
+	// v is 0.75 from below; there 2·0.75 + 0.1 = 1.6.
+	s = parse(t, "mtllib a.mtl\n"+quad+"usemtl x\nf 1 2 3\n", "a.mtl", "newmtl x\nKd\tabc\nd x\nPr\t.25 \nmap_Kd\t-clamp off -o 0.5 0.1 -s 3 2 -mm 0 1 a b.png\n")
+	if m := s.Materials[0]; m.Roughness != 0.25 || m.BaseColour != [4]float32{1, 1, 1, 1} || m.Alpha != scene.Opaque ||
+		!said(s, "2 statements of the material library lack their numbers and are left out (first line 2: \"Kd\\tabc\")") || !said(s, "option -mm") {
+		t.Errorf("%+v %+v", m, s.Notes)
+	}
+	if x := s.Materials[0].Textures[0]; s.Pictures[x.Picture].Ref != "a b.png" {
+		t.Errorf("%+v", s.Pictures)
+	} else if u, v := x.Transform.Apply(0.25, 0.25); math.Abs(float64(u)-1.25) > 1e-6 || math.Abs(float64(v)-(1-1.6)) > 1e-6 {
+		t.Errorf("the picture lies at %g, %g", u, v)
+	}
+	s = parse(t, quad+"v 1 2 3 1 1 1 1 1 1 junk\nvt 0 1 0.5\nvt 1 0 x # y\nvn 0 0 1 # up\nf 1 2 3\n")
+	if !said(s, "2 lines of positions, normals or texture coordinates go on with what is no part of them and is not read (first line") || said(s, "0.5") {
+		t.Errorf("%+v", s.Notes)
+	}
 	s = parse(t, "mtllib a.mtl b.mtl c.mtl\n"+quad+"usemtl x\nf 1 2 3\nusemtl y\nf 1 2 4\nusemtl z\nf 1 3 4\n", "a.mtl", "newmtl x\nKd 1 1 1\n", "b.mtl", "newmtl y\nd 0.5\n")
 	if len(s.Materials) != 3 || s.Materials[1].Alpha != scene.Blend || !said(s, "c.mtl was not found") || !said(s, "1 materials are in no library") {
 		t.Errorf("%+v %+v", s.Materials, s.Notes)
@@ -307,6 +322,8 @@ func TestAwkwardOBJ(t *testing.T) {
 		{quad + "f 1 2\n", "line 5: a face of 2 corners"},
 		{quad + "f 1 2 x\n", `"x" is no corner`},
 		{quad + "f 1/9 2 3\n", "texture coordinate 9"},
+		{quad + "f 1 2 3-1\n", "corners stand apart"},
+		{"v 0 1.2.3 0\n", "line 1: a position has three numbers, this has 1"},
 		{"# nothing\n", "no positions"},
 	} {
 		if _, err := read(obj.Format(), []format.Written{{Name: "x", Data: []byte(c.text)}}); err == nil || !strings.Contains(err.Error(), c.want) {
@@ -656,7 +673,7 @@ func TestNumbers(t *testing.T) {
 		rest string
 	}{
 		{"1", 1, ""}, {" -2.5e3 x", -2500, " x"}, {"+.5/", 0.5, "/"}, {"3.", 3, ""}, {"1e400", 0, ""}, {"123456789012345678901234567890", 123456789012345678901234567890, ""},
-		{"0.1", 0.1, ""}, {"1e-310", 1e-310, ""}, {"4.35e-7", 4.35e-7, ""}, {"2e", 2, "e"}, {"9007199254740993", 9007199254740993, ""}, {"0.00000000000000000000000000012", 1.2e-28, ""},
+		{"0.1", 0.1, ""}, {"1e-310", 1e-310, ""}, {"4.35e-7", 4.35e-7, ""}, {"9007199254740993", 9007199254740993, ""}, {"0.00000000000000000000000000012", 1.2e-28, ""},
 	} {
 		v, rest, ok := format.Float([]byte(c.text))
 		if c.text == "1e400" {
@@ -669,7 +686,7 @@ func TestNumbers(t *testing.T) {
 			t.Errorf("%q: %g %q %v", c.text, v, rest, ok)
 		}
 	}
-	for _, bad := range []string{"", "-", ".", "x", "nan", "e5", "+-1"} {
+	for _, bad := range []string{"", "-", ".", "x", "nan", "e5", "+-1", "1.2.3", "1.#INF", "1.#QNAN0", "0x10", "2e", "1-2", "3m"} {
 		if _, _, ok := format.Float([]byte(bad)); ok {
 			t.Errorf("%q is taken for a number", bad)
 		}

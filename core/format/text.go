@@ -34,7 +34,8 @@ var tens = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e
 // Float reads the number that b begins with, after blanks, and returns what
 // follows it. The usual short numbers are read exactly without a detour
 // (Clinger, "How to read floating point numbers accurately", 1990); others by
-// strconv. ok is false where no finite number stands.
+// strconv. ok is false where no finite number stands, and where what stands goes
+// on as no number does: "1.2.3" and "1.#INF" are none, not two.
 func Float(b []byte) (v float64, rest []byte, ok bool) {
 	i := 0
 	for i < len(b) && (b[i] == ' ' || b[i] == '\t') {
@@ -96,6 +97,9 @@ func Float(b []byte) (v float64, rest []byte, ok bool) {
 			i = k
 		}
 	}
+	if i < len(b) && goesOn[b[i]] {
+		return 0, b[start:], false
+	}
 	if m < 1<<53 && exp >= -22 && exp <= 22 {
 		v = float64(m)
 		if exp < 0 {
@@ -111,6 +115,19 @@ func Float(b []byte) (v float64, rest []byte, ok bool) {
 	v, err := strconv.ParseFloat(string(b[start:i]), 64)
 	return v, b[i:], err == nil && !math.IsInf(v, 0)
 }
+
+// goesOn are the letters that may not follow a number.
+var goesOn = func() (t [256]bool) {
+	for c := range t {
+		switch {
+		case '0' <= c && c <= '9', 'a' <= c && c <= 'z', 'A' <= c && c <= 'Z', c >= 0x80:
+			t[c] = true
+		case c == '.', c == '#', c == '_', c == '+', c == '-':
+			t[c] = true
+		}
+	}
+	return t
+}()
 
 func b2i(b bool) int {
 	if b {

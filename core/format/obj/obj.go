@@ -102,6 +102,10 @@ type reader struct {
 	line      int
 	unknown   map[string]int
 	missing   map[string]bool // materials that no library has
+	more      int             // lines with more than their numbers
+	moreAt    string          // the first of them
+	odd       int             // statements of a library whose numbers cannot be read
+	oddAt     string
 }
 
 type partKey struct {
@@ -287,6 +291,7 @@ func (r *reader) position(b []byte) error {
 	if n < 3 {
 		return r.errorf("a position has three numbers, this has %d", n)
 	}
+	r.left(b)
 	r.src.Positions = append(r.src.Positions, v[:3]...)
 	if n >= 6 { // x y z r g b, or x y z w r g b is not written by anybody
 		if r.src.Colours == nil {
@@ -298,6 +303,16 @@ func (r *reader) position(b []byte) error {
 		r.src.Colours = append(r.src.Colours, format.Linear(float64(v[3])), format.Linear(float64(v[4])), format.Linear(float64(v[5])), 1)
 	}
 	return nil
+}
+
+// left takes note of what stands after a line's numbers.
+func (r *reader) left(b []byte) {
+	if b = bytes.TrimSpace(b); len(b) == 0 || b[0] == '#' {
+		return
+	}
+	if r.more++; r.more == 1 {
+		r.moreAt = fmt.Sprintf("line %d: %q", r.line, short(b))
+	}
 }
 
 // vector reads least to most numbers; those that are missing are 0.
@@ -318,6 +333,10 @@ func (r *reader) vector(to *[]float32, b []byte, least, most int, what string) e
 	if n < least {
 		return r.errorf("a %s has %d numbers, this has %d", what, least, n)
 	}
+	if _, rest, ok := format.Float(b); ok && what == "texture coordinate" {
+		b = rest // the third is of volumes
+	}
+	r.left(b)
 	for ; n < most; n++ {
 		*to = append(*to, 0)
 	}
@@ -390,6 +409,9 @@ func (r *reader) gather(b []byte) (n int, err error) {
 					}
 				}
 			}
+		}
+		if len(b) > 0 && b[0] != ' ' && b[0] != '\t' {
+			return 0, r.errorf("%q follows a corner of a face: corners stand apart", short(b))
 		}
 		r.batch.corners = append(r.batch.corners, c)
 		if len(r.batch.corners)-first > 1<<20 {
@@ -539,6 +561,12 @@ func (r *reader) finish() (*scene.Scene, error) {
 	}
 	for word, n := range r.unknown {
 		note("%d statements %q are not read", n, word)
+	}
+	if r.more > 0 {
+		note("%d lines of positions, normals or texture coordinates go on with what is no part of them and is not read (first %s)", r.more, r.moreAt)
+	}
+	if r.odd > 0 {
+		note("%d statements of the material library lack their numbers and are left out (first %s)", r.odd, r.oddAt)
 	}
 	for _, l := range r.libs {
 		note("the material library %s was not found", l)
