@@ -441,8 +441,13 @@ func TestInstancesMotionsAndEffects(t *testing.T) {
 	if p := s.Pictures[0]; p.Ref != "C:/wash one.png" || p.Name != "wash one.png" {
 		t.Errorf("%+v", p)
 	}
-	if len(s.Notes) != 1 || !strings.Contains(s.Notes[0].Text, "gone.dae") {
-		t.Errorf("notes %v", s.Notes)
+	if len(s.Notes) != 2 || s.Notes[0].Text != "the material symbol m is bound to nothing; it is plain" || !strings.Contains(s.Notes[1].Text, "gone.dae") || s.Materials[1].Name != "m" {
+		t.Errorf("notes %v, materials %+v", s.Notes, s.Materials)
+	}
+	// The symbol is a material's id.
+	id := must(t, scenes(strings.ReplaceAll(libs, `material="m"`, `material="mat"`), `<node><instance_geometry url="#g"/></node>`))
+	if len(id.Materials) != 1 || id.Materials[0].Name != "wash" || id.Meshes[0].Parts[0].Material != 0 || len(id.Notes) == 0 || id.Notes[0].Text != "a material symbol that is bound to nothing was taken for the material of that id" {
+		t.Errorf("notes %v, materials %+v", id.Notes, id.Materials)
 	}
 	c := s.Motions[0].Channels[0]
 	if q := c.At(2); c.Path != scene.PathRotation || math.Abs(float64(q[2]*q[2])-1) > 1e-4 {

@@ -41,6 +41,26 @@ func (r *reader) bindings(inst *markup.Node) (map[string]*binding, error) {
 	return out, nil
 }
 
+// unbound is the material of a part whose symbol is bound to nothing: the one
+// with the symbol for its id, as older exporters meant it, else a plain one of
+// that name, so that it can still be told from others.
+func (r *reader) unbound(inst *markup.Node, p part) int {
+	if m := r.docFor(inst).ids[p.symbol]; m != nil && m.Name == "material" {
+		if at, err := r.material(&binding{m, map[string]int{}}, p.sets); err == nil {
+			r.Lose("a material symbol that is bound to nothing was taken for the material of that id")
+			return at
+		}
+	}
+	at, ok := r.materials[p.symbol]
+	if !ok {
+		r.Lose("the material symbol %s is bound to nothing; it is plain", p.symbol)
+		at = len(r.s.Materials)
+		r.materials[p.symbol] = at
+		r.s.Materials = append(r.s.Materials, scene.NewMaterial(p.symbol))
+	}
+	return at
+}
+
 // material makes the material of a binding for a part with these UV sets.
 func (r *reader) material(b *binding, sets []int) (int, error) {
 	if b == nil {

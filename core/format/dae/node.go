@@ -318,7 +318,9 @@ func (r *reader) instance(inst, n *markup.Node) (mesh int, skin *skinData, err e
 	for k := range c.base.parts {
 		p := c.base.parts[k].p // its lists are shared between instances
 		b := bound[c.base.parts[k].symbol]
-		if p.Material, err = r.material(b, c.base.parts[k].sets); err != nil {
+		if b == nil && c.base.parts[k].symbol != "" {
+			p.Material = r.unbound(inst, c.base.parts[k])
+		} else if p.Material, err = r.material(b, c.base.parts[k].sets); err != nil {
 			return scene.None, nil, err
 		}
 		key += fmt.Sprintf(" %d", p.Material)

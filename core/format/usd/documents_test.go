@@ -162,6 +162,12 @@ func TestWhatIsLeftOut(t *testing.T) {
 			t.Errorf("%s: notes %v, want %q", text, s.Notes, want)
 		}
 	}
+	for _, rel := range []string{"material:binding:preview = </m>", "material:binding:full = </m>\nrel material:binding:preview = </n>", "material:binding = </m>\nrel material:binding:full = </n>"} {
+		s := must(t, "#usda 1.0\ndef Mesh \"pier\" {\n"+square+"\nrel "+rel+"\n}\ndef Material \"m\" {\n}\ndef Material \"n\" {\n}\n")
+		if p := s.Meshes[0].Parts[0].Material; p < 0 || s.Materials[p].Name != "m" {
+			t.Errorf("%s: material %d of %+v", rel, p, s.Materials)
+		}
+	}
 	s := must(t, "#usda 1.0\n(\n\"a comment\"\nsubLayers = [@below.usda@]\nupAxis = \"Z\"\nmetersPerUnit = 0.0254\n)\n")
 	if s.Basis.Up != geom.PlusZ || s.Basis.MetresPerUnit != 0.0254 || len(s.Notes) != 1 || s.Notes[0].Text != "layers below this one were left out" {
 		t.Errorf("%+v, notes %v", s.Basis, s.Notes)

@@ -122,6 +122,17 @@ func (p *prim) called() string {
 	return p.name
 }
 
+// binding is the path of the material that is bound to the prim for all
+// purposes, or else for one (UsdShadeMaterialBindingAPI).
+func (p *prim) binding() string {
+	for _, purpose := range []string{"", ":full", ":preview"} {
+		if b := p.props["material:binding"+purpose].word(); b != "" {
+			return b
+		}
+	}
+	return ""
+}
+
 // prim makes a node of a prim and what lies in it. bound is the material that
 // is bound above.
 func (r *reader) prim(p *prim, parent int, bound string) error {
@@ -144,7 +155,7 @@ func (r *reader) prim(p *prim, parent int, bound string) error {
 		r.Lose("a class of prims was left out")
 		return nil
 	}
-	if b := p.props["material:binding"].word(); b != "" {
+	if b := p.binding(); b != "" {
 		bound = b
 	}
 	switch p.kind {
@@ -387,7 +398,7 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 	subsets := map[int]string{}
 	for _, c := range p.children {
 		if c.kind == "GeomSubset" {
-			if b := c.props["material:binding"].word(); b != "" {
+			if b := c.binding(); b != "" {
 				for _, f := range c.props["indices"].nums {
 					subsets[int(f)] = b
 				}
