@@ -55,6 +55,17 @@ var paths = map[string]scene.Path{"translation": scene.PathTranslation, "rotatio
 // mostKeys bounds what USE makes of a few keys: numbers in all channels.
 const mostKeys = 32 << 20
 
+// turning are the Transforms whose turn or scale a ROUTE sets.
+func turning(routes []*route) map[*node]bool {
+	out := map[*node]bool{}
+	for _, r := range routes {
+		if r.to.typ == "Transform" && (r.in == "rotation" || r.in == "scale") {
+			out[r.to] = true
+		}
+	}
+	return out
+}
+
 // motions makes a motion of each TimeSensor that moves something.
 func (b *builder) motions(routes []*route) {
 	used, numbers := map[*node]bool{}, 0
@@ -134,9 +145,6 @@ func (b *builder) channel(in *node, to *route, seconds float64) (c scene.Channel
 		return c, "a motion by a " + in.typ + " was left out"
 	}
 	x := to.to
-	if center := x.vec("center", 0, 0, 0); c.Path != scene.PathTranslation && (center[0] != 0 || center[1] != 0 || center[2] != 0) {
-		return c, "a motion about a centre was left out"
-	}
 	if turned := x.vec("scaleOrientation", 0, 0, 1, 0); c.Path != scene.PathTranslation && turned[3] != 0 {
 		return c, "a motion of a Transform whose scale has an orientation was left out"
 	}
@@ -147,6 +155,10 @@ func (b *builder) channel(in *node, to *route, seconds float64) (c scene.Channel
 	}
 	if len(keys) != n || len(values) != each*n {
 		b.Lose("keys of an interpolator that lack a value, or values that lack a key, were left out")
+	}
+	var add geom.Vec3 // a Transform that turns stands at its centre
+	if c.Path == scene.PathTranslation && b.turning[x] {
+		add = x.centre()
 	}
 	last := geom.IdentityQuat
 	put := func(t float64, v []float64) bool {
@@ -165,7 +177,10 @@ func (b *builder) channel(in *node, to *route, seconds float64) (c scene.Channel
 			}
 			v, last = q[:], q
 		}
-		for _, f := range v {
+		for k, f := range v {
+			if each == 3 {
+				f += add[k]
+			}
 			if f-f != 0 || math.Abs(f) > math.MaxFloat32 {
 				return false
 			}

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"excavate/core/format"
+	"excavate/core/geom"
 	"excavate/core/scene"
 )
 
@@ -78,6 +79,58 @@ func TestMotions(t *testing.T) {
 	}
 }
 
+// The gate hangs on a post at x = 1: its corner at (-1, -1, 1) goes where the
+// transform of 10.4.4, T C R -C, brings it at each time.
+func TestMotionsAboutACentre(t *testing.T) {
+	s := readText(t, strings.Replace(swing, "translation 0 1 0", "translation 0 1 0 center 1 0 0", 1))
+	for _, n := range s.Notes {
+		if n.Loss {
+			t.Errorf("loses %q", n.Text)
+		}
+	}
+	corner := func(at float64) geom.Vec3 {
+		local := make([]geom.Mat4, len(s.Nodes))
+		for i := range s.Nodes {
+			n := s.Nodes[i]
+			for _, c := range s.Motions[0].Channels {
+				if c.Node != i {
+					continue
+				}
+				for k, when := range c.Times {
+					if float64(when) == at {
+						switch c.Path {
+						case scene.PathTranslation:
+							n.Translation = [3]float32(c.Values[3*k:])
+						case scene.PathRotation:
+							n.Rotation = [4]float32(c.Values[4*k:])
+						}
+					}
+				}
+			}
+			local[i] = n.Local()
+		}
+		for i := range s.Nodes {
+			if s.Nodes[i].Mesh < 0 || s.Meshes[s.Nodes[i].Mesh].Name != "Gate" {
+				continue
+			}
+			p := geom.Vec3{-1, -1, 1}
+			for k := i; k >= 0; k = s.Nodes[k].Parent {
+				p = local[k].Point(p)
+			}
+			return p
+		}
+		t.Fatal("there is no gate")
+		return geom.Vec3{}
+	}
+	// Before, by half a turn of 90 degrees with the gate 2 higher, and at the
+	// end: half round and moved by (2, 3, 0).
+	for at, want := range map[float64]geom.Vec3{-1: {-1, 0, 1}, 2: {2, 2, 2}, 4: {5, 2, -1}} {
+		if got := corner(at); got.Sub(want).Len() > 1e-5 {
+			t.Errorf("after %g s at %v, want %v", at, got, want)
+		}
+	}
+}
+
 func near(got []float32, want ...float32) bool {
 	if len(got) != len(want) {
 		return false
@@ -93,7 +146,6 @@ func near(got []float32, want ...float32) bool {
 // What moves in a way that a scene does not hold is said; nothing panics.
 func TestMotionsThatAreLeftOut(t *testing.T) {
 	for _, c := range []struct{ from, to, says string }{
-		{"translation 0 1 0", "center 0 1 0", "a motion about a centre was left out"},
 		{"translation 0 1 0", "scaleOrientation 0 0 1 1", "whose scale has an orientation"},
 		{"cycleInterval 4", "cycleInterval 0", "a TimeSensor without a length"},
 		{"cycleInterval 4", "cycleInterval -2", "a TimeSensor without a length"},

@@ -25,6 +25,7 @@ type builder struct {
 	meshes    map[*node]built
 	switches  map[*node]int   // which of its nodes each shows
 	placed    map[*node][]int // the scene's nodes of a Transform, one a use
+	turning   map[*node]bool  // Transforms that motions turn or scale
 	clock     map[*node]bool
 	clocks    []*node // what motions are made of, in their order
 	names     distinct.Names
@@ -66,6 +67,7 @@ func newBuilder(ctx context.Context, f format.File, metres float64, lost *format
 }
 
 func (b *builder) build(roots []*node, routes []*route) (*scene.Scene, error) {
+	b.turning = turning(routes)
 	if err := b.all(roots, scene.None, 0); err != nil {
 		return nil, err
 	}
@@ -220,6 +222,13 @@ func (b *builder) place(n *node, parent int, local geom.Mat4, deep int) error {
 	if err != nil {
 		return err
 	}
+	// What turns about a centre is two nodes: one at the centre, which moves,
+	// and one that brings what it holds back.
+	centre := n.centre()
+	about := b.turning[n] && centre != geom.Vec3{}
+	if about {
+		local = local.Mul(shift(centre))
+	}
 	x, first := &b.s.Nodes[at], at
 	if above := x.Place(local); above != nil {
 		own := *x
@@ -232,6 +241,13 @@ func (b *builder) place(n *node, parent int, local geom.Mat4, deep int) error {
 	} else {
 		b.placed[n] = append(b.placed[n], at)
 	}
+	called := b.s.Nodes[at].Name
+	if about {
+		if at, err = b.node(n, "", at); err != nil {
+			return err
+		}
+		b.s.Nodes[at].Place(shift(centre.Mul(-1)))
+	}
 	for k := first; k <= at; k++ {
 		if err := b.finite(n, k); err != nil {
 			return err
@@ -241,10 +257,10 @@ func (b *builder) place(n *node, parent int, local geom.Mat4, deep int) error {
 		return b.all(list, at, deep+1)
 	}
 	b.visits++
-	if name = b.s.Nodes[at].Name; name == "" {
-		name = "shape"
+	if called == "" {
+		called = "shape"
 	}
-	mesh, err := b.mesh(list[0], name)
+	mesh, err := b.mesh(list[0], called)
 	b.s.Nodes[at].Mesh = mesh
 	return err
 }
@@ -309,10 +325,17 @@ func transform(n *node) geom.Mat4 {
 	turn := func(f string, sign float64) geom.Mat4 {
 		return geom.TRS(geom.Vec3{}, rotation(n, f, sign), geom.Vec3{1, 1, 1})
 	}
-	move := func(t geom.Vec3) geom.Mat4 { return geom.TRS(t, geom.IdentityQuat, geom.Vec3{1, 1, 1}) }
-	c := v3("center", 0)
+	c := n.centre()
 	scale := geom.TRS(geom.Vec3{}, geom.IdentityQuat, v3("scale", 1))
-	return move(v3("translation", 0).Add(c)).Mul(turn("rotation", 1)).Mul(turn("scaleOrientation", 1)).Mul(scale).Mul(turn("scaleOrientation", -1)).Mul(move(c.Mul(-1)))
+	return shift(v3("translation", 0).Add(c)).Mul(turn("rotation", 1)).Mul(turn("scaleOrientation", 1)).Mul(scale).Mul(turn("scaleOrientation", -1)).Mul(shift(c.Mul(-1)))
+}
+
+func shift(t geom.Vec3) geom.Mat4 { return geom.TRS(t, geom.IdentityQuat, geom.Vec3{1, 1, 1}) }
+
+// centre is what a Transform turns and scales about.
+func (n *node) centre() geom.Vec3 {
+	v := n.vec("center", 0, 0, 0)
+	return geom.Vec3{v[0], v[1], v[2]}
 }
 
 // rotation is a field's, of an axis and an angle.
