@@ -901,3 +901,25 @@ func textSTL(binary []byte) []byte {
 	}
 	return append(out, "endsolid grid\n"...)
 }
+
+// A small thing far from the origin keeps its shape through OBJ, whose numbers
+// are text: 32 bits would step by 8 mm at 120 km.
+func TestFarThroughOBJ(t *testing.T) {
+	s := &scene.Scene{Basis: geom.GLTF, Nodes: []scene.Node{scene.NewNode("buoy")}, Meshes: []scene.Mesh{{Name: "buoy", Parts: []scene.Part{{
+		Material: scene.None, Positions: []float32{0, 0, 0, 0.0123, 0, 0, 0, 0.0456, 0.0011}, Triangles: []uint32{0, 1, 2}}}}}}
+	s.Nodes[0].Mesh, s.Nodes[0].Translation = 0, [3]float32{120_000, 8, -77_777}
+	files, _, err := obj.Write(s, "buoy")
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := read(obj.Format(), files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	place, p := got.World()[0], got.Meshes[0].Parts[0].Positions
+	for v, want := range []geom.Vec3{{120_000, 8, -77_777}, {120_000.0123, 8, -77_777}, {120_000, 8.0456, -77_776.9989}} {
+		if at := place.Point(geom.Vec3{float64(p[3*v]), float64(p[3*v+1]), float64(p[3*v+2])}); at.Sub(want).Len() > 1e-6 {
+			t.Errorf("vertex %d at %v, want %v", v, at, want)
+		}
+	}
+}

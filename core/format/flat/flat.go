@@ -21,9 +21,19 @@ type Piece struct {
 }
 
 // Pieces are the parts of every node that has a mesh.
-func Pieces(s *scene.Scene) []Piece {
+func Pieces(s *scene.Scene) []Piece { return PiecesAbout(s, geom.Vec3{}) }
+
+// PiecesAbout are the parts relative to a place, for formats whose numbers are
+// finer than 32 bits.
+func PiecesAbout(s *scene.Scene, at geom.Vec3) []Piece {
 	var out []Piece
 	world := s.World()
+	if (at != geom.Vec3{}) {
+		back := geom.TRS(at.Mul(-1), geom.IdentityQuat, geom.Vec3{1, 1, 1})
+		for i := range world {
+			world[i] = back.Mul(world[i])
+		}
+	}
 	for i := range s.Nodes {
 		out = append(out, Node(s, i, world)...)
 	}

@@ -40,10 +40,22 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		}
 		b.Write(append(line, '\n'))
 	}
+	bounds := s.Bounds()
+	at := format.Far(bounds.Min, bounds.Max)
+	position := func(q []float32) {
+		line = append(line[:0], 'v')
+		for k, x := range q {
+			if at == [3]float64{} {
+				num(x)
+			} else {
+				line = strconv.AppendFloat(append(line, ' '), float64(x)+at[k], 'g', -1, 64)
+			}
+		}
+	}
 	v, t, n := 1, 1, 1
 	var objects distinct.Names
 	renamed := 0
-	for _, p := range flat.Pieces(s) {
+	for _, p := range flat.PiecesAbout(s, at) {
 		own := objects.Name(word(p.Name, "mesh"), " ")
 		if own != p.Name {
 			renamed++
@@ -55,13 +67,13 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 			colours = p.Part.Colours[0].Data
 		}
 		for i := range count {
-			q := p.Positions[3*i : 3*i+3]
+			position(p.Positions[3*i : 3*i+3])
 			if colours != nil {
-				c := colours[4*i : 4*i+3]
-				put("v", q[0], q[1], q[2], float32(format.Display(c[0])), float32(format.Display(c[1])), float32(format.Display(c[2])))
-			} else {
-				put("v", q...)
+				for _, c := range colours[4*i : 4*i+3] {
+					num(float32(format.Display(c)))
+				}
 			}
+			b.Write(append(line, '\n'))
 		}
 		var uvs []float32
 		if len(p.Part.UVs) > 0 {
