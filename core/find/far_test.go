@@ -41,12 +41,22 @@ func TestFarFromTheOrigin(t *testing.T) {
 		if strings.HasSuffix(ending, "ply") {
 			fmt.Fprintf(&b, "ply\nformat %s 1.0\nelement vertex %d\nproperty double x\nproperty double y\nproperty double z\nelement face %d\nproperty list uchar int vertex_indices\nend_header\n", kind, n, n-2)
 		}
+		switch ending {
+		case "dae":
+			fmt.Fprintf(&b, `<COLLADA version="1.4.1"><library_geometries><geometry id="g"><mesh><source id="p"><float_array id="a" count="%d">`, 3*n)
+		case "x3d":
+			b.WriteString(`<X3D><Scene><Shape><IndexedTriangleSet solid="true" normalPerVertex="true" index="`)
+			faces("%d %d %d ", 0)
+			b.WriteString(`"><CoordinateDouble point="`)
+		}
 		for i := range n {
 			p := vertex(i)
 			for k := range p {
 				p[k] += far * at[k]
 			}
 			switch ending {
+			case "dae", "x3d":
+				fmt.Fprintf(&b, "%.6f %.6f %.6f ", p[0], p[1], p[2])
 			case "obj":
 				fmt.Fprintf(&b, "v %.6f %.6f %.6f\n", p[0], p[1], p[2])
 			case "ply":
@@ -58,6 +68,12 @@ func TestFarFromTheOrigin(t *testing.T) {
 			}
 		}
 		switch ending {
+		case "dae":
+			b.WriteString(`</float_array><technique_common><accessor source="#a" count="40" stride="3"><param name="X"/><param name="Y"/><param name="Z"/></accessor></technique_common></source><vertices id="v"><input semantic="POSITION" source="#p"/></vertices><triangles count="38"><input semantic="VERTEX" source="#v" offset="0"/><p>`)
+			faces("%d %d %d ", 0)
+			b.WriteString(`</p></triangles></mesh></geometry></library_geometries><library_visual_scenes><visual_scene id="s"><node><instance_geometry url="#g"/></node></visual_scene></library_visual_scenes><scene><instance_visual_scene url="#s"/></scene></COLLADA>`)
+		case "x3d":
+			b.WriteString(`"/></IndexedTriangleSet></Shape></Scene></X3D>`)
 		case "obj":
 			b.WriteString("s 1\n") // smooth: one vertex a position
 			faces("f %d %d %d\n", 1)
@@ -73,24 +89,24 @@ func TestFarFromTheOrigin(t *testing.T) {
 		}
 		return []byte(b.String())
 	}
-	for _, ending := range []string{"obj", "ply", "binary.ply"} {
+	for _, ending := range []string{"obj", "ply", "binary.ply", "dae", "x3d"} {
 		for _, far := range []float64{0, 0.0001, 1, 30} {
 			s, _, err := lib.Decode(context.Background(), find.Input{Name: "frame." + ending, Data: file(ending, far)})
 			if err != nil {
 				t.Fatalf("%s: %v", ending, err)
 			}
-			stands, worst := s.Nodes[0].Translation, 0.0
+			stands, worst := s.Nodes[len(s.Nodes)-1].Translation, 0.0
 			if moved := stands != [3]float32{}; moved != (far >= 1) {
 				t.Errorf("%s, %g times as far: it stands at %v", ending, far, stands)
 			}
-			p := s.Meshes[0].Parts[0].Positions
-			if len(p) != 3*n {
-				t.Fatalf("%s: %d numbers", ending, len(p))
+			p, faces := s.Meshes[0].Parts[0].Positions, s.Meshes[0].Parts[0].Triangles
+			if len(faces) != 3*(n-2) {
+				t.Fatalf("%s: %d triangles", ending, len(faces)/3)
 			}
-			for i := range n {
-				want := vertex(i)
+			for c, v := range faces { // face i is of the vertices i, i+1 and i+2
+				want := vertex(c/3 + c%3)
 				for k := range 3 {
-					worst = math.Max(worst, math.Abs(float64(stands[k])+float64(p[3*i+k])-want[k]-far*at[k]))
+					worst = math.Max(worst, math.Abs(float64(stands[k])+float64(p[3*v+uint32(k)])-want[k]-far*at[k]))
 				}
 			}
 			if worst > 1e-5 {

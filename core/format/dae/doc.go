@@ -102,6 +102,7 @@ type reader struct {
 	materials  map[string]int
 	pictures   map[string]int
 	meshes     map[string]int
+	far        map[int][3]float64 // what the positions of a mesh are relative to
 	nodes      map[*markup.Node]int // scene node of the first instance
 	above      map[int]int          // of a node that shears, the one that stands above it
 	pending    []pendingSkin        // skins wait until all nodes are there
@@ -113,7 +114,7 @@ type reader struct {
 // Read decodes a COLLADA file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	r := &reader{ctx: ctx, file: f, docs: map[string]*document{}, docOf: map[*markup.Node]*document{}, geometries: map[*markup.Node]*geometry{}, sources: map[*markup.Node]*source{},
-		materials: map[string]int{}, pictures: map[string]int{}, meshes: map[string]int{}, nodes: map[*markup.Node]int{}, above: map[int]int{}, path: map[*markup.Node]bool{}}
+		materials: map[string]int{}, pictures: map[string]int{}, meshes: map[string]int{}, far: map[int][3]float64{}, nodes: map[*markup.Node]int{}, above: map[int]int{}, path: map[*markup.Node]bool{}}
 	d, err := r.open("", f.Data)
 	if err != nil {
 		return nil, err
@@ -158,6 +159,7 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if err := r.animations(d.root); err != nil {
 		return nil, err
 	}
+	format.PlaceFarMeshes(r.s, r.far)
 	if r.commas {
 		r.Tell(format.CommasNote)
 	}

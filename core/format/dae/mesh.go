@@ -22,6 +22,9 @@ type source struct {
 	offset int
 	pick   []int // of an element's numbers
 	count  int
+	array  *markup.Node
+	far    [3]float64 // what the numbers are relative to
+	near   bool       // that was looked at
 }
 
 func (s *source) at(i int, k int) float32 { return s.data[s.offset+i*s.stride+s.pick[k]] }
@@ -43,7 +46,7 @@ func (r *reader) source(n *markup.Node) (*source, error) {
 			if s.data, err = c.Floats(most, &r.commas); err != nil {
 				return nil, err
 			}
-			array = c
+			array, s.array = c, c
 		case "Name_array", "IDREF_array", "SIDREF_array":
 			array = c
 			for _, w := range splitWords(c.Text) {
@@ -278,6 +281,33 @@ func (c *corners) vertex(k int) uint32 {
 	}
 }
 
+// moveNear makes positions that are far from the origin of their node relative
+// to their middle. Where a file has controllers, morph targets and skins refer
+// to the same positions, which stay.
+func (r *reader) moveNear(s *source) error {
+	if s.near || s.array == nil || len(s.pick) != 3 || s.stride != 3 || s.offset != 0 || s.pick[2] != 2 {
+		return nil
+	}
+	s.near = true
+	for _, d := range r.docs {
+		if d != nil && len(d.root.All("library_controllers")) > 0 {
+			return nil
+		}
+	}
+	if format.FarMesh(s.data) == [3]float64{} {
+		return nil
+	}
+	wide, err := s.array.Doubles(len(s.data), nil)
+	if err != nil {
+		return err
+	}
+	s.far = format.FarMesh(wide)
+	for i := range s.data {
+		s.data[i] = float32(wide[i] - s.far[i%3])
+	}
+	return nil
+}
+
 func (r *reader) primitive(g *geometry, mesh, n *markup.Node) error {
 	in, stride, err := r.inputs(n)
 	if err != nil || stride == 0 {
@@ -294,6 +324,9 @@ func (r *reader) primitive(g *geometry, mesh, n *markup.Node) error {
 	}
 	if len(pos.src.pick) < 3 {
 		return n.Errorf("positions of %d numbers", len(pos.src.pick))
+	}
+	if err := r.moveNear(pos.src); err != nil {
+		return err
 	}
 	g.positions = pos.src
 	c := &corners{stride: stride}

@@ -337,6 +337,9 @@ func (r *reader) instance(inst, n *markup.Node) (mesh int, skin *skinData, err e
 		at = len(r.s.Meshes)
 		r.meshes[key] = at
 		r.s.Meshes = append(r.s.Meshes, m)
+		if far := c.base.positions.far; far != [3]float64{} {
+			r.far[at] = far
+		}
 	}
 	return at, c.skin, nil
 }

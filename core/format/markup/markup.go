@@ -431,20 +431,32 @@ func Blank(c byte) bool { return c == ' ' || c == '\n' || c == '\t' || c == '\r'
 // point of one: most is then how many there are. commas, if it is not nil, is
 // set where it is a point.
 func (n *Node) Floats(most int, commas *bool) ([]float32, error) {
+	out := make([]float32, 0, min(most, len(n.Text)/2+1))
+	err := n.floats(most, commas, func(v float64, f float32) { out = append(out, f) })
+	return out, err
+}
+
+// Doubles is Floats with 64 bits a number.
+func (n *Node) Doubles(most int, commas *bool) ([]float64, error) {
+	out := make([]float64, 0, min(most, len(n.Text)/2+1))
+	err := n.floats(most, commas, func(v float64, f float32) { out = append(out, v) })
+	return out, err
+}
+
+func (n *Node) floats(most int, commas *bool, take func(float64, float32)) error {
 	b := n.Text
 	if bytes.IndexByte(b, ',') >= 0 {
 		var err error
 		if b, err = n.pointed(b, most, commas); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	out := make([]float32, 0, min(most, len(b)/2+1))
-	for {
+	for taken := 0; ; taken++ {
 		for len(b) > 0 && Blank(b[0]) {
 			b = b[1:]
 		}
-		if len(b) == 0 || len(out) == most {
-			return out, nil
+		if len(b) == 0 || taken == most {
+			return nil
 		}
 		v, rest, ok := format.Float(b)
 		f, finite := format.Finite32(v)
@@ -453,9 +465,9 @@ func (n *Node) Floats(most int, commas *bool) ([]float32, error) {
 			for k < len(b) && k < 24 && !Blank(b[k]) {
 				k++
 			}
-			return nil, n.Errorf("<%s>: number %d is %.24q, which is no finite number", n.Name, len(out), b[:k])
+			return n.Errorf("<%s>: number %d is %.24q, which is no finite number", n.Name, taken, b[:k])
 		}
-		out = append(out, f)
+		take(v, f)
 		b = rest
 	}
 }

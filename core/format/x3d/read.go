@@ -107,6 +107,9 @@ func (b *builder) mesh(n *node, name string) (int, error) {
 	mesh := len(b.s.Meshes)
 	b.s.Meshes = append(b.s.Meshes, scene.Mesh{Name: name, Parts: []scene.Part{*part}})
 	b.meshes[n] = built{mesh, corners}
+	if f.far != [3]float64{} {
+		b.far[mesh] = f.far
+	}
 	return mesh, nil
 }
 
@@ -208,6 +211,7 @@ type faceSet struct {
 	ccw    bool
 	solid  bool
 	crease float64
+	far    [3]float64 // what the positions are relative to
 
 	uvMade bool // the file states no texture coordinates: these are the usual ones
 }
@@ -235,7 +239,14 @@ func faces(g *node) (*faceSet, error) {
 	if coord == nil {
 		return f, nil
 	}
-	if f.src.Positions, err = f.floats(coord.nums("point"), 3); err != nil {
+	points := coord.nums("point")
+	if f.far = format.FarMesh(points); f.far != [3]float64{} {
+		points = slices.Clone(points)
+		for i := range points {
+			points[i] -= f.far[i%3]
+		}
+	}
+	if f.src.Positions, err = f.floats(points, 3); err != nil {
 		return nil, err
 	}
 	if err := f.attributes(g); err != nil {

@@ -23,6 +23,7 @@ type builder struct {
 	materials map[materialKey]int
 	pictures  map[any]int // by address or node
 	meshes    map[*node]built
+	far       map[int][3]float64 // what the positions of a mesh are relative to
 	switches  map[*node]int   // which of its nodes each shows
 	placed    map[*node][]int // the scene's nodes of a Transform, one a use
 	turning   map[*node]bool  // Transforms that motions turn or scale
@@ -56,7 +57,7 @@ const (
 
 func newBuilder(ctx context.Context, f format.File, metres float64, lost *format.Losses, classic97 bool) *builder {
 	b := &builder{ctx: ctx, readings: f.Readings, classic97: classic97, most: mostCorners + len(f.Data)/8, s: &scene.Scene{}, Losses: lost,
-		materials: map[materialKey]int{}, pictures: map[any]int{}, meshes: map[*node]built{}, switches: map[*node]int{}, placed: map[*node][]int{}, clock: map[*node]bool{}}
+		materials: map[materialKey]int{}, pictures: map[any]int{}, meshes: map[*node]built{}, far: map[int][3]float64{}, switches: map[*node]int{}, placed: map[*node][]int{}, clock: map[*node]bool{}}
 	fmt.Sscanf(f.Readings[scene.DetailChoice], "level %d", &b.detail)
 	// X3D 4.3.5 and 4.3.6: metres, right-handed, Y up; a viewer looks along -Z.
 	b.s.Basis = geom.GLTF
@@ -72,6 +73,7 @@ func (b *builder) build(roots []*node, routes []*route) (*scene.Scene, error) {
 		return nil, err
 	}
 	b.motions(routes)
+	format.PlaceFarMeshes(b.s, b.far)
 	if len(b.s.Meshes) == 0 {
 		if len(b.s.Choices) == 0 {
 			return nil, fmt.Errorf("it has no shape with a surface")
