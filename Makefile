@@ -1,6 +1,7 @@
 # make demo      installs what is missing and starts Excavate with demo data
 # make test      installs what is missing and runs every test
 # make build     bin/excavate with the interface inside
+# make lint      Prettier and ESLint over web/, gofmt and vet over the rest
 # make bench     every benchmark
 # make fuzz      each fuzz target for FUZZTIME: so many inputs (20000x) or so long (10s)
 # make generate  server and client types from api/openapi.yaml, queries from SQL, the table of formats
@@ -10,7 +11,7 @@ SHELL := bash
 FUZZTIME ?= 50000x
 WEB := $(shell find web/src web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: demo test build bench fuzz generate screenshots setup setup-test go-build
+.PHONY: demo test lint build bench fuzz generate screenshots setup setup-test go-build
 
 demo: build
 	exec bin/excavate demo
@@ -21,6 +22,11 @@ test: setup-test web/dist/index.html
 	@# the browser by itself: it and the other tests would starve each other
 	go test ./e2e -timeout 12m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=4000x
+
+lint: setup
+	cd web && npm run --silent lint
+	@test -z "$$(gofmt -l api cmd core e2e internal standin)" || { gofmt -l api cmd core e2e internal standin; exit 1; }
+	go vet ./...
 
 build: setup web/dist/index.html go-build
 

@@ -19,26 +19,35 @@ import { Delivery } from './stages/Delivery'
 
 const router = createBrowserRouter([
   { path: '/', element: <Projects />, errorElement: <Lost /> },
-  { path: '/p/:project', element: <Shell />, errorElement: <Lost />, children: [
-    { path: 'sources', element: <Sources /> },
-    { path: 'sources/bytes/:entry', element: <Bytes /> },
-    { path: 'sources/layouts', element: <Layouts /> },
-    { path: 'sources/layout/:layout', element: <LayoutPage /> },
-    { path: 'finds/:find?', element: <Finds /> },
-    { path: 'chain/:chain?', element: <Chain /> },
-    { path: 'rehearsal/:chain?', element: <Rehearsal /> },
-    { path: 'delivery/:chain?', element: <Delivery /> },
-    { path: '*', element: <Lost /> },
-  ] },
+  {
+    path: '/p/:project',
+    element: <Shell />,
+    errorElement: <Lost />,
+    children: [
+      { path: 'sources', element: <Sources /> },
+      { path: 'sources/bytes/:entry', element: <Bytes /> },
+      { path: 'sources/layouts', element: <Layouts /> },
+      { path: 'sources/layout/:layout', element: <LayoutPage /> },
+      { path: 'finds/:find?', element: <Finds /> },
+      { path: 'chain/:chain?', element: <Chain /> },
+      { path: 'rehearsal/:chain?', element: <Rehearsal /> },
+      { path: 'delivery/:chain?', element: <Delivery /> },
+      { path: '*', element: <Lost /> },
+    ],
+  },
   { path: '*', element: <Lost /> },
 ])
-const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 2000 } } })
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 2000 } },
+})
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <ThemeProvider theme={theme} defaultMode="system">
       <CssBaseline />
-      <QueryClientProvider client={queries}><RouterProvider router={router} /></QueryClientProvider>
+      <QueryClientProvider client={queries}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
     </ThemeProvider>
   </StrictMode>,
 )

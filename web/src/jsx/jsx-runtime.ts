@@ -8,7 +8,10 @@ const turning = /[\u200e\u200f\u061c\u202a-\u202e\u2066-\u2069]/
 const every = new RegExp(turning, 'g')
 
 /** A text with each turning mark as its code point, such as ‹U+202E›. */
-const harmless = (t: string) => (turning.test(t) ? t.replace(every, (c) => `‹U+${c.charCodeAt(0).toString(16).toUpperCase().padStart(4, '0')}›`) : t)
+const harmless = (t: string) =>
+  turning.test(t)
+    ? t.replace(every, (c) => `‹U+${c.charCodeAt(0).toString(16).toUpperCase().padStart(4, '0')}›`)
+    : t
 
 type Props = Record<string, unknown>
 
@@ -17,8 +20,16 @@ function tamed(props: unknown): unknown {
   let next = p
   for (const k of ['children', 'title', 'aria-label', 'alt', 'placeholder']) {
     const v = p[k]
-    const w = typeof v === 'string' ? harmless(v) : k === 'children' && Array.isArray(v) && v.some((x) => typeof x === 'string' && turning.test(x)) ? v.map((x: unknown) => (typeof x === 'string' ? harmless(x) : x)) : v
-    if (w !== v) { if (next === p) next = { ...p }; next[k] = w }
+    const w =
+      typeof v === 'string'
+        ? harmless(v)
+        : k === 'children' && Array.isArray(v) && v.some((x) => typeof x === 'string' && turning.test(x))
+          ? v.map((x: unknown) => (typeof x === 'string' ? harmless(x) : x))
+          : v
+    if (w !== v) {
+      if (next === p) next = { ...p }
+      next[k] = w
+    }
   }
   return next
 }

@@ -1,56 +1,199 @@
 // A form drawn from a step's JSON Schema.
-import { Button, Checkbox, FormControlLabel, InputAdornment, MenuItem, OutlinedInput, Select } from '@mui/material'
+import {
+  Button,
+  Checkbox,
+  FormControlLabel,
+  InputAdornment,
+  MenuItem,
+  OutlinedInput,
+  Select,
+} from '@mui/material'
 import { useEffect, useState } from 'react'
 import { readNumber, rescaled } from './number'
 
 export interface Schema {
-  type?: string; title?: string; description?: string; enum?: (string | number)[]; default?: unknown
-  properties?: Record<string, Schema>; items?: Schema; minimum?: number; maximum?: number; exclusiveMinimum?: number; unit?: string; shown?: string
+  type?: string
+  title?: string
+  description?: string
+  enum?: (string | number)[]
+  default?: unknown
+  properties?: Record<string, Schema>
+  items?: Schema
+  minimum?: number
+  maximum?: number
+  exclusiveMinimum?: number
+  unit?: string
+  shown?: string
 }
 type Value = Record<string, unknown>
 
-export function SchemaForm({ schema, order, value, onChange, disabled }: { schema: Schema; order?: string[]; value: Value; onChange: (v: Value) => void; disabled?: boolean }) {
+export function SchemaForm({
+  schema,
+  order,
+  value,
+  onChange,
+  disabled,
+}: {
+  schema: Schema
+  order?: string[]
+  value: Value
+  onChange: (v: Value) => void
+  disabled?: boolean
+}) {
   const defaults = (schema.default ?? {}) as Value
   const set = (k: string, v: unknown) => {
     const next = { ...value, [k]: v }
     if (v === undefined) delete next[k]
     onChange(next)
   }
-  return <>{(order ?? Object.keys(schema.properties ?? {})).map((k) => [k, (schema.properties ?? {})[k]] as const).map(([k, s]) => <Field key={k} name={k} schema={s} value={value[k] ?? defaults[k]} onChange={(v) => set(k, v)} disabled={disabled} />)}</>
+  return (
+    <>
+      {(order ?? Object.keys(schema.properties ?? {}))
+        .map((k) => [k, (schema.properties ?? {})[k]] as const)
+        .map(([k, s]) => (
+          <Field
+            key={k}
+            name={k}
+            schema={s}
+            value={value[k] ?? defaults[k]}
+            onChange={(v) => set(k, v)}
+            disabled={disabled}
+          />
+        ))}
+    </>
+  )
 }
 
-function Field({ name, schema: s, value, onChange, disabled }: { name: string; schema: Schema; value: unknown; onChange: (v: unknown) => void; disabled?: boolean }) {
+function Field({
+  name,
+  schema: s,
+  value,
+  onChange,
+  disabled,
+}: {
+  name: string
+  schema: Schema
+  value: unknown
+  onChange: (v: unknown) => void
+  disabled?: boolean
+}) {
   const label = s.title ?? name
-  if (s.type === 'boolean') return (
-    <div><FormControlLabel disabled={disabled} control={<Checkbox checked={!!value} onChange={(e) => onChange(e.target.checked)} />} label={label} />{s.description && <div className="help">{s.description}</div>}</div>
-  )
-  if (s.enum) return (
-    <><label className="f" id={`f-${name}`}>{label}</label>
-      <Select fullWidth disabled={disabled} value={value ?? ''} labelId={`f-${name}`} displayEmpty onChange={(e) => onChange(e.target.value === '' ? undefined : e.target.value)}>
-        {s.enum.map((o) => <MenuItem key={o} value={o}>{o === '' ? 'as declared' : o}</MenuItem>)}
-      </Select></>
-  )
-  if (s.type === 'number' || s.type === 'integer') return <NumberField label={label} schema={s} value={value as number | undefined} onChange={onChange} disabled={disabled} />
-  if (s.type === 'array' && s.items?.type === 'object') return <Rows label={label} schema={s} value={(value as Value[]) ?? []} onChange={onChange} disabled={disabled} />
+  if (s.type === 'boolean')
+    return (
+      <div>
+        <FormControlLabel
+          disabled={disabled}
+          control={<Checkbox checked={!!value} onChange={(e) => onChange(e.target.checked)} />}
+          label={label}
+        />
+        {s.description && <div className="help">{s.description}</div>}
+      </div>
+    )
+  if (s.enum)
+    return (
+      <>
+        <label className="f" id={`f-${name}`}>
+          {label}
+        </label>
+        <Select
+          fullWidth
+          disabled={disabled}
+          value={value ?? ''}
+          labelId={`f-${name}`}
+          displayEmpty
+          onChange={(e) => onChange(e.target.value === '' ? undefined : e.target.value)}
+        >
+          {s.enum.map((o) => (
+            <MenuItem key={o} value={o}>
+              {o === '' ? 'as declared' : o}
+            </MenuItem>
+          ))}
+        </Select>
+      </>
+    )
+  if (s.type === 'number' || s.type === 'integer')
+    return (
+      <NumberField
+        label={label}
+        schema={s}
+        value={value as number | undefined}
+        onChange={onChange}
+        disabled={disabled}
+      />
+    )
+  if (s.type === 'array' && s.items?.type === 'object')
+    return (
+      <Rows
+        label={label}
+        schema={s}
+        value={(value as Value[]) ?? []}
+        onChange={onChange}
+        disabled={disabled}
+      />
+    )
   if (s.type === 'object') {
     const v = value as Value | undefined
     return (
-      <div><FormControlLabel disabled={disabled} control={<Checkbox checked={!!v} onChange={(e) => onChange(e.target.checked ? {} : undefined)} />} label={label} />
-        {v && <div style={{ paddingLeft: 14 }}><SchemaForm schema={s} value={v} onChange={onChange} disabled={disabled} /></div>}</div>
+      <div>
+        <FormControlLabel
+          disabled={disabled}
+          control={<Checkbox checked={!!v} onChange={(e) => onChange(e.target.checked ? {} : undefined)} />}
+          label={label}
+        />
+        {v && (
+          <div style={{ paddingLeft: 14 }}>
+            <SchemaForm schema={s} value={v} onChange={onChange} disabled={disabled} />
+          </div>
+        )}
+      </div>
     )
   }
-  return <TextField label={label} value={(value as string) ?? ''} onChange={onChange} disabled={disabled} help={s.description} />
+  return (
+    <TextField
+      label={label}
+      value={(value as string) ?? ''}
+      onChange={onChange}
+      disabled={disabled}
+      help={s.description}
+    />
+  )
 }
 
 /** Text is passed on when the field is left or Enter is pressed: each change is one edit. */
-function TextField({ label, value, onChange, disabled, help, monospace }: { label: string; value: string; onChange: (v: string) => void; disabled?: boolean; help?: string; monospace?: boolean }) {
+function TextField({
+  label,
+  value,
+  onChange,
+  disabled,
+  help,
+  monospace,
+}: {
+  label: string
+  value: string
+  onChange: (v: string) => void
+  disabled?: boolean
+  help?: string
+  monospace?: boolean
+}) {
   const [text, setText] = useState(value)
   useEffect(() => setText(value), [value])
-  const done = () => { if (text !== value) onChange(text) }
+  const done = () => {
+    if (text !== value) onChange(text)
+  }
   return (
-    <><label className="f">{label}</label>
-      <OutlinedInput fullWidth value={text} disabled={disabled} onChange={(e) => setText(e.target.value)} onBlur={done} onKeyDown={(e) => e.key === 'Enter' && done()} inputProps={{ 'aria-label': label, className: monospace ? 'mono' : undefined, spellCheck: false }} />
-      {help && <div className="help">{help}</div>}</>
+    <>
+      <label className="f">{label}</label>
+      <OutlinedInput
+        fullWidth
+        value={text}
+        disabled={disabled}
+        onChange={(e) => setText(e.target.value)}
+        onBlur={done}
+        onKeyDown={(e) => e.key === 'Enter' && done()}
+        inputProps={{ 'aria-label': label, className: monospace ? 'mono' : undefined, spellCheck: false }}
+      />
+      {help && <div className="help">{help}</div>}
+    </>
   )
 }
 
@@ -58,49 +201,133 @@ function TextField({ label, value, onChange, disabled, help, monospace }: { labe
 const lengths: Record<string, number> = { mm: 1000, cm: 100, m: 1 }
 
 /** A number, typed in the one unit that the schema names for this field. */
-function NumberField({ label, schema: s, value, onChange, disabled }: { label: string; schema: Schema; value?: number; onChange: (v: number) => void; disabled?: boolean }) {
-  const unit = s.shown ?? s.unit, factor = s.shown ? lengths[s.shown] : 1
+function NumberField({
+  label,
+  schema: s,
+  value,
+  onChange,
+  disabled,
+}: {
+  label: string
+  schema: Schema
+  value?: number
+  onChange: (v: number) => void
+  disabled?: boolean
+}) {
+  const unit = s.shown ?? s.unit,
+    factor = s.shown ? lengths[s.shown] : 1
   const shown = value === undefined ? '' : String(rescaled(value, factor))
   const [text, setText] = useState(shown)
   useEffect(() => setText(shown), [shown])
-  const typed = readNumber(text), n = typed === undefined ? undefined : rescaled(typed, 1 / factor)
-  const wrong = n === undefined || (s.type === 'integer' && !Number.isSafeInteger(n)) || (s.minimum !== undefined && n < s.minimum) || (s.maximum !== undefined && n > s.maximum) || (s.exclusiveMinimum !== undefined && n <= s.exclusiveMinimum)
-  const done = () => { if (!wrong && text !== shown) onChange(n) }
+  const typed = readNumber(text),
+    n = typed === undefined ? undefined : rescaled(typed, 1 / factor)
+  const wrong =
+    n === undefined ||
+    (s.type === 'integer' && !Number.isSafeInteger(n)) ||
+    (s.minimum !== undefined && n < s.minimum) ||
+    (s.maximum !== undefined && n > s.maximum) ||
+    (s.exclusiveMinimum !== undefined && n <= s.exclusiveMinimum)
+  const done = () => {
+    if (!wrong && text !== shown) onChange(n)
+  }
   return (
-    <><label className="f">{label}</label>
-      <OutlinedInput fullWidth value={text} error={wrong} disabled={disabled} onChange={(e) => setText(e.target.value)} onBlur={done} onKeyDown={(e) => e.key === 'Enter' && done()} inputProps={{ 'aria-label': label, inputMode: 'decimal' }}
-        endAdornment={unit && <InputAdornment position="end"><span className="unit">{unit}</span></InputAdornment>} />
+    <>
+      <label className="f">{label}</label>
+      <OutlinedInput
+        fullWidth
+        value={text}
+        error={wrong}
+        disabled={disabled}
+        onChange={(e) => setText(e.target.value)}
+        onBlur={done}
+        onKeyDown={(e) => e.key === 'Enter' && done()}
+        inputProps={{ 'aria-label': label, inputMode: 'decimal' }}
+        endAdornment={
+          unit && (
+            <InputAdornment position="end">
+              <span className="unit">{unit}</span>
+            </InputAdornment>
+          )
+        }
+      />
       {wrong && <div className="bad small">{range(s, factor, unit)}</div>}
-      {s.description && <div className="help">{s.description}</div>}</>
+      {s.description && <div className="help">{s.description}</div>}
+    </>
   )
 }
 
 function range(s: Schema, factor: number, unit = ''): string {
   const p: string[] = []
-  const say = (words: string, bound?: number) => { if (bound !== undefined) p.push(`${words} ${rescaled(bound, factor)}${unit && ` ${unit}`}`) }
+  const say = (words: string, bound?: number) => {
+    if (bound !== undefined) p.push(`${words} ${rescaled(bound, factor)}${unit && ` ${unit}`}`)
+  }
   say('at least', s.minimum)
   say('more than', s.exclusiveMinimum)
   say('at most', s.maximum)
   return `A ${s.type === 'integer' ? 'whole ' : ''}number${p.length ? ', ' : ''}${p.join(' and ')}`
 }
 
-function Rows({ label, schema: s, value, onChange, disabled }: { label: string; schema: Schema; value: Value[]; onChange: (v: Value[]) => void; disabled?: boolean }) {
+function Rows({
+  label,
+  schema: s,
+  value,
+  onChange,
+  disabled,
+}: {
+  label: string
+  schema: Schema
+  value: Value[]
+  onChange: (v: Value[]) => void
+  disabled?: boolean
+}) {
   // A row counts once its first field is filled, so rows under way are kept here.
   const [rows, setRows] = useState(value)
   useEffect(() => setRows(value), [JSON.stringify(value)]) // eslint-disable-line
   const fields = Object.entries(s.items?.properties ?? {})
-  const put = (next: Value[]) => { setRows(next); if (next.every((r) => r[fields[0][0]])) onChange(next) }
+  const put = (next: Value[]) => {
+    setRows(next)
+    if (next.every((r) => r[fields[0][0]])) onChange(next)
+  }
   return (
     <div>
       <label className="f">{label}</label>
       {s.description && <div className="help">{s.description}</div>}
       {rows.map((r, i) => (
         <div key={i} style={{ borderLeft: '2px solid var(--line)', paddingLeft: 8, marginTop: 6 }}>
-          {fields.map(([k, f]) => <TextField key={k} label={f.title ?? k} value={(r[k] as string) ?? ''} disabled={disabled} monospace help={f.description} onChange={(v) => put(rows.map((x, j) => (j === i ? { ...x, [k]: v } : x)))} />)}
-          {!disabled && <button className="mini" style={{ marginTop: 4 }} onClick={() => { const next = rows.filter((_, j) => j !== i); setRows(next); onChange(next) }}>Remove</button>}
+          {fields.map(([k, f]) => (
+            <TextField
+              key={k}
+              label={f.title ?? k}
+              value={(r[k] as string) ?? ''}
+              disabled={disabled}
+              monospace
+              help={f.description}
+              onChange={(v) => put(rows.map((x, j) => (j === i ? { ...x, [k]: v } : x)))}
+            />
+          ))}
+          {!disabled && (
+            <button
+              className="mini"
+              style={{ marginTop: 4 }}
+              onClick={() => {
+                const next = rows.filter((_, j) => j !== i)
+                setRows(next)
+                onChange(next)
+              }}
+            >
+              Remove
+            </button>
+          )}
         </div>
       ))}
-      {!disabled && <Button sx={{ mt: 1 }} onClick={() => setRows([...rows, Object.fromEntries(fields.map(([k]) => [k, '']))])}>Add rule</Button>}
+      {!disabled && (
+        <Button
+          sx={{ mt: 1 }}
+          onClick={() => setRows([...rows, Object.fromEntries(fields.map(([k]) => [k, '']))])}
+        >
+          Add rule
+        </Button>
+      )}
     </div>
   )
 }

@@ -7,18 +7,71 @@ import { GLTFLoader } from 'three/addons/loaders/GLTFLoader.js'
 import { Model3D, type Ball, type Hit, type Look, type Palette } from './Model3D'
 
 /** What is played. Time is in seconds. */
-export interface Play { playing: boolean; time: number; motion: number; speed: number }
-export interface Facts { ready: boolean; triangles: number; height: number; metresPer200px: number }
+export interface Play {
+  playing: boolean
+  time: number
+  motion: number
+  speed: number
+}
+export interface Facts {
+  ready: boolean
+  triangles: number
+  height: number
+  metresPer200px: number
+}
 /** Which way the file's axes run: up and front as the file has them, for example +Z and -Y. */
-export interface Axes { up: string; front: string; handedness: string }
-export interface Content { url: string; axes?: Axes; balls?: Ball[] }
+export interface Axes {
+  up: string
+  front: string
+  handedness: string
+}
+export interface Content {
+  url: string
+  axes?: Axes
+  balls?: Ball[]
+}
 
 /** Height of the scale figure in metres, and the right half of its outline
  * from the head down: the one that the server draws too. */
 const FIGURE = 1.75
-const OUTLINE: [number, number][] = [[0, 1.75], [0.055, 1.735], [0.085, 1.69], [0.09, 1.63], [0.07, 1.565], [0.05, 1.53], [0.055, 1.485], [0.19, 1.44], [0.235, 1.38], [0.265, 1.12], [0.3, 0.86], [0.285, 0.78], [0.245, 0.8], [0.215, 1.08], [0.175, 1.22], [0.165, 1.02], [0.185, 0.86], [0.17, 0.52], [0.125, 0.1], [0.16, 0.03], [0.155, 0], [0.04, 0], [0.035, 0.45], [0, 0.8]]
+const OUTLINE: [number, number][] = [
+  [0, 1.75],
+  [0.055, 1.735],
+  [0.085, 1.69],
+  [0.09, 1.63],
+  [0.07, 1.565],
+  [0.05, 1.53],
+  [0.055, 1.485],
+  [0.19, 1.44],
+  [0.235, 1.38],
+  [0.265, 1.12],
+  [0.3, 0.86],
+  [0.285, 0.78],
+  [0.245, 0.8],
+  [0.215, 1.08],
+  [0.175, 1.22],
+  [0.165, 1.02],
+  [0.185, 0.86],
+  [0.17, 0.52],
+  [0.125, 0.1],
+  [0.16, 0.03],
+  [0.155, 0],
+  [0.04, 0],
+  [0.035, 0.45],
+  [0, 0.8],
+]
 
-const noLook: Look = { surface: 'textured', set: 0, bone: -1, wires: false, skeleton: false, colliders: false, chosen: [], hide: false, morphs: {} }
+const noLook: Look = {
+  surface: 'textured',
+  set: 0,
+  bone: -1,
+  wires: false,
+  skeleton: false,
+  colliders: false,
+  chosen: [],
+  hide: false,
+  morphs: {},
+}
 
 interface Pane {
   scene: THREE.Scene
@@ -53,7 +106,13 @@ export class Stage3D {
   private dirty = true
   private grid = '#d0c6b2'
   private man = '#b9b09c'
-  private paint: Palette = { ink: '#26241f', verdi: '#1c675c', ochre: '#8a5800', iron: '#9c2f1e', clay: '#a89f8c' }
+  private paint: Palette = {
+    ink: '#26241f',
+    verdi: '#1c675c',
+    ochre: '#8a5800',
+    iron: '#9c2f1e',
+    clay: '#a89f8c',
+  }
   private watcher: ResizeObserver
   onTime: (t: number) => void = () => {}
   onDraw: (facts: Facts[]) => void = () => {}
@@ -67,13 +126,18 @@ export class Stage3D {
     this.renderer.setScissorTest(true)
     const el = this.renderer.domElement
     el.tabIndex = 0
-    el.setAttribute('aria-label', '3D view: drag to turn, wheel to come nearer, arrow keys to turn, click to learn what a surface is')
+    el.setAttribute(
+      'aria-label',
+      '3D view: drag to turn, wheel to come nearer, arrow keys to turn, click to learn what a surface is',
+    )
     host.prepend(el)
     this.controls = new OrbitControls(this.lens, el)
     this.controls.enableDamping = false
     this.controls.minDistance = 0.02
     this.controls.maxDistance = 40
-    this.controls.addEventListener('change', () => { this.dirty = true })
+    this.controls.addEventListener('change', () => {
+      this.dirty = true
+    })
     this.controls.addEventListener('start', () => this.coarse(true))
     this.controls.addEventListener('end', () => this.coarse(false))
     el.addEventListener('keydown', (e) => {
@@ -88,20 +152,37 @@ export class Stage3D {
       this.dirty = true
     })
     let down: [number, number] | undefined
-    el.addEventListener('pointerdown', (e) => { down = e.button === 0 ? [e.clientX, e.clientY] : undefined })
-    el.addEventListener('pointerup', (e) => { if (down && Math.hypot(e.clientX - down[0], e.clientY - down[1]) < 4) this.pick(e); down = undefined })
+    el.addEventListener('pointerdown', (e) => {
+      down = e.button === 0 ? [e.clientX, e.clientY] : undefined
+    })
+    el.addEventListener('pointerup', (e) => {
+      if (down && Math.hypot(e.clientX - down[0], e.clientY - down[1]) < 4) this.pick(e)
+      down = undefined
+    })
     this.fit()
-    this.watcher = new ResizeObserver(() => { this.dirty = true })
+    this.watcher = new ResizeObserver(() => {
+      this.dirty = true
+    })
     this.watcher.observe(host)
-    const loop = () => { this.frame = requestAnimationFrame(loop); this.tick() }
+    const loop = () => {
+      this.frame = requestAnimationFrame(loop)
+      this.tick()
+    }
     loop()
   }
 
   /** While the camera moves, what takes long to draw is drawn coarsely. */
   private coarse(on: boolean) {
     clearTimeout(this.rest)
-    const set = () => { for (const p of this.panes) if (p.model && p.cost > 50) { p.model.coarse(on); this.dirty = true } }
-    if (on) set(); else this.rest = window.setTimeout(set, 250) // the wheel turns in steps
+    const set = () => {
+      for (const p of this.panes)
+        if (p.model && p.cost > 50) {
+          p.model.coarse(on)
+          this.dirty = true
+        }
+    }
+    if (on) set()
+    else this.rest = window.setTimeout(set, 250) // the wheel turns in steps
   }
 
   dispose() {
@@ -109,7 +190,10 @@ export class Stage3D {
     cancelAnimationFrame(this.frame)
     this.watcher.disconnect()
     this.controls.dispose()
-    for (const p of this.panes) { p.token = -1; this.clear(p) }
+    for (const p of this.panes) {
+      p.token = -1
+      this.clear(p)
+    }
     this.renderer.dispose()
     this.renderer.forceContextLoss()
     this.renderer.domElement.remove()
@@ -118,12 +202,16 @@ export class Stage3D {
   /** Looks from three quarters front, slightly above, from as far as it takes,
    * at what is chosen or at everything. */
   fit() {
-    const yaw = (-32 * Math.PI) / 180, pitch = (14 * Math.PI) / 180
+    const yaw = (-32 * Math.PI) / 180,
+      pitch = (14 * Math.PI) / 180
     this.controls.target.set(0, 0, 0)
-    this.lens.position.set(Math.sin(yaw) * Math.cos(pitch), Math.sin(pitch), Math.cos(yaw) * Math.cos(pitch)).multiplyScalar(4.6)
+    this.lens.position
+      .set(Math.sin(yaw) * Math.cos(pitch), Math.sin(pitch), Math.cos(yaw) * Math.cos(pitch))
+      .multiplyScalar(4.6)
     const p = this.panes[0]
     if (p?.model && this.look.chosen.length > 0) {
-      const box = p.model.extent(this.look), r = box.getSize(new THREE.Vector3()).length() / 2
+      const box = p.model.extent(this.look),
+        r = box.getSize(new THREE.Vector3()).length() / 2
       this.controls.target.copy(box.getCenter(new THREE.Vector3()).sub(p.centre).divideScalar(p.radius))
       this.lens.position.multiplyScalar(Math.max(r / p.radius, 0.005) * 1.1).add(this.controls.target)
     }
@@ -133,24 +221,45 @@ export class Stage3D {
 
   /** Shows one scene, or two side by side. */
   show(list: Content[]) {
-    while (this.panes.length > list.length) { const p = this.panes.pop()!; p.token = -1; this.clear(p) }
+    while (this.panes.length > list.length) {
+      const p = this.panes.pop()!
+      p.token = -1
+      this.clear(p)
+    }
     this.align()
     list.forEach((content, i) => {
       const p = (this.panes[i] ??= this.newPane())
       const before = p.content
       p.content = content
-      if (before.url === content.url) { if (p.model) { this.place(p); p.model.collide(content.balls ?? []); p.model.dress(this.look) } return }
+      if (before.url === content.url) {
+        if (p.model) {
+          this.place(p)
+          p.model.collide(content.balls ?? [])
+          p.model.dress(this.look)
+        }
+        return
+      }
       const token = ++p.token
-      new GLTFLoader().load(content.url, (g) => {
-        if (p.token !== token) return
-        this.clear(p)
-        p.model = new Model3D(g, () => this.paint)
-        p.scene.add(p.model.root)
-        p.model.collide(p.content.balls ?? [])
-        this.place(p)
-        p.model.dress(this.look)
-        this.run(p, true)
-      }, (e) => { if (p.token === token) this.onLoad(i, e.loaded, e.total) }, (e) => { if (p.token === token) this.onError(i, e instanceof Error ? e.message : 'the scene could not be loaded') })
+      new GLTFLoader().load(
+        content.url,
+        (g) => {
+          if (p.token !== token) return
+          this.clear(p)
+          p.model = new Model3D(g, () => this.paint)
+          p.scene.add(p.model.root)
+          p.model.collide(p.content.balls ?? [])
+          this.place(p)
+          p.model.dress(this.look)
+          this.run(p, true)
+        },
+        (e) => {
+          if (p.token === token) this.onLoad(i, e.loaded, e.total)
+        },
+        (e) => {
+          if (p.token === token)
+            this.onError(i, e instanceof Error ? e.message : 'the scene could not be loaded')
+        },
+      )
     })
     this.dirty = true
   }
@@ -164,19 +273,50 @@ export class Stage3D {
     const shape = new THREE.Shape()
     OUTLINE.forEach(([x, y], i) => (i ? shape.lineTo(x, y) : shape.moveTo(x, y)))
     for (let i = OUTLINE.length - 1; i >= 0; i--) shape.lineTo(-OUTLINE[i][0], OUTLINE[i][1])
-    const figure = new THREE.Mesh(new THREE.ShapeGeometry(shape), new THREE.MeshBasicMaterial({ color: this.man, side: THREE.DoubleSide }))
+    const figure = new THREE.Mesh(
+      new THREE.ShapeGeometry(shape),
+      new THREE.MeshBasicMaterial({ color: this.man, side: THREE.DoubleSide }),
+    )
     scene.add(figure)
-    const lines = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: this.paint.verdi, depthTest: false, transparent: true }))
-    const dots = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ color: this.paint.ink, size: 5, sizeAttenuation: false, depthTest: false, transparent: true }))
+    const lines = new THREE.LineSegments(
+      new THREE.BufferGeometry(),
+      new THREE.LineBasicMaterial({ color: this.paint.verdi, depthTest: false, transparent: true }),
+    )
+    const dots = new THREE.Points(
+      new THREE.BufferGeometry(),
+      new THREE.PointsMaterial({
+        color: this.paint.ink,
+        size: 5,
+        sizeAttenuation: false,
+        depthTest: false,
+        transparent: true,
+      }),
+    )
     lines.renderOrder = dots.renderOrder = 10
     lines.frustumCulled = dots.frustumCulled = false
     lines.visible = dots.visible = this.look.skeleton
     scene.add(lines, dots)
-    return { scene, figure, lines, dots, centre: new THREE.Vector3(), radius: 1, own: { centre: new THREE.Vector3(), radius: 1 }, content: { url: '' }, token: 0, height: 0, cost: -1, camera: new THREE.PerspectiveCamera(this.lens.fov) }
+    return {
+      scene,
+      figure,
+      lines,
+      dots,
+      centre: new THREE.Vector3(),
+      radius: 1,
+      own: { centre: new THREE.Vector3(), radius: 1 },
+      content: { url: '' },
+      token: 0,
+      height: 0,
+      cost: -1,
+      camera: new THREE.PerspectiveCamera(this.lens.fov),
+    }
   }
 
   private clear(p: Pane) {
-    if (p.model) { p.scene.remove(p.model.root); p.model.dispose() }
+    if (p.model) {
+      p.scene.remove(p.model.root)
+      p.model.dispose()
+    }
     p.model = undefined
     p.action = undefined
     p.cost = -1
@@ -192,9 +332,13 @@ export class Stage3D {
     const all = box.clone()
     // Beside a thing of a few centimetres the figure would be all there is to see.
     p.figure.visible = this.withFigure && own.length() > FIGURE / 12
-    if (p.figure.visible) all.expandByPoint(p.figure.position.clone().add(new THREE.Vector3(-0.35, 0, 0))).expandByPoint(p.figure.position.clone().add(new THREE.Vector3(0, FIGURE, 0)))
+    if (p.figure.visible)
+      all
+        .expandByPoint(p.figure.position.clone().add(new THREE.Vector3(-0.35, 0, 0)))
+        .expandByPoint(p.figure.position.clone().add(new THREE.Vector3(0, FIGURE, 0)))
     const turned = p.content.axes && directions(p.content.axes)
-    if (turned) { // the axes stand at the right, within the picture
+    if (turned) {
+      // the axes stand at the right, within the picture
       const r = all.getSize(new THREE.Vector3()).length() / 2
       all.expandByPoint(new THREE.Vector3(box.max.x + r * 0.38, box.min.y, box.max.z))
     }
@@ -205,7 +349,16 @@ export class Stage3D {
     const wide = Math.max(size.x, size.z, p.radius * 0.2)
     const step = Math.pow(10, Math.round(Math.log10(wide / 4)))
     const n = 2 * Math.ceil((wide * 1.5) / step / 2) + 2
-    this.newGrid(p, step, n, new THREE.Vector3(Math.round(p.centre.x / step) * step, box.min.y, Math.round(p.centre.z / step) * step))
+    this.newGrid(
+      p,
+      step,
+      n,
+      new THREE.Vector3(
+        Math.round(p.centre.x / step) * step,
+        box.min.y,
+        Math.round(p.centre.z / step) * step,
+      ),
+    )
     this.newAxes(p, box, turned)
     this.dirty = true
   }
@@ -214,16 +367,23 @@ export class Stage3D {
    * each other; others each by itself. */
   private align() {
     const [a, b] = this.panes
-    for (const p of this.panes) { p.centre.copy(p.own.centre); p.radius = p.own.radius }
+    for (const p of this.panes) {
+      p.centre.copy(p.own.centre)
+      p.radius = p.own.radius
+    }
     if (!a?.model || !b?.model) return
-    const most = Math.max(a.radius, b.radius), least = Math.min(a.radius, b.radius)
+    const most = Math.max(a.radius, b.radius),
+      least = Math.min(a.radius, b.radius)
     if (most > 3 * least || a.centre.distanceTo(b.centre) > most) return
     b.centre.copy(a.centre)
     a.radius = b.radius = most
   }
 
   private newGrid(p: Pane, step: number, n: number, at: THREE.Vector3) {
-    if (p.grid) { p.scene.remove(p.grid); p.grid.dispose() }
+    if (p.grid) {
+      p.scene.remove(p.grid)
+      p.grid.dispose()
+    }
     p.grid = new THREE.GridHelper(n * step, n, this.grid, this.grid)
     p.grid.userData = { step, n }
     p.grid.position.copy(at)
@@ -232,14 +392,28 @@ export class Stage3D {
 
   /** The file's three axes at a corner of the ground before the model, where all of them are known. */
   private newAxes(p: Pane, box: THREE.Box3, turned: [string, THREE.Vector3][] | undefined) {
-    if (p.axes) { p.scene.remove(p.axes); p.axes.traverse((o) => { const m = o as THREE.Mesh; m.geometry?.dispose(); (m.material as THREE.SpriteMaterial | undefined)?.map?.dispose(); (m.material as THREE.Material | undefined)?.dispose() }) }
+    if (p.axes) {
+      p.scene.remove(p.axes)
+      p.axes.traverse((o) => {
+        const m = o as THREE.Mesh
+        m.geometry?.dispose()
+        ;(m.material as THREE.SpriteMaterial | undefined)?.map?.dispose()
+        ;(m.material as THREE.Material | undefined)?.dispose()
+      })
+    }
     p.axes = undefined
     if (!turned) return
-    const g = p.axes = new THREE.Group(), long = p.radius * 0.2
+    const g = (p.axes = new THREE.Group()),
+      long = p.radius * 0.2
     g.position.set(box.max.x + p.radius * 0.14, box.min.y, box.max.z)
     for (const [name, dir] of turned) {
       const end = dir.clone().multiplyScalar(long)
-      g.add(new THREE.Line(new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(), end]), new THREE.LineBasicMaterial({ color: this.paint.ink })))
+      g.add(
+        new THREE.Line(
+          new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(), end]),
+          new THREE.LineBasicMaterial({ color: this.paint.ink }),
+        ),
+      )
       const canvas = document.createElement('canvas')
       canvas.width = canvas.height = 64
       const c = canvas.getContext('2d')!
@@ -248,7 +422,13 @@ export class Stage3D {
       c.textBaseline = 'middle'
       c.fillStyle = this.paint.ink
       c.fillText(name, 32, 34)
-      const s = new THREE.Sprite(new THREE.SpriteMaterial({ map: new THREE.CanvasTexture(canvas), sizeAttenuation: false, depthTest: false }))
+      const s = new THREE.Sprite(
+        new THREE.SpriteMaterial({
+          map: new THREE.CanvasTexture(canvas),
+          sizeAttenuation: false,
+          depthTest: false,
+        }),
+      )
       s.scale.setScalar(0.022)
       s.position.copy(end).multiplyScalar(1.16)
       g.add(s)
@@ -264,7 +444,10 @@ export class Stage3D {
       ;(p.lines.material as THREE.LineBasicMaterial).color.set(paint.verdi)
       ;(p.dots.material as THREE.PointsMaterial).color.set(paint.ink)
       ;(p.figure.material as THREE.MeshBasicMaterial).color.set(figure)
-      if (p.model) { this.place(p); p.model.dress(this.look) }
+      if (p.model) {
+        this.place(p)
+        p.model.dress(this.look)
+      }
     }
     this.dirty = true
   }
@@ -292,9 +475,13 @@ export class Stage3D {
   }
 
   private run(p: Pane, jump: boolean) {
-    const m = p.model, clip = m && (m.clips[this.play.motion] ?? m.clips[0])
+    const m = p.model,
+      clip = m && (m.clips[this.play.motion] ?? m.clips[0])
     if (!m || !clip) return
-    if (p.action?.getClip() !== clip) { m.mixer.stopAllAction(); p.action = m.mixer.clipAction(clip) }
+    if (p.action?.getClip() !== clip) {
+      m.mixer.stopAllAction()
+      p.action = m.mixer.clipAction(clip)
+    }
     m.mixer.timeScale = 1
     if (this.play.playing || this.play.time > 0) {
       p.action!.play()
@@ -304,22 +491,36 @@ export class Stage3D {
   }
 
   private pick(e: PointerEvent) {
-    const r = this.renderer.domElement.getBoundingClientRect(), n = this.panes.length
-    const i = Math.min(n - 1, Math.floor(((e.clientX - r.left) / r.width) * n)), p = this.panes[i]
+    const r = this.renderer.domElement.getBoundingClientRect(),
+      n = this.panes.length
+    const i = Math.min(n - 1, Math.floor(((e.clientX - r.left) / r.width) * n)),
+      p = this.panes[i]
     if (!p?.model) return
     const ray = new THREE.Raycaster()
     p.scene.updateMatrixWorld()
     ray.params.Points.threshold = ray.params.Line.threshold = p.radius * 0.004
-    ray.setFromCamera(new THREE.Vector2((((e.clientX - r.left) / r.width) * n - i) * 2 - 1, 1 - ((e.clientY - r.top) / r.height) * 2), p.camera)
+    ray.setFromCamera(
+      new THREE.Vector2(
+        (((e.clientX - r.left) / r.width) * n - i) * 2 - 1,
+        1 - ((e.clientY - r.top) / r.height) * 2,
+      ),
+      p.camera,
+    )
     this.onPick(i, p.model.hit(ray))
   }
 
   private bones(p: Pane) {
-    const at: number[] = [], ends: number[] = [], v = new THREE.Vector3()
+    const at: number[] = [],
+      ends: number[] = [],
+      v = new THREE.Vector3()
     for (const [b, parent] of p.model?.bones ?? []) {
       b.getWorldPosition(v)
       at.push(v.x, v.y, v.z)
-      if (parent) { ends.push(v.x, v.y, v.z); parent.getWorldPosition(v); ends.push(v.x, v.y, v.z) }
+      if (parent) {
+        ends.push(v.x, v.y, v.z)
+        parent.getWorldPosition(v)
+        ends.push(v.x, v.y, v.z)
+      }
     }
     p.dots.geometry.setAttribute('position', new THREE.Float32BufferAttribute(at, 3))
     p.lines.geometry.setAttribute('position', new THREE.Float32BufferAttribute(ends, 3))
@@ -335,7 +536,8 @@ export class Stage3D {
     }
     if (!this.dirty) return
     this.dirty = false
-    const w = this.host.clientWidth, h = this.host.clientHeight
+    const w = this.host.clientWidth,
+      h = this.host.clientHeight
     if (w === 0 || h === 0) return
     const size = this.renderer.getSize(new THREE.Vector2())
     if (size.x !== w || size.y !== h) this.renderer.setSize(w, h, false)
@@ -353,11 +555,20 @@ export class Stage3D {
       const offset = this.lens.position.clone().sub(this.controls.target)
       cam.near = p.radius * Math.min(0.01, offset.length() / 20)
       cam.far = p.radius * 200
-      cam.position.copy(p.centre).addScaledVector(this.controls.target, p.radius).addScaledVector(offset, p.radius * back)
+      cam.position
+        .copy(p.centre)
+        .addScaledVector(this.controls.target, p.radius)
+        .addScaledVector(offset, p.radius * back)
       cam.quaternion.copy(this.lens.quaternion)
       cam.updateProjectionMatrix()
-      p.figure.rotation.y = Math.atan2(cam.position.x - p.figure.position.x, cam.position.z - p.figure.position.z)
-      if (this.look.skeleton) { p.scene.updateMatrixWorld(); this.bones(p) }
+      p.figure.rotation.y = Math.atan2(
+        cam.position.x - p.figure.position.x,
+        cam.position.z - p.figure.position.z,
+      )
+      if (this.look.skeleton) {
+        p.scene.updateMatrixWorld()
+        this.bones(p)
+      }
       this.renderer.setViewport(i * each, 0, each, h)
       this.renderer.setScissor(i * each, 0, each, h)
       // A large model is timed once, to the end: the pixel that is read waits for it. The first time it is sent to the GPU.
@@ -367,10 +578,19 @@ export class Stage3D {
       if (time) {
         const gl = this.renderer.getContext()
         gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4))
-        if (p.cost < -1) p.cost = performance.now() - begun; else { p.cost = -2; this.dirty = true }
+        if (p.cost < -1) p.cost = performance.now() - begun
+        else {
+          p.cost = -2
+          this.dirty = true
+        }
       }
       const distance = offset.length() * p.radius * back
-      facts.push({ ready: !!p.model, triangles: p.model?.triangles ?? 0, height: p.height, metresPer200px: (2 * Math.tan((cam.fov * Math.PI) / 360) * distance * 200) / h })
+      facts.push({
+        ready: !!p.model,
+        triangles: p.model?.triangles ?? 0,
+        height: p.height,
+        metresPer200px: (2 * Math.tan((cam.fov * Math.PI) / 360) * distance * 200) / h,
+      })
     })
     this.onDraw(facts)
   }
@@ -378,14 +598,20 @@ export class Stage3D {
 
 /** Where the file's X, Y and Z run in the view, which is right-handed with Y up and Z to the front. */
 export function directions(a: Axes): [string, THREE.Vector3][] | undefined {
-  const axis = (t: string) => /^[+-]?[XYZ]$/.test(t) ? { k: 'XYZ'.indexOf(t[t.length - 1]), s: t[0] === '-' ? -1 : 1 } : undefined
-  const up = axis(a.up), front = axis(a.front)
-  if (!up || !front || up.k === front.k || (a.handedness !== 'right' && a.handedness !== 'left')) return undefined
+  const axis = (t: string) =>
+    /^[+-]?[XYZ]$/.test(t) ? { k: 'XYZ'.indexOf(t[t.length - 1]), s: t[0] === '-' ? -1 : 1 } : undefined
+  const up = axis(a.up),
+    front = axis(a.front)
+  if (!up || !front || up.k === front.k || (a.handedness !== 'right' && a.handedness !== 'left'))
+    return undefined
   const out = [new THREE.Vector3(), new THREE.Vector3(), new THREE.Vector3()]
   out[up.k].set(0, up.s, 0)
   out[front.k].set(0, 0, front.s)
   const side = 3 - up.k - front.k
   // Of a right-handed file X × Y = Z and so on round; of a left-handed one it is the other way.
-  out[side].copy(out[(side + 1) % 3]).cross(out[(side + 2) % 3]).multiplyScalar(a.handedness === 'right' ? 1 : -1)
+  out[side]
+    .copy(out[(side + 1) % 3])
+    .cross(out[(side + 2) % 3])
+    .multiplyScalar(a.handedness === 'right' ? 1 : -1)
   return out.map((v, k) => ['XYZ'[k], v])
 }

@@ -1,12 +1,16 @@
 // Numbers as people read them, with units.
 export const count = (n: number) => n.toLocaleString('en-GB')
 /** The first names of a list, and how many more there are. */
-export const named = (list: string[], most = 12) => list.slice(0, most).join(', ') + (list.length > most ? ` and ${count(list.length - most)} more` : '')
+export const named = (list: string[], most = 12) =>
+  list.slice(0, most).join(', ') + (list.length > most ? ` and ${count(list.length - most)} more` : '')
 export const plural = (n: number, one: string, many = one + 's') => `${count(n)} ${n === 1 ? one : many}`
 export function bytes(n: number): string {
   const u = ['B', 'KB', 'MB', 'GB', 'TB']
   let i = 0
-  while (n >= 1000 && i < u.length - 1) { n /= 1000; i++ }
+  while (n >= 1000 && i < u.length - 1) {
+    n /= 1000
+    i++
+  }
   return `${i === 0 ? n : n < 10 ? n.toFixed(1) : Math.round(n)} ${u[i]}`
 }
 export function metres(m: number): string {
@@ -21,4 +25,7 @@ export function seconds(s: number): string {
   if (s < 0.001) return 'under 1 ms'
   return s < 1 ? `${Math.round(s * 1000)} ms` : `${s.toFixed(1)} s`
 }
-export const split = (path: string): [string, string] => { const i = path.lastIndexOf('/') + 1; return [path.slice(0, i), path.slice(i)] }
+export const split = (path: string): [string, string] => {
+  const i = path.lastIndexOf('/') + 1
+  return [path.slice(0, i), path.slice(i)]
+}

@@ -3,8 +3,17 @@
 import { useSyncExternalStore } from 'react'
 import { api, ok, ApiError, type S } from '../api/client'
 
-interface Dropped { name: string; folder: boolean; files: { path: string; file: File }[] }
-export interface Sending { name: string; sent: number; total: number; rate: number }
+interface Dropped {
+  name: string
+  folder: boolean
+  files: { path: string; file: File }[]
+}
+export interface Sending {
+  name: string
+  sent: number
+  total: number
+  rate: number
+}
 
 const PIECE = 8 << 20
 
@@ -18,7 +27,10 @@ async function dropped(list: DataTransferItemList | FileList): Promise<Dropped[]
       const [root, ...rest] = f.webkitRelativePath.split('/')
       if (rest.length === 0) out.push({ name: f.name, folder: false, files: [{ path: f.name, file: f }] })
       else {
-        if (!roots.has(root)) { roots.set(root, { name: root, folder: true, files: [] }); out.push(roots.get(root)!) }
+        if (!roots.has(root)) {
+          roots.set(root, { name: root, folder: true, files: [] })
+          out.push(roots.get(root)!)
+        }
         roots.get(root)!.files.push({ path: rest.join('/'), file: f })
       }
     }
@@ -27,8 +39,14 @@ async function dropped(list: DataTransferItemList | FileList): Promise<Dropped[]
   // Before the first await: the list is emptied then.
   const items = Array.from(list).map((i) => ({ entry: i.webkitGetAsEntry(), file: i.getAsFile() }))
   for (const { entry: e, file } of items) {
-    if (!e) { if (file) out.push({ name: file.name, folder: false, files: [{ path: file.name, file }] }) }
-    else if (e.isFile) out.push({ name: e.name, folder: false, files: [{ path: e.name, file: await fileOf(e as FileSystemFileEntry) }] })
+    if (!e) {
+      if (file) out.push({ name: file.name, folder: false, files: [{ path: file.name, file }] })
+    } else if (e.isFile)
+      out.push({
+        name: e.name,
+        folder: false,
+        files: [{ path: e.name, file: await fileOf(e as FileSystemFileEntry) }],
+      })
     else {
       const d: Dropped = { name: e.name, folder: true, files: [] }
       await walk(e as FileSystemDirectoryEntry, '', d)
@@ -54,13 +72,27 @@ async function walk(dir: FileSystemDirectoryEntry, at: string, to: Dropped) {
 
 // What is under way belongs to the page, not to a screen: leaving a screen does
 // not stop it, and coming back shows it.
-interface Under { sending?: Sending; fault?: unknown; stop?: () => void }
+interface Under {
+  sending?: Sending
+  fault?: unknown
+  stop?: () => void
+}
 let under: Under = {}
 const listeners = new Set<() => void>()
-const set = (u: Under) => { under = u; listeners.forEach((f) => f()) }
+const set = (u: Under) => {
+  under = u
+  listeners.forEach((f) => f())
+}
 
 /** What is being taken in, if anything, and what went wrong last. */
-export const useUploads = () => useSyncExternalStore((f) => { listeners.add(f); return () => listeners.delete(f) }, () => under)
+export const useUploads = () =>
+  useSyncExternalStore(
+    (f) => {
+      listeners.add(f)
+      return () => listeners.delete(f)
+    },
+    () => under,
+  )
 
 let queue: Promise<void> = Promise.resolve()
 
@@ -75,36 +107,67 @@ export function takeIn(project: number, list: DataTransferItemList | FileList, c
         changed()
       }
       set({})
-    } catch (fault) { set(stop.signal.aborted ? {} : { fault }) }
+    } catch (fault) {
+      set(stop.signal.aborted ? {} : { fault })
+    }
   })
 }
 
 /** Sends what was dropped and mounts it. Dropping the same again goes on where it stopped. */
-async function send(project: number, d: Dropped, progress: (s: Sending) => void, signal: AbortSignal): Promise<S['Source']> {
+async function send(
+  project: number,
+  d: Dropped,
+  progress: (s: Sending) => void,
+  signal: AbortSignal,
+): Promise<S['Source']> {
   const files = d.files.map((f) => ({ path: f.path, size: f.file.size, modified: f.file.lastModified }))
-  const u = await ok(api.POST('/api/projects/{project}/uploads', { params: { path: { project } }, body: { name: d.name, folder: d.folder, files } }))
+  const u = await ok(
+    api.POST('/api/projects/{project}/uploads', {
+      params: { path: { project } },
+      body: { name: d.name, folder: d.folder, files },
+    }),
+  )
   const total = files.reduce((n, f) => n + f.size, 0)
   const begun = u.received.reduce((n, x) => n + x, 0)
   const start = performance.now()
   let sent = begun
-  const tell = () => progress({ name: d.name, sent, total, rate: (sent - begun) / Math.max(0.2, (performance.now() - start) / 1000) })
+  const tell = () =>
+    progress({
+      name: d.name,
+      sent,
+      total,
+      rate: (sent - begun) / Math.max(0.2, (performance.now() - start) / 1000),
+    })
   tell()
   for (let i = 0; i < files.length; i++) {
     let at = u.received[i]
-    for (let failed = 0; at < files[i].size; ) {
+    for (let failed = 0; at < files[i].size;) {
       try {
-        const r = await fetch(`/api/uploads/${u.id}/files/${i}?offset=${at}`, { method: 'PUT', headers: { 'Content-Type': 'application/octet-stream' }, body: d.files[i].file.slice(at, at + PIECE), signal })
+        const r = await fetch(`/api/uploads/${u.id}/files/${i}?offset=${at}`, {
+          method: 'PUT',
+          headers: { 'Content-Type': 'application/octet-stream' },
+          body: d.files[i].file.slice(at, at + PIECE),
+          signal,
+        })
         const body = (await r.json()) as { received?: number; message?: string }
         if (!r.ok) {
-          if (r.status !== 409 || ++failed > 3) throw new ApiError(body.message ?? `the server answered ${r.status}`)
-          at = (await ok(api.GET('/api/uploads/{upload}', { params: { path: { upload: u.id } } }))).received[i]
+          if (r.status !== 409 || ++failed > 3)
+            throw new ApiError(body.message ?? `the server answered ${r.status}`)
+          at = (await ok(api.GET('/api/uploads/{upload}', { params: { path: { upload: u.id } } }))).received[
+            i
+          ]
           continue
         }
         sent += body.received! - at
         at = body.received!
         failed = 0
       } catch (e) {
-        if (signal.aborted || e instanceof ApiError || ++failed > 5) throw e instanceof TypeError ? new ApiError(`${d.name} was sent to ${Math.round((100 * sent) / total)} % when the connection broke. Drop it again and it goes on from there.`) : e
+        if (signal.aborted || e instanceof ApiError || ++failed > 5)
+          throw e instanceof TypeError
+            ? new ApiError(
+                `${d.name} was sent to ${Math.round((100 * sent) / total)} % when the connection broke. Drop it again and it goes on from there.`,
+              )
+            : e
         await new Promise((r) => setTimeout(r, 400 * failed)) // the server may be starting again
       }
       tell()

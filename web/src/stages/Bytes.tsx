@@ -2,7 +2,15 @@
 // and what they give when they are read as something.
 import { MenuItem, OutlinedInput, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { useEffect, useRef, useState, type KeyboardEvent, type PointerEvent, type ReactNode, type WheelEvent } from 'react'
+import {
+  useEffect,
+  useRef,
+  useState,
+  type KeyboardEvent,
+  type PointerEvent,
+  type ReactNode,
+  type WheelEvent,
+} from 'react'
 import { useNavigate, useParams } from 'react-router'
 import { api, ok, type S } from '../api/client'
 import { useAddress } from '../parts/address'
@@ -13,17 +21,27 @@ import { Keep } from './Keep'
 import { NotesPane } from './Notes'
 import { MeshTrial, RecordTrial } from './Trials'
 
-export const ROW = 16, ROWS = 24, CHUNK = 4096
+export const ROW = 16,
+  ROWS = 24,
+  CHUNK = 4096
 const hex = (n: number, w = 0) => n.toString(16).padStart(w, '0')
 /** Reads an offset: decimal, or hexadecimal with 0x. */
-export const offset = (s: string) => { const t = s.trim(); const n = /^(\d+|0x[0-9a-f]+)$/i.test(t) ? Number(t.toLowerCase()) : NaN; return Number.isSafeInteger(n) ? n : undefined }
+export const offset = (s: string) => {
+  const t = s.trim()
+  const n = /^(\d+|0x[0-9a-f]+)$/i.test(t) ? Number(t.toLowerCase()) : NaN
+  return Number.isSafeInteger(n) ? n : undefined
+}
 
 export function Bytes() {
   const project = useProjectId()
   const entry = Number(useParams().entry)
   const go = useNavigate()
   const [params, put] = useAddress()
-  const whole = useQuery({ queryKey: ['strip', entry], queryFn: () => ok(api.GET('/api/entries/{entry}/strip', { params: { path: { entry }, query: { cells: 420 } } })) })
+  const whole = useQuery({
+    queryKey: ['strip', entry],
+    queryFn: () =>
+      ok(api.GET('/api/entries/{entry}/strip', { params: { path: { entry }, query: { cells: 420 } } })),
+  })
   const size = whole.data?.size ?? 0
   // What is chosen is held here, so that keys that follow each other quickly
   // all count; the address follows.
@@ -33,40 +51,108 @@ export function Bytes() {
   const now = useRef(chosen)
   // What comes back is what was written here, perhaps before the last key.
   const written = useRef('')
-  if (named !== seen) { setSeen(named); if (named === written.current) written.current = ''; else { setChosen(named); now.current = named } }
+  if (named !== seen) {
+    setSeen(named)
+    if (named === written.current) written.current = ''
+    else {
+      setChosen(named)
+      now.current = named
+    }
+  }
   const later = useRef(0)
   const [wanted, length] = chosen.split(' ').map(Number)
   const at = size > 0 ? Math.min(wanted, size - 1) : wanted
   const [top, setTop] = useState(Math.floor(at / ROW))
   // The size comes after the first draw; what the address names is shown then.
-  useEffect(() => { if (size > 0) { const row = Math.floor(Math.min(wanted, size - 1) / ROW); setTop((t) => (row < t || row >= t + ROWS ? Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - ROWS)) : t)) } }, [size, entry]) // eslint-disable-line
+  useEffect(() => {
+    if (size > 0) {
+      const row = Math.floor(Math.min(wanted, size - 1) / ROW)
+      setTop((t) =>
+        row < t || row >= t + ROWS ? Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - ROWS)) : t,
+      )
+    }
+  }, [size, entry]) // eslint-disable-line
   const back = useRef<number[]>([])
   const forth = useRef<number[]>([])
   const [fault, setFault] = useState<unknown>()
   const [describing, setDescribing] = useState(false)
   const select = (from: number, n: number, jump = false) => {
     const to = size > 0 ? Math.min(Math.max(0, from), size - 1) : Math.max(0, from) // the size may still be on its way
-    if (jump) { back.current.push(at); forth.current = [] }
+    if (jump) {
+      back.current.push(at)
+      forth.current = []
+    }
     now.current = `${to} ${Math.max(1, n)}`
     setChosen(now.current)
     window.clearTimeout(later.current)
-    later.current = window.setTimeout(() => { written.current = `${to} ${Math.max(1, n)}`; put({ at: to, n: n > 1 ? n : '' }) }, 150)
+    later.current = window.setTimeout(() => {
+      written.current = `${to} ${Math.max(1, n)}`
+      put({ at: to, n: n > 1 ? n : '' })
+    }, 150)
     const row = Math.floor(to / ROW)
-    if (row < top || row >= top + ROWS) setTop(Math.max(0, size > 0 ? Math.min(row - 4, Math.ceil(size / ROW) - ROWS) : row - 4))
+    if (row < top || row >= top + ROWS)
+      setTop(Math.max(0, size > 0 ? Math.min(row - 4, Math.ceil(size / ROW) - ROWS) : row - 4))
   }
-  const travel = (from: number[], to: number[]) => { const n = from.pop(); if (n === undefined) return; to.push(at); select(n, 1) }
+  const travel = (from: number[], to: number[]) => {
+    const n = from.pop()
+    if (n === undefined) return
+    to.push(at)
+    select(n, 1)
+  }
   return (
     <div className="bench">
-      <Strip strip={whole.data} at={at} entry={entry} onGo={(n) => select(n, 1, true)} onClose={() => go(`/p/${project}/sources?entry=${entry}`)} onDescribe={() => setDescribing(!describing)} />
-      {describing && <div className="stripe"><Keep entry={entry} kind="container" plain piece={'container:\n  each: "[]"\n  as: e\n  at: 0\n  size: 0'} /></div>}
+      <Strip
+        strip={whole.data}
+        at={at}
+        entry={entry}
+        onGo={(n) => select(n, 1, true)}
+        onClose={() => go(`/p/${project}/sources?entry=${entry}`)}
+        onDescribe={() => setDescribing(!describing)}
+      />
+      {describing && (
+        <div className="stripe">
+          <Keep
+            entry={entry}
+            kind="container"
+            plain
+            piece={'container:\n  each: "[]"\n  as: e\n  at: 0\n  size: 0'}
+          />
+        </div>
+      )}
       <Fault error={whole.error ?? fault} />
       <div className="cols cols-bytes">
         <div className="pane column">
-          <Tools at={at} size={size} entry={entry} onGo={(n, len) => select(n, len ?? 1, true)} onFault={setFault} canBack={back.current.length > 0} canForth={forth.current.length > 0} onBack={() => travel(back.current, forth.current)} onForth={() => travel(forth.current, back.current)} />
-          <View entry={entry} size={size} top={top} setTop={setTop} at={at} length={length} now={() => now.current.split(' ').map(Number)} select={select} />
+          <Tools
+            at={at}
+            size={size}
+            entry={entry}
+            onGo={(n, len) => select(n, len ?? 1, true)}
+            onFault={setFault}
+            canBack={back.current.length > 0}
+            canForth={forth.current.length > 0}
+            onBack={() => travel(back.current, forth.current)}
+            onForth={() => travel(forth.current, back.current)}
+          />
+          <View
+            entry={entry}
+            size={size}
+            top={top}
+            setTop={setTop}
+            at={at}
+            length={length}
+            now={() => now.current.split(' ').map(Number)}
+            select={select}
+          />
           <Values entry={entry} at={at} length={length} size={size} onFollow={(n) => select(n, 1, true)} />
         </div>
-        <Trials entry={entry} path={whole.data?.path} at={at} length={length} size={size} onGo={(n, len) => select(n, len, true)} />
+        <Trials
+          entry={entry}
+          path={whole.data?.path}
+          at={at}
+          length={length}
+          size={size}
+          onGo={(n, len) => select(n, len, true)}
+        />
       </div>
     </div>
   )
@@ -74,11 +160,17 @@ export function Bytes() {
 
 /** The bytes of a range, in pieces that are kept. */
 export function useBytes(entry: number, from: number, n: number, size: number) {
-  const first = Math.floor(from / CHUNK), last = Math.floor(Math.max(from, from + n - 1) / CHUNK)
+  const first = Math.floor(from / CHUNK),
+    last = Math.floor(Math.max(from, from + n - 1) / CHUNK)
   const { data, error } = useQuery({
-    queryKey: ['bytes', entry, first, last], enabled: size > 0, staleTime: 60_000, placeholderData: keepPreviousData,
+    queryKey: ['bytes', entry, first, last],
+    enabled: size > 0,
+    staleTime: 60_000,
+    placeholderData: keepPreviousData,
     queryFn: async () => {
-      const r = await fetch(`/api/entries/${entry}/content`, { headers: { Range: `bytes=${first * CHUNK}-${(last + 1) * CHUNK - 1}` } })
+      const r = await fetch(`/api/entries/${entry}/content`, {
+        headers: { Range: `bytes=${first * CHUNK}-${(last + 1) * CHUNK - 1}` },
+      })
       if (!r.ok) throw new Error(((await r.json()) as S['Error']).message)
       return { from: first * CHUNK, data: new Uint8Array(await r.arrayBuffer()) }
     },
@@ -86,11 +178,35 @@ export function useBytes(entry: number, from: number, n: number, size: number) {
   return { byte: (i: number) => data?.data[i - data.from], error }
 }
 
-function Strip({ strip, at, entry, onGo, onClose, onDescribe }: { strip?: S['Strip']; at: number; entry: number; onGo: (n: number) => void; onClose: () => void; onDescribe: () => void }) {
+function Strip({
+  strip,
+  at,
+  entry,
+  onGo,
+  onClose,
+  onDescribe,
+}: {
+  strip?: S['Strip']
+  at: number
+  entry: number
+  onGo: (n: number) => void
+  onClose: () => void
+  onDescribe: () => void
+}) {
   const [near, setNear] = useState(false)
   const span = Math.max(4096, Math.ceil((strip?.size ?? 0) / 32))
   const from = Math.max(0, Math.floor(at / span) * span)
-  const close = useQuery({ queryKey: ['strip', entry, from, span], enabled: near && !!strip, placeholderData: keepPreviousData, queryFn: () => ok(api.GET('/api/entries/{entry}/strip', { params: { path: { entry }, query: { from, to: from + span, cells: 420 } } })) })
+  const close = useQuery({
+    queryKey: ['strip', entry, from, span],
+    enabled: near && !!strip,
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      ok(
+        api.GET('/api/entries/{entry}/strip', {
+          params: { path: { entry }, query: { from, to: from + span, cells: 420 } },
+        }),
+      ),
+  })
   const s = near ? (close.data ?? strip) : strip
   // Neighbours of one class are one band.
   const bands: (S['Strip']['cells'][number] & { end: number })[] = []
@@ -103,158 +219,601 @@ function Strip({ strip, at, entry, onGo, onClose, onDescribe }: { strip?: S['Str
   return (
     <div className="stripe">
       <div className="stripband" role="group" aria-label="What the file looks like">
-        {bands.map((b) => <button key={b.at} className={`look is-${b.class}`} data-class={b.class} style={{ width: `${(100 * (b.end - b.at)) / total}%` }} title={`${b.class}${b.stride ? `, stride ${b.stride}` : ''}: ${count(b.at)} to ${count(b.end)}. ${b.evidence}`} aria-label={`${b.class} at ${b.at}`} onClick={() => onGo(b.at)} />)}
+        {bands.map((b) => (
+          <button
+            key={b.at}
+            className={`look is-${b.class}`}
+            data-class={b.class}
+            style={{ width: `${(100 * (b.end - b.at)) / total}%` }}
+            title={`${b.class}${b.stride ? `, stride ${b.stride}` : ''}: ${count(b.at)} to ${count(b.end)}. ${b.evidence}`}
+            aria-label={`${b.class} at ${b.at}`}
+            onClick={() => onGo(b.at)}
+          />
+        ))}
         {s && at >= s.from && at < s.to && <i style={{ left: `${(100 * (at - s.from)) / total}%` }} />}
       </div>
       <div className="row wrap">
-        <b className="clip">{strip?.path}</b><span className="soft small">{strip && `${count(strip.size)} bytes`}</span>
-        {strip?.classes.filter((c) => strip.cells.some((x) => x.class === c)).map((c) => <span key={c} className="soft small row"><i className={`look key is-${c}`} />{c}</span>)}
+        <b className="clip">{strip?.path}</b>
+        <span className="soft small">{strip && `${count(strip.size)} bytes`}</span>
+        {strip?.classes
+          .filter((c) => strip.cells.some((x) => x.class === c))
+          .map((c) => (
+            <span key={c} className="soft small row">
+              <i className={`look key is-${c}`} />
+              {c}
+            </span>
+          ))}
         <span className="grow" />
-        {strip && strip.size > 8192 && <button className="link" onClick={() => setNear(!near)}>{near ? 'The whole file' : `Closer: ${bytes(span)} round the cursor`}</button>}
-        <button className="link" onClick={onDescribe}>Describe it with a layout</button>
-        <button className="link" onClick={onClose}>Back to the sources</button>
+        {strip && strip.size > 8192 && (
+          <button className="link" onClick={() => setNear(!near)}>
+            {near ? 'The whole file' : `Closer: ${bytes(span)} round the cursor`}
+          </button>
+        )}
+        <button className="link" onClick={onDescribe}>
+          Describe it with a layout
+        </button>
+        <button className="link" onClick={onClose}>
+          Back to the sources
+        </button>
       </div>
     </div>
   )
 }
 
-function Tools({ at, size, entry, onGo, onFault, canBack, canForth, onBack, onForth }: { at: number; size: number; entry: number; onGo: (n: number, len?: number) => void; onFault: (e: unknown) => void; canBack: boolean; canForth: boolean; onBack: () => void; onForth: () => void }) {
+function Tools({
+  at,
+  size,
+  entry,
+  onGo,
+  onFault,
+  canBack,
+  canForth,
+  onBack,
+  onForth,
+}: {
+  at: number
+  size: number
+  entry: number
+  onGo: (n: number, len?: number) => void
+  onFault: (e: unknown) => void
+  canBack: boolean
+  canForth: boolean
+  onBack: () => void
+  onForth: () => void
+}) {
   const [to, setTo] = useState('')
   const [pattern, setPattern] = useState('')
   const [found, setFound] = useState('')
-  const jump = () => { const n = offset(to); if (n === undefined || n >= size) onFault(new Error(`${to || 'Nothing'} is no offset in this entry: it has ${count(size)} bytes, from 0 to ${count(size - 1)} or 0x${hex(size - 1)}`)); else { onFault(undefined); onGo(n) } }
+  const jump = () => {
+    const n = offset(to)
+    if (n === undefined || n >= size)
+      onFault(
+        new Error(
+          `${to || 'Nothing'} is no offset in this entry: it has ${count(size)} bytes, from 0 to ${count(size - 1)} or 0x${hex(size - 1)}`,
+        ),
+      )
+    else {
+      onFault(undefined)
+      onGo(n)
+    }
+  }
   const find = async () => {
     onFault(undefined)
     try {
-      const r = await ok(api.GET('/api/entries/{entry}/find', { params: { path: { entry }, query: { pattern, from: at + 1 } } }))
-      if (r.at < 0) setFound('none from here on'); else { setFound(''); onGo(r.at, r.length) }
-    } catch (e) { onFault(e) }
+      const r = await ok(
+        api.GET('/api/entries/{entry}/find', {
+          params: { path: { entry }, query: { pattern, from: at + 1 } },
+        }),
+      )
+      if (r.at < 0) setFound('none from here on')
+      else {
+        setFound('')
+        onGo(r.at, r.length)
+      }
+    } catch (e) {
+      onFault(e)
+    }
   }
   return (
     <div className="tools">
-      <button className="mini" disabled={!canBack} aria-label="Back" onClick={onBack}>←</button><button className="mini" disabled={!canForth} aria-label="Forward" onClick={onForth}>→</button>
-      <form onSubmit={(e) => { e.preventDefault(); jump() }}><OutlinedInput value={to} onChange={(e) => setTo(e.target.value)} placeholder="Go to 0x40" inputProps={{ 'aria-label': 'Go to', className: 'mono', size: 9 }} /></form>
-      <form className="grow" onSubmit={(e) => { e.preventDefault(); void find() }}><OutlinedInput fullWidth value={pattern} onChange={(e) => setPattern(e.target.value)} placeholder='Find 48 ?? 4c, or "text"' inputProps={{ 'aria-label': 'Find bytes', className: 'mono', spellCheck: false }} /></form>
+      <button className="mini" disabled={!canBack} aria-label="Back" onClick={onBack}>
+        ←
+      </button>
+      <button className="mini" disabled={!canForth} aria-label="Forward" onClick={onForth}>
+        →
+      </button>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault()
+          jump()
+        }}
+      >
+        <OutlinedInput
+          value={to}
+          onChange={(e) => setTo(e.target.value)}
+          placeholder="Go to 0x40"
+          inputProps={{ 'aria-label': 'Go to', className: 'mono', size: 9 }}
+        />
+      </form>
+      <form
+        className="grow"
+        onSubmit={(e) => {
+          e.preventDefault()
+          void find()
+        }}
+      >
+        <OutlinedInput
+          fullWidth
+          value={pattern}
+          onChange={(e) => setPattern(e.target.value)}
+          placeholder='Find 48 ?? 4c, or "text"'
+          inputProps={{ 'aria-label': 'Find bytes', className: 'mono', spellCheck: false }}
+        />
+      </form>
       {found && <span className="warn small">{found}</span>}
     </div>
   )
 }
 
-export function View({ entry, size, top, setTop, at, length, now, select, show = ROWS, marks }: { entry: number; size: number; top: number; setTop: (n: number) => void; at: number; length: number; now: () => number[]; select: (from: number, n: number) => void; show?: number; marks?: (i: number) => string }) {
+export function View({
+  entry,
+  size,
+  top,
+  setTop,
+  at,
+  length,
+  now,
+  select,
+  show = ROWS,
+  marks,
+}: {
+  entry: number
+  size: number
+  top: number
+  setTop: (n: number) => void
+  at: number
+  length: number
+  now: () => number[]
+  select: (from: number, n: number) => void
+  show?: number
+  marks?: (i: number) => string
+}) {
   const ROWS = show
   const { byte, error } = useBytes(entry, top * ROW, ROWS * ROW, size)
   const rows = Math.ceil(size / ROW)
   const anchor = useRef(-1)
   const box = useRef<HTMLDivElement>(null)
   const turn = (by: number) => setTop(Math.max(0, Math.min(top + by, Math.max(0, rows - ROWS))))
-  useEffect(() => { const el = box.current; const hold = (e: Event) => e.preventDefault(); el?.addEventListener('wheel', hold, { passive: false }); return () => el?.removeEventListener('wheel', hold) }, [])
+  useEffect(() => {
+    const el = box.current
+    const hold = (e: Event) => e.preventDefault()
+    el?.addEventListener('wheel', hold, { passive: false })
+    return () => el?.removeEventListener('wheel', hold)
+  }, [])
   const keys = (e: KeyboardEvent) => {
-    const by = { ArrowLeft: -1, ArrowRight: 1, ArrowUp: -ROW, ArrowDown: ROW, PageUp: -ROW * (ROWS - 2), PageDown: ROW * (ROWS - 2) }[e.key]
+    const by = {
+      ArrowLeft: -1,
+      ArrowRight: 1,
+      ArrowUp: -ROW,
+      ArrowDown: ROW,
+      PageUp: -ROW * (ROWS - 2),
+      PageDown: ROW * (ROWS - 2),
+    }[e.key]
     if (!by) return
     e.preventDefault()
     const [from, n] = now()
-    if (e.shiftKey) select(from, Math.max(1, Math.min(n + by, size - from))); else select(from + by, 1)
+    if (e.shiftKey) select(from, Math.max(1, Math.min(n + by, size - from)))
+    else select(from + by, 1)
   }
-  const drag = (e: PointerEvent, i: number) => { if (e.buttons & 1 && anchor.current >= 0) select(Math.min(anchor.current, i), Math.abs(i - anchor.current) + 1) }
+  const drag = (e: PointerEvent, i: number) => {
+    if (e.buttons & 1 && anchor.current >= 0)
+      select(Math.min(anchor.current, i), Math.abs(i - anchor.current) + 1)
+  }
   const lines: ReactNode[] = []
   for (let r = top; r < Math.min(rows, top + ROWS); r++) {
     const cells: ReactNode[] = []
     let text = ''
     for (let c = 0; c < ROW; c++) {
-      const i = r * ROW + c, b = i < size ? byte(i) : undefined
-      cells.push(<span key={c} className={`b ${i >= at && i < at + length ? 'on' : ''} ${c === 8 ? 'mid' : ''} ${marks?.(i) ?? ''}`} data-byte={i} onPointerDown={(e) => { anchor.current = i; e.currentTarget.parentElement?.parentElement?.focus(); if (e.shiftKey) { select(Math.min(at, i), Math.abs(i - at) + 1); anchor.current = at } else select(i, 1) }} onPointerEnter={(e) => drag(e, i)}>{i >= size ? '  ' : b === undefined ? '··' : hex(b, 2)}</span>)
+      const i = r * ROW + c,
+        b = i < size ? byte(i) : undefined
+      cells.push(
+        <span
+          key={c}
+          className={`b ${i >= at && i < at + length ? 'on' : ''} ${c === 8 ? 'mid' : ''} ${marks?.(i) ?? ''}`}
+          data-byte={i}
+          onPointerDown={(e) => {
+            anchor.current = i
+            e.currentTarget.parentElement?.parentElement?.focus()
+            if (e.shiftKey) {
+              select(Math.min(at, i), Math.abs(i - at) + 1)
+              anchor.current = at
+            } else select(i, 1)
+          }}
+          onPointerEnter={(e) => drag(e, i)}
+        >
+          {i >= size ? '  ' : b === undefined ? '··' : hex(b, 2)}
+        </span>,
+      )
       text += b === undefined ? ' ' : b >= 32 && b < 127 ? String.fromCharCode(b) : '·'
     }
-    lines.push(<div key={r} className="hexrow"><span className="soft">{hex(r * ROW, 8)}</span>{cells}<span className="t">{text}</span></div>)
+    lines.push(
+      <div key={r} className="hexrow">
+        <span className="soft">{hex(r * ROW, 8)}</span>
+        {cells}
+        <span className="t">{text}</span>
+      </div>,
+    )
   }
   return (
-    <div className="hexview" ref={box} tabIndex={0} role="grid" aria-label="Bytes" onKeyDown={keys} onWheel={(e: WheelEvent) => turn(e.deltaY > 0 ? 3 : -3)}>
+    <div
+      className="hexview"
+      ref={box}
+      tabIndex={0}
+      role="grid"
+      aria-label="Bytes"
+      onKeyDown={keys}
+      onWheel={(e: WheelEvent) => turn(e.deltaY > 0 ? 3 : -3)}
+    >
       <Fault error={error} />
       {lines}
-      {rows > ROWS && <input type="range" className="scroller" aria-label="Scroll" min={0} max={rows - ROWS} value={top} onChange={(e) => setTop(Number(e.target.value))} />}
+      {rows > ROWS && (
+        <input
+          type="range"
+          className="scroller"
+          aria-label="Scroll"
+          min={0}
+          max={rows - ROWS}
+          value={top}
+          onChange={(e) => setTop(Number(e.target.value))}
+        />
+      )}
     </div>
   )
 }
 
-function half(h: number) { const s = h >> 15 ? -1 : 1, e = (h >> 10) & 31, f = h & 1023; return e === 0 ? (s * f) / 2 ** 24 : e === 31 ? (f ? NaN : s * Infinity) : s * 2 ** (e - 15) * (1 + f / 1024) }
+function half(h: number) {
+  const s = h >> 15 ? -1 : 1,
+    e = (h >> 10) & 31,
+    f = h & 1023
+  return e === 0
+    ? (s * f) / 2 ** 24
+    : e === 31
+      ? f
+        ? NaN
+        : s * Infinity
+      : s * 2 ** (e - 15) * (1 + f / 1024)
+}
 
-function Values({ entry, at, length, size, onFollow }: { entry: number; at: number; length: number; size: number; onFollow: (n: number) => void }) {
+function Values({
+  entry,
+  at,
+  length,
+  size,
+  onFollow,
+}: {
+  entry: number
+  at: number
+  length: number
+  size: number
+  onFollow: (n: number) => void
+}) {
   const [little, setLittle] = useState(true)
   const { byte } = useBytes(entry, at, 8, size)
   const raw = new Uint8Array(8)
   let have = 0
-  for (let i = 0; i < 8; i++) { const b = byte(at + i); if (b === undefined) break; raw[i] = b; have++ }
+  for (let i = 0; i < 8; i++) {
+    const b = byte(at + i)
+    if (b === undefined) break
+    raw[i] = b
+    have++
+  }
   const v = new DataView(raw.buffer)
-  const num = (x: number) => (Number.isInteger(x) ? count(x) : Math.abs(x) >= 1e6 || (x !== 0 && Math.abs(x) < 1e-4) ? x.toExponential(4) : x.toPrecision(6))
+  const num = (x: number) =>
+    Number.isInteger(x)
+      ? count(x)
+      : Math.abs(x) >= 1e6 || (x !== 0 && Math.abs(x) < 1e-4)
+        ? x.toExponential(4)
+        : x.toPrecision(6)
   const list: [string, number, string][] = [
-    ['u8', 1, num(v.getUint8(0))], ['i8', 1, num(v.getInt8(0))], ['u16', 2, num(v.getUint16(0, little))], ['i16', 2, num(v.getInt16(0, little))],
-    ['u32', 4, num(v.getUint32(0, little))], ['i32', 4, num(v.getInt32(0, little))], ['u64', 8, v.getBigUint64(0, little).toLocaleString('en-GB')], ['fixed 1/256', 2, num(v.getInt16(0, little) / 256)],
-    ['f16', 2, num(half(v.getUint16(0, little)))], ['f32', 4, num(v.getFloat32(0, little))], ['f64', 8, num(v.getFloat64(0, little))],
+    ['u8', 1, num(v.getUint8(0))],
+    ['i8', 1, num(v.getInt8(0))],
+    ['u16', 2, num(v.getUint16(0, little))],
+    ['i16', 2, num(v.getInt16(0, little))],
+    ['u32', 4, num(v.getUint32(0, little))],
+    ['i32', 4, num(v.getInt32(0, little))],
+    ['u64', 8, v.getBigUint64(0, little).toLocaleString('en-GB')],
+    ['fixed 1/256', 2, num(v.getInt16(0, little) / 256)],
+    ['f16', 2, num(half(v.getUint16(0, little)))],
+    ['f32', 4, num(v.getFloat32(0, little))],
+    ['f64', 8, num(v.getFloat64(0, little))],
   ]
   const pointer = v.getUint32(0, little)
-  const shapes = [2, 3, 4, 6, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 64].filter((s) => length > s && length % s === 0).map((s) => `${count(length / s)} × ${s}`)
+  const shapes = [2, 3, 4, 6, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 64]
+    .filter((s) => length > s && length % s === 0)
+    .map((s) => `${count(length / s)} × ${s}`)
   return (
     <div className="values">
-      <div className="row between"><span className="small"><b className="mono">0x{hex(at)}</b> <span className="soft">{count(at)}</span> · {length === 1 ? '1 byte' : `${count(length)} bytes chosen${shapes.length ? ` = ${shapes.slice(0, 4).join(' = ')}` : ''}`}</span>
-        <span className="row"><button className="link" data-follow disabled={have < 4 || pointer >= size} onClick={() => onFollow(pointer)} title="Go where the u32 here points">Follow u32</button><button className="link" onClick={() => setLittle(!little)}>{little ? 'little' : 'big'} end · swap</button></span></div>
-      <div className="valuegrid">{list.map(([k, need, x]) => <span key={k}><span className="soft">{k}</span> <span data-value={k}>{have >= need ? x : '–'}</span></span>)}</div>
+      <div className="row between">
+        <span className="small">
+          <b className="mono">0x{hex(at)}</b> <span className="soft">{count(at)}</span> ·{' '}
+          {length === 1
+            ? '1 byte'
+            : `${count(length)} bytes chosen${shapes.length ? ` = ${shapes.slice(0, 4).join(' = ')}` : ''}`}
+        </span>
+        <span className="row">
+          <button
+            className="link"
+            data-follow
+            disabled={have < 4 || pointer >= size}
+            onClick={() => onFollow(pointer)}
+            title="Go where the u32 here points"
+          >
+            Follow u32
+          </button>
+          <button className="link" onClick={() => setLittle(!little)}>
+            {little ? 'little' : 'big'} end · swap
+          </button>
+        </span>
+      </div>
+      <div className="valuegrid">
+        {list.map(([k, need, x]) => (
+          <span key={k}>
+            <span className="soft">{k}</span> <span data-value={k}>{have >= need ? x : '–'}</span>
+          </span>
+        ))}
+      </div>
     </div>
   )
 }
 
-const formats = ['r5g6b5_pack16', 'b5g6r5_pack16', 'r5g5b5a1_pack16', 'a1r5g5b5_pack16', 'a1b5g5r5_pack16', 'r4g4b4a4_pack16', 'a4r4g4b4_pack16', 'r8g8b8', 'b8g8r8', 'r8g8b8a8', 'b8g8r8a8', 'l8', 'l8a8', 'l4a4_pack8', 'i8', 'indexed8', 'indexed4', 'indexed4_low', 'bc1', 'bc2', 'bc3', 'bc4', 'bc5', 'bc6h_ufloat', 'bc7', 'r16g16b16a16_sfloat']
+const formats = [
+  'r5g6b5_pack16',
+  'b5g6r5_pack16',
+  'r5g5b5a1_pack16',
+  'a1r5g5b5_pack16',
+  'a1b5g5r5_pack16',
+  'r4g4b4a4_pack16',
+  'a4r4g4b4_pack16',
+  'r8g8b8',
+  'b8g8r8',
+  'r8g8b8a8',
+  'b8g8r8a8',
+  'l8',
+  'l8a8',
+  'l4a4_pack8',
+  'i8',
+  'indexed8',
+  'indexed4',
+  'indexed4_low',
+  'bc1',
+  'bc2',
+  'bc3',
+  'bc4',
+  'bc5',
+  'bc6h_ufloat',
+  'bc7',
+  'r16g16b16a16_sfloat',
+]
 
-function Trials({ entry, path, at, length, size, onGo }: { entry: number; path?: string; at: number; length: number; size: number; onGo: (at: number, n: number) => void }) {
+function Trials({
+  entry,
+  path,
+  at,
+  length,
+  size,
+  onGo,
+}: {
+  entry: number
+  path?: string
+  at: number
+  length: number
+  size: number
+  onGo: (at: number, n: number) => void
+}) {
   const [params, put] = useAddress()
   const tab = params.get('as') ?? 'picture'
   const setTab = (v: string) => put({ as: v })
   return (
     <div className="pane flat column">
       <div className="tools">
-        <ToggleButtonGroup exclusive size="small" value={tab} aria-label="Read as" onChange={(_, v: string | null) => v && setTab(v)}>
-          <ToggleButton value="picture">Picture</ToggleButton><ToggleButton value="mesh">Points, mesh</ToggleButton><ToggleButton value="records">Records</ToggleButton><ToggleButton value="packed">Packed</ToggleButton><ToggleButton value="text">Text</ToggleButton><ToggleButton value="notes">Notes</ToggleButton>
+        <ToggleButtonGroup
+          exclusive
+          size="small"
+          value={tab}
+          aria-label="Read as"
+          onChange={(_, v: string | null) => v && setTab(v)}
+        >
+          <ToggleButton value="picture">Picture</ToggleButton>
+          <ToggleButton value="mesh">Points, mesh</ToggleButton>
+          <ToggleButton value="records">Records</ToggleButton>
+          <ToggleButton value="packed">Packed</ToggleButton>
+          <ToggleButton value="text">Text</ToggleButton>
+          <ToggleButton value="notes">Notes</ToggleButton>
         </ToggleButtonGroup>
       </div>
-      {size === 0 ? null : tab === 'picture' ? <PictureTrial entry={entry} at={at} size={size} /> : tab === 'mesh' ? <MeshTrial entry={entry} at={at} onGo={onGo} /> : tab === 'records' ? <RecordTrial entry={entry} at={at} length={length} onGo={onGo} />
-        : tab === 'packed' ? <PackedTrial entry={entry} at={at} length={length} /> : tab === 'notes' ? <NotesPane entry={entry} path={path} at={at} length={length} onGo={onGo} /> : <TextTrial entry={entry} at={at} length={length} size={size} />}
+      {size === 0 ? null : tab === 'picture' ? (
+        <PictureTrial entry={entry} at={at} size={size} />
+      ) : tab === 'mesh' ? (
+        <MeshTrial entry={entry} at={at} onGo={onGo} />
+      ) : tab === 'records' ? (
+        <RecordTrial entry={entry} at={at} length={length} onGo={onGo} />
+      ) : tab === 'packed' ? (
+        <PackedTrial entry={entry} at={at} length={length} />
+      ) : tab === 'notes' ? (
+        <NotesPane entry={entry} path={path} at={at} length={length} onGo={onGo} />
+      ) : (
+        <TextTrial entry={entry} at={at} length={length} size={size} />
+      )}
     </div>
   )
 }
 
 function PictureTrial({ entry, at, size }: { entry: number; at: number; size: number }) {
-  const [p, setP] = useState({ width: 64, height: 64, format: 'r5g6b5_pack16', order: 'little', rows: 'top-down', tiling: 'linear', tileWidth: 8, tileHeight: 8, paletteAt: '', paletteEntry: 0, paletteFormat: 'r8g8b8a8' })
+  const [p, setP] = useState({
+    width: 64,
+    height: 64,
+    format: 'r5g6b5_pack16',
+    order: 'little',
+    rows: 'top-down',
+    tiling: 'linear',
+    tileWidth: 8,
+    tileHeight: 8,
+    paletteAt: '',
+    paletteEntry: 0,
+    paletteFormat: 'r8g8b8a8',
+  })
   const set = (x: Partial<typeof p>) => setP({ ...p, ...x })
-  const guess = useQuery({ queryKey: ['width', entry, at, p.format, p.order], enabled: size > 0, queryFn: () => ok(api.GET('/api/entries/{entry}/trials/width', { params: { path: { entry }, query: { at, format: p.format, order: p.order as 'little' } } })) })
+  const guess = useQuery({
+    queryKey: ['width', entry, at, p.format, p.order],
+    enabled: size > 0,
+    queryFn: () =>
+      ok(
+        api.GET('/api/entries/{entry}/trials/width', {
+          params: { path: { entry }, query: { at, format: p.format, order: p.order as 'little' } },
+        }),
+      ),
+  })
   const indexed = p.format.startsWith('indexed')
   const pal = offset(p.paletteAt)
-  const q = new URLSearchParams({ at: String(at), width: String(p.width), height: String(p.height), format: p.format, order: p.order, rows: p.rows, tiling: p.tiling })
-  if (p.tiling === 'tiles') { q.set('tileWidth', String(p.tileWidth)); q.set('tileHeight', String(p.tileHeight)) }
-  if (indexed && p.paletteAt && pal !== undefined) { q.set('paletteAt', String(pal)); q.set('paletteFormat', p.paletteFormat); if (p.paletteEntry) q.set('paletteEntry', String(p.paletteEntry)) }
+  const q = new URLSearchParams({
+    at: String(at),
+    width: String(p.width),
+    height: String(p.height),
+    format: p.format,
+    order: p.order,
+    rows: p.rows,
+    tiling: p.tiling,
+  })
+  if (p.tiling === 'tiles') {
+    q.set('tileWidth', String(p.tileWidth))
+    q.set('tileHeight', String(p.tileHeight))
+  }
+  if (indexed && p.paletteAt && pal !== undefined) {
+    q.set('paletteAt', String(pal))
+    q.set('paletteFormat', p.paletteFormat)
+    if (p.paletteEntry) q.set('paletteEntry', String(p.paletteEntry))
+  }
   const url = `/api/entries/${entry}/trials/picture?${q}`
-  const shown = useQuery({ queryKey: ['trial', url], enabled: size > 0 && p.width > 0 && p.height > 0, placeholderData: keepPreviousData, queryFn: async () => { const r = await fetch(url); if (!r.ok) throw new Error(((await r.json()) as S['Error']).message); return r.blob() } })
+  const shown = useQuery({
+    queryKey: ['trial', url],
+    enabled: size > 0 && p.width > 0 && p.height > 0,
+    placeholderData: keepPreviousData,
+    queryFn: async () => {
+      const r = await fetch(url)
+      if (!r.ok) throw new Error(((await r.json()) as S['Error']).message)
+      return r.blob()
+    },
+  })
   const [src, setSrc] = useState('')
-  useEffect(() => { if (!shown.data) return; const u = URL.createObjectURL(shown.data); setSrc(u); return () => URL.revokeObjectURL(u) }, [shown.data])
-  const num = (k: 'width' | 'height' | 'tileWidth' | 'tileHeight', label: string) => <Texels key={k} label={label} value={p[k]} onChange={(n) => set({ [k]: n })} />
-  const pick = (k: 'format' | 'order' | 'rows' | 'tiling' | 'paletteFormat', label: string, list: string[]) => <label className="f">{label}<Select fullWidth value={p[k]} onChange={(e) => set({ [k]: e.target.value })} inputProps={{ 'aria-label': label }}>{list.map((x) => <MenuItem key={x} value={x}>{x}</MenuItem>)}</Select></label>
+  useEffect(() => {
+    if (!shown.data) return
+    const u = URL.createObjectURL(shown.data)
+    setSrc(u)
+    return () => URL.revokeObjectURL(u)
+  }, [shown.data])
+  const num = (k: 'width' | 'height' | 'tileWidth' | 'tileHeight', label: string) => (
+    <Texels key={k} label={label} value={p[k]} onChange={(n) => set({ [k]: n })} />
+  )
+  const pick = (
+    k: 'format' | 'order' | 'rows' | 'tiling' | 'paletteFormat',
+    label: string,
+    list: string[],
+  ) => (
+    <label className="f">
+      {label}
+      <Select
+        fullWidth
+        value={p[k]}
+        onChange={(e) => set({ [k]: e.target.value })}
+        inputProps={{ 'aria-label': label }}
+      >
+        {list.map((x) => (
+          <MenuItem key={x} value={x}>
+            {x}
+          </MenuItem>
+        ))}
+      </Select>
+    </label>
+  )
   const piece = [
-    'picture:', `  width: ${p.width}`, `  height: ${p.height}`, `  format: ${p.format}`, `  at: ${at}`, `  rows: ${p.rows}`, `  order: ${p.order}`,
-    ...(p.tiling === 'linear' ? [] : [`  tiling: ${p.tiling}`, ...(p.tiling === 'tiles' ? [`  tile: {width: ${p.tileWidth}, height: ${p.tileHeight}}`] : [])]),
-    ...(indexed && pal !== undefined && p.paletteAt ? [`  palette: {at: ${pal}, count: 256, format: ${p.paletteFormat}}`] : []),
+    'picture:',
+    `  width: ${p.width}`,
+    `  height: ${p.height}`,
+    `  format: ${p.format}`,
+    `  at: ${at}`,
+    `  rows: ${p.rows}`,
+    `  order: ${p.order}`,
+    ...(p.tiling === 'linear'
+      ? []
+      : [
+          `  tiling: ${p.tiling}`,
+          ...(p.tiling === 'tiles' ? [`  tile: {width: ${p.tileWidth}, height: ${p.tileHeight}}`] : []),
+        ]),
+    ...(indexed && pal !== undefined && p.paletteAt
+      ? [`  palette: {at: ${pal}, count: 256, format: ${p.paletteFormat}}`]
+      : []),
   ].join('\n')
   return (
     <div className="trial">
-      <div className="trialpicture">{src && <img alt="The bytes as a picture" data-trial={`${p.width}x${p.height}`} src={src} style={{ width: Math.min(560, Math.max(192, p.width * (p.width < 160 ? 3 : 1))) }} />}</div>
+      <div className="trialpicture">
+        {src && (
+          <img
+            alt="The bytes as a picture"
+            data-trial={`${p.width}x${p.height}`}
+            src={src}
+            style={{ width: Math.min(560, Math.max(192, p.width * (p.width < 160 ? 3 : 1))) }}
+          />
+        )}
+      </div>
       <div className="form">
         {num('width', 'Width')}
-        {guess.data && guess.data.length > 0 && <div className="row wrap small">{guess.data.map((g) => <button key={g.value} className={`tag ${g.value === p.width ? 'g' : ''}`} data-guess={g.value} title={g.evidence} onClick={() => set({ width: g.value })}>{g.value}, {Math.round(100 * g.score)}% sure</button>)}</div>}
+        {guess.data && guess.data.length > 0 && (
+          <div className="row wrap small">
+            {guess.data.map((g) => (
+              <button
+                key={g.value}
+                className={`tag ${g.value === p.width ? 'g' : ''}`}
+                data-guess={g.value}
+                title={g.evidence}
+                onClick={() => set({ width: g.value })}
+              >
+                {g.value}, {Math.round(100 * g.score)}% sure
+              </button>
+            ))}
+          </div>
+        )}
         {guess.data?.length === 0 && <div className="soft small">No width stands out from here.</div>}
         {num('height', 'Height')}
         {pick('format', 'Texel format', formats)}
         {pick('order', 'Byte order', ['little', 'big'])}
         {pick('tiling', 'Tiling', ['linear', 'morton', 'zorder-8', 'tiles', 'columns'])}
-        {p.tiling === 'tiles' && <>{num('tileWidth', 'Tile width')}{num('tileHeight', 'Tile height')}</>}
+        {p.tiling === 'tiles' && (
+          <>
+            {num('tileWidth', 'Tile width')}
+            {num('tileHeight', 'Tile height')}
+          </>
+        )}
         {pick('rows', 'Rows', ['top-down', 'bottom-up'])}
-        {indexed && <><label className="f">Palette at<OutlinedInput fullWidth value={p.paletteAt} onChange={(e) => set({ paletteAt: e.target.value })} placeholder="0x36, or none for greys" inputProps={{ 'aria-label': 'Palette at', className: 'mono' }} /></label><PaletteEntry value={p.paletteEntry} onChange={(paletteEntry) => set({ paletteEntry })} />{pick('paletteFormat', 'Palette format', formats.filter((f) => !f.startsWith('bc') && !f.startsWith('indexed')))}</>}
+        {indexed && (
+          <>
+            <label className="f">
+              Palette at
+              <OutlinedInput
+                fullWidth
+                value={p.paletteAt}
+                onChange={(e) => set({ paletteAt: e.target.value })}
+                placeholder="0x36, or none for greys"
+                inputProps={{ 'aria-label': 'Palette at', className: 'mono' }}
+              />
+            </label>
+            <PaletteEntry value={p.paletteEntry} onChange={(paletteEntry) => set({ paletteEntry })} />
+            {pick(
+              'paletteFormat',
+              'Palette format',
+              formats.filter((f) => !f.startsWith('bc') && !f.startsWith('indexed')),
+            )}
+          </>
+        )}
         <Fault error={shown.error ?? guess.error} />
         <Keep entry={entry} kind="picture" order={p.order} piece={piece} />
       </div>
@@ -265,51 +824,159 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
 /** A number of texels. It counts while it is one, and may be cleared to type another. */
 function Texels({ label, value, onChange }: { label: string; value: number; onChange: (n: number) => void }) {
   const [text, setText] = useState(String(value))
-  const fits = (t: string) => { const n = /^\d+$/.test(t.trim()) ? Number(t) : 0; return n >= 1 && n <= 16384 ? n : undefined }
+  const fits = (t: string) => {
+    const n = /^\d+$/.test(t.trim()) ? Number(t) : 0
+    return n >= 1 && n <= 16384 ? n : undefined
+  }
   useEffect(() => setText((t) => (fits(t) === value ? t : String(value))), [value])
-  const type = (t: string) => { setText(t); const n = fits(t); if (n !== undefined) onChange(n) }
+  const type = (t: string) => {
+    setText(t)
+    const n = fits(t)
+    if (n !== undefined) onChange(n)
+  }
   const wrong = fits(text) === undefined
-  return <label className="f">{label}<OutlinedInput fullWidth value={text} error={wrong} onChange={(e) => type(e.target.value)} onBlur={() => wrong && setText(String(value))} inputProps={{ 'aria-label': label, inputMode: 'numeric' }} endAdornment={<span className="unit">texels</span>} />{wrong && <span className="bad small block">A whole number from 1 to 16,384</span>}</label>
+  return (
+    <label className="f">
+      {label}
+      <OutlinedInput
+        fullWidth
+        value={text}
+        error={wrong}
+        onChange={(e) => type(e.target.value)}
+        onBlur={() => wrong && setText(String(value))}
+        inputProps={{ 'aria-label': label, inputMode: 'numeric' }}
+        endAdornment={<span className="unit">texels</span>}
+      />
+      {wrong && <span className="bad small block">A whole number from 1 to 16,384</span>}
+    </label>
+  )
 }
 
 /** The entry that a palette lies in: this one, or one that is looked for by name. */
 function PaletteEntry({ value, onChange }: { value: number; onChange: (id: number) => void }) {
   const project = useProjectId()
   const [text, setText] = useState('')
-  const { data } = useQuery({ queryKey: ['p', project, 'palettes', text], enabled: text.length > 1, queryFn: () => ok(api.GET('/api/projects/{project}/entries', { params: { path: { project }, query: { q: text, limit: 12 } } })) })
+  const { data } = useQuery({
+    queryKey: ['p', project, 'palettes', text],
+    enabled: text.length > 1,
+    queryFn: () =>
+      ok(
+        api.GET('/api/projects/{project}/entries', {
+          params: { path: { project }, query: { q: text, limit: 12 } },
+        }),
+      ),
+  })
   const rows = data?.entries ?? []
-  return (<>
-    <label className="f">Palette in<OutlinedInput fullWidth value={text} onChange={(e) => { setText(e.target.value); if (!e.target.value) onChange(0) }} placeholder="this entry; or part of another's name" inputProps={{ 'aria-label': 'Palette in' }} /></label>
-    {text.length > 1 && <div className="row wrap small">{rows.map((e) => <button key={e.id} className={`tag ${e.id === value ? 'g' : ''}`} data-palette={e.id} title={e.path} onClick={() => onChange(e.id)}>{e.path.split('/').pop()}</button>)}{rows.length === 0 && <span className="soft">none has that in its name</span>}</div>}
-  </>)
+  return (
+    <>
+      <label className="f">
+        Palette in
+        <OutlinedInput
+          fullWidth
+          value={text}
+          onChange={(e) => {
+            setText(e.target.value)
+            if (!e.target.value) onChange(0)
+          }}
+          placeholder="this entry; or part of another's name"
+          inputProps={{ 'aria-label': 'Palette in' }}
+        />
+      </label>
+      {text.length > 1 && (
+        <div className="row wrap small">
+          {rows.map((e) => (
+            <button
+              key={e.id}
+              className={`tag ${e.id === value ? 'g' : ''}`}
+              data-palette={e.id}
+              title={e.path}
+              onClick={() => onChange(e.id)}
+            >
+              {e.path.split('/').pop()}
+            </button>
+          ))}
+          {rows.length === 0 && <span className="soft">none has that in its name</span>}
+        </div>
+      )}
+    </>
+  )
 }
 
 function PackedTrial({ entry, at, length }: { entry: number; at: number; length: number }) {
-  const { data, error, isFetching } = useQuery({ queryKey: ['packed', entry, at, length], queryFn: () => ok(api.GET('/api/entries/{entry}/trials/packed', { params: { path: { entry }, query: { at, size: length > 1 ? length : undefined } } })) })
+  const { data, error, isFetching } = useQuery({
+    queryKey: ['packed', entry, at, length],
+    queryFn: () =>
+      ok(
+        api.GET('/api/entries/{entry}/trials/packed', {
+          params: { path: { entry }, query: { at, size: length > 1 ? length : undefined } },
+        }),
+      ),
+  })
   const good = data?.filter((u) => u.bytes > 0) ?? []
   return (
     <div className="scroll">
       <Fault error={error} />
       {isFetching && !data && <div className="empty">Every packing method is tried…</div>}
-      {data && good.length === 0 && <div className="empty"><b>Nothing unpacks from here</b>No usual packing method gives a byte from offset {count(at)}. Try the byte after a header.</div>}
+      {data && good.length === 0 && (
+        <div className="empty">
+          <b>Nothing unpacks from here</b>No usual packing method gives a byte from offset {count(at)}. Try
+          the byte after a header.
+        </div>
+      )}
       {good.map((u) => (
         <div className="item" key={u.codec} data-codec={u.codec}>
-          <div className="row between"><b>{u.codec}</b><span className="soft small">{u.bytes >= 1 << 20 ? 'over ' : ''}{bytes(u.bytes)} that look like {u.class}</span></div>
+          <div className="row between">
+            <b>{u.codec}</b>
+            <span className="soft small">
+              {u.bytes >= 1 << 20 ? 'over ' : ''}
+              {bytes(u.bytes)} that look like {u.class}
+            </span>
+          </div>
           <small className="mono">{u.text}</small>
-          {u.stopped && <small className={u.stopped.includes('beyond') ? '' : 'warn'}>{u.stopped.includes('beyond') ? 'and goes on' : u.stopped}</small>}
+          {u.stopped && (
+            <small className={u.stopped.includes('beyond') ? '' : 'warn'}>
+              {u.stopped.includes('beyond') ? 'and goes on' : u.stopped}
+            </small>
+          )}
         </div>
       ))}
-      {data && good.length > 0 && <div className="item soft small">Nothing from here with {data.filter((u) => u.bytes === 0).map((u) => u.codec).join(', ') || 'none of the others'}.</div>}
+      {data && good.length > 0 && (
+        <div className="item soft small">
+          Nothing from here with{' '}
+          {data
+            .filter((u) => u.bytes === 0)
+            .map((u) => u.codec)
+            .join(', ') || 'none of the others'}
+          .
+        </div>
+      )}
     </div>
   )
 }
 
-const encodings: [string, string][] = [['UTF-8', 'utf-8'], ['UTF-16 LE', 'utf-16le'], ['UTF-16 BE', 'utf-16be'], ['Shift-JIS', 'shift_jis'], ['Windows-1252', 'windows-1252']]
+const encodings: [string, string][] = [
+  ['UTF-8', 'utf-8'],
+  ['UTF-16 LE', 'utf-16le'],
+  ['UTF-16 BE', 'utf-16be'],
+  ['Shift-JIS', 'shift_jis'],
+  ['Windows-1252', 'windows-1252'],
+]
 
 function TextTrial({ entry, at, length, size }: { entry: number; at: number; length: number; size: number }) {
   const n = Math.min(length > 1 ? length : 400, 2000, size - at)
   const { byte } = useBytes(entry, at, n, size)
   const raw = new Uint8Array(n)
   for (let i = 0; i < n; i++) raw[i] = byte(at + i) ?? 0
-  return <div className="scroll">{encodings.map(([name, label]) => <div className="item" key={name}><b>{name}</b><pre className="code short">{new TextDecoder(label).decode(raw).replace(/[\u0000-\u0008\u000b-\u001f]/g, '·')}</pre></div>)}</div>
+  return (
+    <div className="scroll">
+      {encodings.map(([name, label]) => (
+        <div className="item" key={name}>
+          <b>{name}</b>
+          <pre className="code short">
+            {new TextDecoder(label).decode(raw).replace(/[\u0000-\u0008\u000b-\u001f]/g, '·')}
+          </pre>
+        </div>
+      ))}
+    </div>
+  )
 }

@@ -2,7 +2,19 @@ import { Button, Menu, MenuItem, ToggleButton, ToggleButtonGroup } from '@mui/ma
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, ok, refresh, thumb, useBands, useChains, useFind, useInventory, useSteps, viewUrl, type S } from '../api/client'
+import {
+  api,
+  ok,
+  refresh,
+  thumb,
+  useBands,
+  useChains,
+  useFind,
+  useInventory,
+  useSteps,
+  viewUrl,
+  type S,
+} from '../api/client'
 import { useAddress, useShow } from '../parts/address'
 import { Fault, unmeasured } from '../parts/bits'
 import { count, metres, seconds } from '../parts/format'
@@ -16,13 +28,20 @@ function useEdits(project: number, chain?: S['Chain']) {
   const [fault, setFault] = useState<unknown>()
   const run = async (f: () => Promise<unknown>) => {
     setFault(undefined)
-    try { await f() } catch (e) { setFault(e) }
+    try {
+      await f()
+    } catch (e) {
+      setFault(e)
+    }
     await refresh(q, project)
   }
   const path = { params: { path: { chain: chain?.id ?? 0 } } }
   return {
     fault,
-    put: (steps: S['ChainStep'][]) => run(() => ok(api.PUT('/api/chains/{chain}/steps', { ...path, body: { revision: chain!.revision, steps } }))),
+    put: (steps: S['ChainStep'][]) =>
+      run(() =>
+        ok(api.PUT('/api/chains/{chain}/steps', { ...path, body: { revision: chain!.revision, steps } })),
+      ),
     undo: () => run(() => ok(api.POST('/api/chains/{chain}/undo', path))),
     redo: () => run(() => ok(api.POST('/api/chains/{chain}/redo', path))),
     rerun: () => run(() => ok(api.POST('/api/chains/{chain}/run', path))),
@@ -36,7 +55,10 @@ export function useChosenChain(stage: string) {
   const { data: chains, error, isFetching } = useChains(project)
   const go = useNavigate()
   const chain = chains?.find((c) => c.id === id)
-  useEffect(() => { if (chains?.length && !chain && !isFetching) go(`/p/${project}/${stage}/${chains[chains.length - 1].id}`, { replace: true }) }, [chains, chain, isFetching, go, project, stage])
+  useEffect(() => {
+    if (chains?.length && !chain && !isFetching)
+      go(`/p/${project}/${stage}/${chains[chains.length - 1].id}`, { replace: true })
+  }, [chains, chain, isFetching, go, project, stage])
   return { project, chain, chains, error }
 }
 
@@ -54,13 +76,25 @@ export function Chain() {
   const withBand = params.has('with') ? Number(params.get('with')) : -1
   const bare = params.get('read') !== 'declared'
   const [show, setShow] = useShow()
-  const shown = (i: number) => { for (let k = i; k >= 0; k--) if (bands[k]?.scene) return bands[k]; return undefined } // an off band shows what lies below it
+  const shown = (i: number) => {
+    for (let k = i; k >= 0; k--) if (bands[k]?.scene) return bands[k]
+    return undefined
+  } // an off band shows what lies below it
   const { data: inventory } = useInventory(shown(at)?.scene)
-  const choose = (i: number, compare: boolean) => compare ? set({ with: i === at ? undefined : String(i) }) : set({ band: String(i), with: withBand === i ? undefined : params.get('with') ?? undefined })
+  const choose = (i: number, compare: boolean) =>
+    compare
+      ? set({ with: i === at ? undefined : String(i) })
+      : set({ band: String(i), with: withBand === i ? undefined : (params.get('with') ?? undefined) })
 
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
-      if (e.ctrlKey || e.metaKey || e.altKey || (e.target as HTMLElement).closest('input, textarea, [role="combobox"], [role="dialog"]')) return
+      if (
+        e.ctrlKey ||
+        e.metaKey ||
+        e.altKey ||
+        (e.target as HTMLElement).closest('input, textarea, [role="combobox"], [role="dialog"]')
+      )
+        return
       if (e.key === ',') choose(Math.max(0, at - 1), false)
       if (e.key === '.') choose(Math.min(bands.length - 1, at + 1), false)
       if (e.key === '\\') set({ with: withBand >= 0 ? undefined : String(Math.max(0, at - 1)) })
@@ -68,21 +102,54 @@ export function Chain() {
     window.addEventListener('keydown', key)
     return () => window.removeEventListener('keydown', key)
   })
-  if (chains?.length === 0) return <div className="empty"><b>No chain yet</b>Choose an asset in <Link to={`/p/${project}/finds`}>Finds</Link> and start a chain for it.</div>
-  const band = bands[at], motion = Number(params.get('motion') ?? 0)
+  if (chains?.length === 0)
+    return (
+      <div className="empty">
+        <b>No chain yet</b>Choose an asset in <Link to={`/p/${project}/finds`}>Finds</Link> and start a chain
+        for it.
+      </div>
+    )
+  const band = bands[at],
+    motion = Number(params.get('motion') ?? 0)
   const pane = (i: number, mark: string): PaneInfo | undefined => {
     const b = shown(i)
     if (!b?.scene) return undefined
     const tall = b.stats ? height(b, bare) : ''
-    return { url: viewUrl(b.scene, bare), nodes: b.stats?.nodes, title: `${mark}${bands[i].title}`, note: tall, basis: bare ? undefined : b.basis, axes: b.basis && <>{b.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{b.basis.text.split(', ').slice(2).join(' · ')}</> }
+    return {
+      url: viewUrl(b.scene, bare),
+      nodes: b.stats?.nodes,
+      title: `${mark}${bands[i].title}`,
+      note: tall,
+      basis: bare ? undefined : b.basis,
+      axes: b.basis && (
+        <>
+          {b.basis.text.split(', ').slice(0, 2).join(' · ')}
+          <br />
+          {b.basis.text.split(', ').slice(2).join(' · ')}
+        </>
+      ),
+    }
   }
   const two = withBand >= 0 && withBand !== at && bands[withBand]
-  const panes = [...(two ? [pane(withBand, 'B · ')] : []), pane(at, two ? 'A · ' : '')].filter((p): p is PaneInfo => !!p)
+  const panes = [...(two ? [pane(withBand, 'B · ')] : []), pane(at, two ? 'A · ' : '')].filter(
+    (p): p is PaneInfo => !!p,
+  )
   const steps = chain?.steps ?? []
   const i = at - 1 // index of the chosen band's step
   const replace = (s: S['ChainStep']) => edit.put(steps.map((x, k) => (k === i ? s : x)))
-  const move = (by: number) => { const s = [...steps]; s.splice(i + by, 0, ...s.splice(i, 1)); set({ band: String(at + by) }); void edit.put(s) }
-  const addStep = (name: string) => { setMenu(null); const s = [...steps]; s.splice(at, 0, { step: name }); set({ band: String(at + 1), with: undefined }); void edit.put(s) }
+  const move = (by: number) => {
+    const s = [...steps]
+    s.splice(i + by, 0, ...s.splice(i, 1))
+    set({ band: String(at + by) })
+    void edit.put(s)
+  }
+  const addStep = (name: string) => {
+    setMenu(null)
+    const s = [...steps]
+    s.splice(at, 0, { step: name })
+    set({ band: String(at + 1), with: undefined })
+    void edit.put(s)
+  }
   const kind = kinds?.find((k) => k.name === band?.step?.step)
   const motions = find?.model?.motions ?? []
   const waiting = bands.some((b) => b.state === 'waiting')
@@ -90,66 +157,209 @@ export function Chain() {
     <div className="cols cols-chain">
       <div className="pane column">
         <div className="head">
-          {chains && chains.length > 1
-            ? <select value={chain?.id} onChange={(e) => go(`/p/${project}/chain/${e.target.value}`)} aria-label="Chain" style={{ font: 'inherit', fontWeight: 600, background: 'var(--field)', color: 'var(--ink)', border: '1px solid var(--line)', minWidth: 0 }}>{chains.map((c) => <option key={c.id} value={c.id}>{c.name}</option>)}</select>
-            : <h2 className="clip">{chain?.name}</h2>}
-          <span className="row"><button className="mini" disabled={!chain?.canUndo} onClick={() => void edit.undo()}>Undo</button><button className="mini" disabled={!chain?.canRedo} onClick={() => void edit.redo()}>Redo</button></span>
+          {chains && chains.length > 1 ? (
+            <select
+              value={chain?.id}
+              onChange={(e) => go(`/p/${project}/chain/${e.target.value}`)}
+              aria-label="Chain"
+              style={{
+                font: 'inherit',
+                fontWeight: 600,
+                background: 'var(--field)',
+                color: 'var(--ink)',
+                border: '1px solid var(--line)',
+                minWidth: 0,
+              }}
+            >
+              {chains.map((c) => (
+                <option key={c.id} value={c.id}>
+                  {c.name}
+                </option>
+              ))}
+            </select>
+          ) : (
+            <h2 className="clip">{chain?.name}</h2>
+          )}
+          <span className="row">
+            <button className="mini" disabled={!chain?.canUndo} onClick={() => void edit.undo()}>
+              Undo
+            </button>
+            <button className="mini" disabled={!chain?.canRedo} onClick={() => void edit.redo()}>
+              Redo
+            </button>
+          </span>
         </div>
         <Fault error={error ?? edit.fault} />
         <div className="core" role="listbox" aria-label="Core sample">
           {[...bands].reverse().map((b) => (
-            <button key={b.index} role="option" aria-selected={b.index === at} className={`band ${b.state} ${b.index === at ? 'on' : ''} ${two && b.index === withBand ? 'cmp' : ''}`} data-band={b.index} data-state={b.state} data-key={b.key} data-title={b.title}
-              onClick={(e) => choose(b.index, e.shiftKey)} title="Click to see this state; with Shift to compare it">
+            <button
+              key={b.index}
+              role="option"
+              aria-selected={b.index === at}
+              className={`band ${b.state} ${b.index === at ? 'on' : ''} ${two && b.index === withBand ? 'cmp' : ''}`}
+              data-band={b.index}
+              data-state={b.state}
+              data-key={b.key}
+              data-title={b.title}
+              onClick={(e) => choose(b.index, e.shiftKey)}
+              title="Click to see this state; with Shift to compare it"
+            >
               <span className={`hatch ${b.family}`} />
-              <span className="t">{shown(b.index)?.scene && <img className="thumb" src={thumb(shown(b.index)!.scene!, bare)} alt="" />}</span>
-              <span className="w">
-                <b className="clip">{b.index > 0 && `${b.index} `}{b.title}</b>
-                {b.state === 'off' ? <small>switched off</small> : b.state === 'failed' ? <small className="bad clip" title={b.error}>{b.error}</small> : b.state === 'waiting' ? <small>{sample?.running ? 'being computed…' : 'not computed'}</small>
-                  : <>{changes(b, bands).slice(0, 2).map((l) => <small key={l} className="clip">{l}</small>)}{b.losses.map((l) => <small key={l} className="warn clip" title={l}>{l}</small>)}</>}
+              <span className="t">
+                {shown(b.index)?.scene && (
+                  <img className="thumb" src={thumb(shown(b.index)!.scene!, bare)} alt="" />
+                )}
               </span>
-              {two && (b.index === at || b.index === withBand) && <span className="k">{b.index === at ? 'A' : 'B'}</span>}
+              <span className="w">
+                <b className="clip">
+                  {b.index > 0 && `${b.index} `}
+                  {b.title}
+                </b>
+                {b.state === 'off' ? (
+                  <small>switched off</small>
+                ) : b.state === 'failed' ? (
+                  <small className="bad clip" title={b.error}>
+                    {b.error}
+                  </small>
+                ) : b.state === 'waiting' ? (
+                  <small>{sample?.running ? 'being computed…' : 'not computed'}</small>
+                ) : (
+                  <>
+                    {changes(b, bands)
+                      .slice(0, 2)
+                      .map((l) => (
+                        <small key={l} className="clip">
+                          {l}
+                        </small>
+                      ))}
+                    {b.losses.map((l) => (
+                      <small key={l} className="warn clip" title={l}>
+                        {l}
+                      </small>
+                    ))}
+                  </>
+                )}
+              </span>
+              {two && (b.index === at || b.index === withBand) && (
+                <span className="k">{b.index === at ? 'A' : 'B'}</span>
+              )}
             </button>
           ))}
         </div>
         <div className="tools" style={{ borderTop: '1px solid var(--line)', borderBottom: 0 }}>
-          <Button variant="contained" onClick={(e) => setMenu(e.currentTarget)} disabled={!chain}>Add step</Button>
-          {waiting && !sample?.running && !bands.some((b) => b.state === 'failed') && <Button onClick={() => void edit.rerun()}>Run</Button>}
-          <Button href={`/api/chains/${chain?.id}/document`} component="a">Save chain</Button>
+          <Button variant="contained" onClick={(e) => setMenu(e.currentTarget)} disabled={!chain}>
+            Add step
+          </Button>
+          {waiting && !sample?.running && !bands.some((b) => b.state === 'failed') && (
+            <Button onClick={() => void edit.rerun()}>Run</Button>
+          )}
+          <Button href={`/api/chains/${chain?.id}/document`} component="a">
+            Save chain
+          </Button>
           <Menu anchorEl={menu} open={!!menu} onClose={() => setMenu(null)}>
-            {kinds?.map((k) => <MenuItem key={k.name} onClick={() => addStep(k.name)} sx={{ display: 'block', maxWidth: 380, whiteSpace: 'normal' }}><b>{k.title}</b><div className="soft small">{k.purpose}</div></MenuItem>)}
+            {kinds?.map((k) => (
+              <MenuItem
+                key={k.name}
+                onClick={() => addStep(k.name)}
+                sx={{ display: 'block', maxWidth: 380, whiteSpace: 'normal' }}
+              >
+                <b>{k.title}</b>
+                <div className="soft small">{k.purpose}</div>
+              </MenuItem>
+            ))}
           </Menu>
         </div>
       </div>
       <div style={{ position: 'relative', minHeight: 0, display: 'grid' }}>
-        <View3D panes={panes} motions={motions} bones={shown(at)?.stats?.bones ?? 0} show={show} onShow={setShow} offer={offerOf(inventory)} motion={motion} onMotion={(n) => set({ motion: n || '' })} />
+        <View3D
+          panes={panes}
+          motions={motions}
+          bones={shown(at)?.stats?.bones ?? 0}
+          show={show}
+          onShow={setShow}
+          offer={offerOf(inventory)}
+          motion={motion}
+          onMotion={(n) => set({ motion: n || '' })}
+        />
         <div style={{ position: 'absolute', right: 14, top: 104 }}>
-          <ToggleButtonGroup size="small" exclusive value={bare ? 'target' : 'declared'} onChange={(_, v: string | null) => v && set({ read: v === 'target' ? undefined : v })} aria-label="How the numbers are read" orientation="vertical">
-            <ToggleButton value="target">As the target reads it</ToggleButton><ToggleButton value="declared">As declared</ToggleButton>
+          <ToggleButtonGroup
+            size="small"
+            exclusive
+            value={bare ? 'target' : 'declared'}
+            onChange={(_, v: string | null) => v && set({ read: v === 'target' ? undefined : v })}
+            aria-label="How the numbers are read"
+            orientation="vertical"
+          >
+            <ToggleButton value="target">As the target reads it</ToggleButton>
+            <ToggleButton value="declared">As declared</ToggleButton>
           </ToggleButtonGroup>
         </div>
       </div>
       <div className="pane r" data-evidence={band?.title}>
-        {band && (<>
-          <div className="head"><h2>{band.title}</h2><span className="tag">{band.index ? `step ${band.index}` : 'find'}</span></div>
-          {band.error && <Fault error={{ message: band.error }} />}
-          {band.step && (
-            <div className="form">
-              {kind && <div className="help">{kind.purpose}</div>}
-              {kind && <SchemaForm key={band.index + (band.step.step ?? '')} schema={kind.schema as Schema} order={kind.order} value={(band.step.with ?? {}) as Record<string, unknown>} onChange={(v) => void replace({ ...band.step!, with: v as S['ChainStep']['with'] })} />}
-              <div className="row wrap" style={{ marginTop: 12 }}>
-                <Button onClick={() => void replace({ ...band.step!, off: band.state !== 'off' })}>{band.state === 'off' ? 'Switch on' : 'Switch off'}</Button>
-                <Button disabled={i <= 0} onClick={() => move(-1)} aria-label="Move down">Down</Button>
-                <Button disabled={i >= steps.length - 1} onClick={() => move(1)} aria-label="Move up">Up</Button>
-                <Button onClick={() => { set({ band: String(at - 1), with: undefined }); void edit.put(steps.filter((_, k) => k !== i)) }}>Remove</Button>
-              </div>
+        {band && (
+          <>
+            <div className="head">
+              <h2>{band.title}</h2>
+              <span className="tag">{band.index ? `step ${band.index}` : 'find'}</span>
             </div>
-          )}
-          <div className="head bare"><h2>What changed</h2><span className="soft small">{band.seconds !== undefined && seconds(band.seconds)}</span></div>
-          <Changed band={band} before={shown(at - 1)} />
-          {(band.lines.length > 0 || band.losses.length > 0) && <><div className="head bare"><h2>Why it looks so</h2></div>
-            {band.lines.map((l) => <div key={l} className="body"><span className="tag">{band.idle ? 'idle' : 'note'}</span> {l}</div>)}
-            {band.losses.map((l) => <div key={l} className="body"><span className="tag w">lost</span> {l}</div>)}</>}
-        </>)}
+            {band.error && <Fault error={{ message: band.error }} />}
+            {band.step && (
+              <div className="form">
+                {kind && <div className="help">{kind.purpose}</div>}
+                {kind && (
+                  <SchemaForm
+                    key={band.index + (band.step.step ?? '')}
+                    schema={kind.schema as Schema}
+                    order={kind.order}
+                    value={(band.step.with ?? {}) as Record<string, unknown>}
+                    onChange={(v) => void replace({ ...band.step!, with: v as S['ChainStep']['with'] })}
+                  />
+                )}
+                <div className="row wrap" style={{ marginTop: 12 }}>
+                  <Button onClick={() => void replace({ ...band.step!, off: band.state !== 'off' })}>
+                    {band.state === 'off' ? 'Switch on' : 'Switch off'}
+                  </Button>
+                  <Button disabled={i <= 0} onClick={() => move(-1)} aria-label="Move down">
+                    Down
+                  </Button>
+                  <Button disabled={i >= steps.length - 1} onClick={() => move(1)} aria-label="Move up">
+                    Up
+                  </Button>
+                  <Button
+                    onClick={() => {
+                      set({ band: String(at - 1), with: undefined })
+                      void edit.put(steps.filter((_, k) => k !== i))
+                    }}
+                  >
+                    Remove
+                  </Button>
+                </div>
+              </div>
+            )}
+            <div className="head bare">
+              <h2>What changed</h2>
+              <span className="soft small">{band.seconds !== undefined && seconds(band.seconds)}</span>
+            </div>
+            <Changed band={band} before={shown(at - 1)} />
+            {(band.lines.length > 0 || band.losses.length > 0) && (
+              <>
+                <div className="head bare">
+                  <h2>Why it looks so</h2>
+                </div>
+                {band.lines.map((l) => (
+                  <div key={l} className="body">
+                    <span className="tag">{band.idle ? 'idle' : 'note'}</span> {l}
+                  </div>
+                ))}
+                {band.losses.map((l) => (
+                  <div key={l} className="body">
+                    <span className="tag w">lost</span> {l}
+                  </div>
+                ))}
+              </>
+            )}
+          </>
+        )}
       </div>
     </div>
   )
@@ -164,31 +374,85 @@ function height(b: S['Band'], bare: boolean): string {
   return `${metres(tall)} tall${Math.abs(low) < 0.0015 ? ', on the ground' : ''}`
 }
 
-const figures: [keyof S['Stats'], string][] = [['triangles', 'triangles'], ['vertices', 'vertices'], ['parts', 'parts'], ['nodes', 'nodes'], ['bones', 'bones'], ['materials', 'materials'], ['pictures', 'pictures'], ['cameras', 'cameras'], ['lights', 'lights'], ['helpers', 'helpers'], ['motions', 'motions']]
+const figures: [keyof S['Stats'], string][] = [
+  ['triangles', 'triangles'],
+  ['vertices', 'vertices'],
+  ['parts', 'parts'],
+  ['nodes', 'nodes'],
+  ['bones', 'bones'],
+  ['materials', 'materials'],
+  ['pictures', 'pictures'],
+  ['cameras', 'cameras'],
+  ['lights', 'lights'],
+  ['helpers', 'helpers'],
+  ['motions', 'motions'],
+]
 
 /** The two lines of a band that say most. */
 function changes(b: S['Band'], bands: S['Band'][]): string[] {
-  if (b.index === 0) return [...b.lines, b.stats ? `${count(b.stats.triangles)} triangles${b.stats.height != null ? ` · ${metres(b.stats.height)}` : ''}` : '']
+  if (b.index === 0)
+    return [
+      ...b.lines,
+      b.stats
+        ? `${count(b.stats.triangles)} triangles${b.stats.height != null ? ` · ${metres(b.stats.height)}` : ''}`
+        : '',
+    ]
   let below: S['Band'] | undefined
-  for (let k = b.index - 1; k >= 0 && !below; k--) if (bands[k].stats && bands[k].state === 'ready') below = bands[k]
-  const diff = below?.stats && b.stats ? figures.filter(([k]) => below.stats![k] !== b.stats![k]).map(([k, n]) => `${n} ${count(below.stats![k] as number)} → ${count(b.stats![k] as number)}`) : []
+  for (let k = b.index - 1; k >= 0 && !below; k--)
+    if (bands[k].stats && bands[k].state === 'ready') below = bands[k]
+  const diff =
+    below?.stats && b.stats
+      ? figures
+          .filter(([k]) => below.stats![k] !== b.stats![k])
+          .map(([k, n]) => `${n} ${count(below.stats![k] as number)} → ${count(b.stats![k] as number)}`)
+      : []
   return [...b.lines, ...diff.filter((d) => !b.lines.some((l) => l.startsWith(d.split(' ')[0])))]
 }
 
 function Changed({ band, before }: { band: S['Band']; before?: S['Band'] }) {
-  if (!band.stats) return <div className="body soft">{band.state === 'off' ? 'The step is switched off; the state is that of the band below.' : 'Not computed yet.'}</div>
+  if (!band.stats)
+    return (
+      <div className="body soft">
+        {band.state === 'off'
+          ? 'The step is switched off; the state is that of the band below.'
+          : 'Not computed yet.'}
+      </div>
+    )
   const a = band.index > 0 ? before?.stats : undefined
   const size = (s?: S['Stats']) => (s?.height != null ? metres(s.height) : '–')
   return (
     <table>
-      <thead><tr><th />{a && <th className="n">before</th>}<th className="n">{a ? 'after' : ''}</th></tr></thead>
+      <thead>
+        <tr>
+          <th />
+          {a && <th className="n">before</th>}
+          <th className="n">{a ? 'after' : ''}</th>
+        </tr>
+      </thead>
       <tbody>
-        {figures.filter(([k]) => k !== 'lights' || band.stats!.lights > 0 || (a?.lights ?? 0) > 0).map(([k, name]) => {
-          const changed = a && a[k] !== band.stats![k]
-          return <tr key={k} data-figure={name}><td>{name[0].toUpperCase() + name.slice(1)}</td>{a && <td className="n">{count(a[k] as number)}</td>}<td className={`n ${changed ? 'ok' : ''}`}>{count(band.stats![k] as number)}</td></tr>
-        })}
-        <tr><td>Height</td>{a && <td className="n">{size(a)}</td>}<td className="n">{size(band.stats)}</td></tr>
-        <tr data-figure="basis"><td>Basis</td><td className="n" colSpan={a ? 2 : 1} style={{ whiteSpace: 'normal' }}>{band.basis?.text}</td></tr>
+        {figures
+          .filter(([k]) => k !== 'lights' || band.stats!.lights > 0 || (a?.lights ?? 0) > 0)
+          .map(([k, name]) => {
+            const changed = a && a[k] !== band.stats![k]
+            return (
+              <tr key={k} data-figure={name}>
+                <td>{name[0].toUpperCase() + name.slice(1)}</td>
+                {a && <td className="n">{count(a[k] as number)}</td>}
+                <td className={`n ${changed ? 'ok' : ''}`}>{count(band.stats![k] as number)}</td>
+              </tr>
+            )
+          })}
+        <tr>
+          <td>Height</td>
+          {a && <td className="n">{size(a)}</td>}
+          <td className="n">{size(band.stats)}</td>
+        </tr>
+        <tr data-figure="basis">
+          <td>Basis</td>
+          <td className="n" colSpan={a ? 2 : 1} style={{ whiteSpace: 'normal' }}>
+            {band.basis?.text}
+          </td>
+        </tr>
       </tbody>
     </table>
   )

@@ -2,7 +2,18 @@ import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
-import { api, ok, refresh, useChains, useComparison, useFind, useInventory, useSources, viewUrl, type S } from '../api/client'
+import {
+  api,
+  ok,
+  refresh,
+  useChains,
+  useComparison,
+  useFind,
+  useInventory,
+  useSources,
+  viewUrl,
+  type S,
+} from '../api/client'
 import { useAddress, useShow } from '../parts/address'
 import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures, unmeasured } from '../parts/bits'
@@ -18,11 +29,27 @@ import { Desk, Large } from './finds/Desk'
 import { Inventory, keyOf, sections } from './finds/Inventory'
 import { Gallery } from './Gallery'
 
-const tabs = [['overview', 'Overview'], ['inventory', 'Inventory'], ['pictures', 'Pictures'], ['basis', 'Basis'], ['compare', 'Compare']] as const
+const tabs = [
+  ['overview', 'Overview'],
+  ['inventory', 'Inventory'],
+  ['pictures', 'Pictures'],
+  ['basis', 'Basis'],
+  ['compare', 'Compare'],
+] as const
 
 /** Morph targets in the address: mesh.index and a hundredth each. */
-const readMorphs = (t: string | null): Record<string, number> => Object.fromEntries((t ?? '').split(' ').map((x) => x.split(':')).filter(([k, v]) => /^\d+\.\d+$/.test(k) && Number(v) >= 0).map(([k, v]) => [k, Number(v) / 100]))
-const writeMorphs = (m: Record<string, number>) => Object.entries(m).map(([k, v]) => `${k}:${Math.round(v * 100)}`).join(' ')
+const readMorphs = (t: string | null): Record<string, number> =>
+  Object.fromEntries(
+    (t ?? '')
+      .split(' ')
+      .map((x) => x.split(':'))
+      .filter(([k, v]) => /^\d+\.\d+$/.test(k) && Number(v) >= 0)
+      .map(([k, v]) => [k, Number(v) / 100]),
+  )
+const writeMorphs = (m: Record<string, number>) =>
+  Object.entries(m)
+    .map(([k, v]) => `${k}:${Math.round(v * 100)}`)
+    .join(' ')
 
 export function Finds() {
   const project = useProjectId()
@@ -37,73 +64,254 @@ export function Finds() {
   const keys = useMemo(() => (params.get('chosen') ?? '').split(' ').filter(Boolean), [params])
   const morphText = params.get('morphs')
   const morphs = useMemo(() => readMorphs(morphText), [morphText])
-  const pic = Number(params.get('pic') ?? -1), motion = Number(params.get('motion') ?? 0), diff = Number(params.get('diff') ?? -1)
+  const pic = Number(params.get('pic') ?? -1),
+    motion = Number(params.get('motion') ?? 0),
+    diff = Number(params.get('diff') ?? -1)
   const others = useOthers(project, chosen, tab === 'compare' || params.has('with'))
   const other = tab === 'compare' ? others.find((o) => o.key === params.get('with')) : undefined
-  const tolerance = Number(params.get('tol')) || undefined, far = params.get('far') === '1'
+  const tolerance = Number(params.get('tol')) || undefined,
+    far = params.get('far') === '1'
   const { data: comparison } = useComparison(other && m?.scene, other?.scene, tolerance)
   useEffect(() => setHit(undefined), [m?.scene])
   // The bone whose weights are shown can be turned by hand.
-  const bone = show.surface === 'weights' ? inventory?.skins.flatMap((s) => s.bones).find((b) => b.node === show.bone) : undefined
+  const bone =
+    show.surface === 'weights'
+      ? inventory?.skins.flatMap((s) => s.bones).find((b) => b.node === show.bone)
+      : undefined
   const turned = (params.get('turn') ?? '').split(':').map(Number)
-  const by: [number, number, number] = bone && turned.length === 4 && turned[0] === bone.node && turned.every((v) => Math.abs(v) < 1e6) ? [turned[1], turned[2], turned[3]] : [0, 0, 0]
-  const list = useMemo(() => (inventory && m ? sections(inventory, m.pictures, show, setShow, put, morphs, (x) => put({ morphs: writeMorphs({ ...readMorphs(new URLSearchParams(window.location.search).get('morphs')), ...x }) })) : []), [inventory, m, show.surface, show.set, show.bone, morphs]) // eslint-disable-line
+  const by: [number, number, number] =
+    bone && turned.length === 4 && turned[0] === bone.node && turned.every((v) => Math.abs(v) < 1e6)
+      ? [turned[1], turned[2], turned[3]]
+      : [0, 0, 0]
+  const list = useMemo(
+    () =>
+      inventory && m
+        ? sections(inventory, m.pictures, show, setShow, put, morphs, (x) =>
+            put({
+              morphs: writeMorphs({
+                ...readMorphs(new URLSearchParams(window.location.search).get('morphs')),
+                ...x,
+              }),
+            }),
+          )
+        : [],
+    [inventory, m, show.surface, show.set, show.bone, morphs],
+  ) // eslint-disable-line
   const uv = params.get('uv')?.split('.').map(Number)
   const uvPart = uv && inventory?.meshes[uv[0]]?.parts[uv[1]]
 
   const panes: PaneInfo[] = []
   if (m && f) {
-    const apart = (a: string, b: string) => `/api/scenes/${a}/distances?with=${b}${comparison ? `&tolerance=${comparison.tolerance}` : ''}`
-    panes.push({ url: other && far && comparison ? apart(m.scene, other.scene) : viewUrl(m.scene), nodes: m.stats.nodes, title: `${other ? 'A · ' : ''}${f.name}`, note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : unmeasured(m.stats)} · ${count(m.stats.triangles)} triangles`, basis: m.basis,
-      axes: <>{m.basis.text.split(', ').slice(0, 2).join(' · ')}<br />{m.basis.text.split(', ').slice(2).join(' · ')}</>, balls: inventory?.colliders })
-    if (other) panes.push({ url: far && comparison ? apart(other.scene, m.scene) : viewUrl(other.scene), title: `B · ${other.name}`, note: other.group })
+    const apart = (a: string, b: string) =>
+      `/api/scenes/${a}/distances?with=${b}${comparison ? `&tolerance=${comparison.tolerance}` : ''}`
+    panes.push({
+      url: other && far && comparison ? apart(m.scene, other.scene) : viewUrl(m.scene),
+      nodes: m.stats.nodes,
+      title: `${other ? 'A · ' : ''}${f.name}`,
+      note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : unmeasured(m.stats)} · ${count(m.stats.triangles)} triangles`,
+      basis: m.basis,
+      axes: (
+        <>
+          {m.basis.text.split(', ').slice(0, 2).join(' · ')}
+          <br />
+          {m.basis.text.split(', ').slice(2).join(' · ')}
+        </>
+      ),
+      balls: inventory?.colliders,
+    })
+    if (other)
+      panes.push({
+        url: far && comparison ? apart(other.scene, m.scene) : viewUrl(other.scene),
+        title: `B · ${other.name}`,
+        note: other.group,
+      })
   }
   return (
     <div className="cols cols-finds">
       <Gallery project={project} chosen={chosen} />
       {m ? (
-        <View3D panes={panes} motions={m.motions} bones={m.stats.bones} show={show} onShow={setShow} offer={offerOf(inventory)} guide={{ chosen: other ? [] : keys, hide: params.get('alone') === '1', morphs, turn: bone && by.some((v) => v !== 0) ? [bone.node, ...by] : undefined }} motion={motion} onMotion={(n) => put({ motion: n || '' })}
-          onPick={(pane, h) => { setHit(h && { pane, hit: h }); if (h && tab === 'inventory' && pane === 0) put({ chosen: keyOf(h) }) }}>
-          {hit && !other && inventory && <Found hit={hit.hit} model={m} inventory={inventory} close={() => setHit(undefined)} put={put} />}
-          {tab === 'pictures' && pic >= 0 && m.pictures[pic] && !m.pictures[pic].missing && <Large model={m} pic={pic} channels={params.get('channel') ?? 'all'} put={put} />}
+        <View3D
+          panes={panes}
+          motions={m.motions}
+          bones={m.stats.bones}
+          show={show}
+          onShow={setShow}
+          offer={offerOf(inventory)}
+          guide={{
+            chosen: other ? [] : keys,
+            hide: params.get('alone') === '1',
+            morphs,
+            turn: bone && by.some((v) => v !== 0) ? [bone.node, ...by] : undefined,
+          }}
+          motion={motion}
+          onMotion={(n) => put({ motion: n || '' })}
+          onPick={(pane, h) => {
+            setHit(h && { pane, hit: h })
+            if (h && tab === 'inventory' && pane === 0) put({ chosen: keyOf(h) })
+          }}
+        >
+          {hit && !other && inventory && (
+            <Found hit={hit.hit} model={m} inventory={inventory} close={() => setHit(undefined)} put={put} />
+          )}
+          {tab === 'pictures' && pic >= 0 && m.pictures[pic] && !m.pictures[pic].missing && (
+            <Large model={m} pic={pic} channels={params.get('channel') ?? 'all'} put={put} />
+          )}
           {tab === 'inventory' && uv && uvPart?.uvs[uv[2]] && (
             <div className="overlay" data-uv={params.get('uv')}>
-              <div className="head"><h2 className="clip">{uvPart.uvs[uv[2]].name || `UV set ${uv[2] + 1}`}</h2><button className="link" onClick={() => put({ uv: '' })}>Back to the model</button></div>
-              <div className="uvdrawing"><img src={`/api/scenes/${m.scene}/uv?mesh=${uv[0]}&part=${uv[1]}&set=${uv[2]}`} alt={`UV set ${uvPart.uvs[uv[2]].name} drawn over its picture`} /></div>
-              <div className="tools low soft small"><span className="key verdi">edge</span><span className="key iron">covered twice: {(uvPart.uvs[uv[2]].overlap * 100).toFixed(1)} %</span><span className="key ochre">outside the picture: {(uvPart.uvs[uv[2]].outside * 100).toFixed(1)} %</span></div>
-            </div>)}
-          {other && comparison?.pictures[diff] && <PictureDifference a={m.scene} b={other.scene} row={comparison.pictures[diff]} put={put} />}
+              <div className="head">
+                <h2 className="clip">{uvPart.uvs[uv[2]].name || `UV set ${uv[2] + 1}`}</h2>
+                <button className="link" onClick={() => put({ uv: '' })}>
+                  Back to the model
+                </button>
+              </div>
+              <div className="uvdrawing">
+                <img
+                  src={`/api/scenes/${m.scene}/uv?mesh=${uv[0]}&part=${uv[1]}&set=${uv[2]}`}
+                  alt={`UV set ${uvPart.uvs[uv[2]].name} drawn over its picture`}
+                />
+              </div>
+              <div className="tools low soft small">
+                <span className="key verdi">edge</span>
+                <span className="key iron">
+                  covered twice: {(uvPart.uvs[uv[2]].overlap * 100).toFixed(1)} %
+                </span>
+                <span className="key ochre">
+                  outside the picture: {(uvPart.uvs[uv[2]].outside * 100).toFixed(1)} %
+                </span>
+              </div>
+            </div>
+          )}
+          {other && comparison?.pictures[diff] && (
+            <PictureDifference a={m.scene} b={other.scene} row={comparison.pictures[diff]} put={put} />
+          )}
         </View3D>
-      ) : <div className="view"><div className="veil">{f?.state === 'decoding' ? 'The model is being decoded…' : f?.state === 'stopped' ? 'The model is not decoded.' : ''}</div></div>}
+      ) : (
+        <div className="view">
+          <div className="veil">
+            {f?.state === 'decoding'
+              ? 'The model is being decoded…'
+              : f?.state === 'stopped'
+                ? 'The model is not decoded.'
+                : ''}
+          </div>
+        </div>
+      )}
       <div className="pane r column">
-        <div className="head"><h2 className="clip">{f?.name ?? 'Evidence'}</h2>{m && <span className="tag">{m.format}</span>}</div>
-        {m && <ToggleButtonGroup exclusive className="sheets" value={tab} aria-label="What to look at" onChange={(_, v: string | null) => v && put({ tab: v === 'overview' ? '' : v })}>
-          {tabs.map(([k, label]) => <ToggleButton key={k} value={k}>{label}</ToggleButton>)}</ToggleButtonGroup>}
-        {f && m && tab === 'inventory' ? <Inventory list={list} chosen={keys} hide={params.get('alone') === '1'} put={put} hit={hit?.hit} turn={bone && { node: bone.node, name: bone.name, by }} />
-          : f && m && tab === 'pictures' ? <Desk project={project} model={m} inventory={inventory} pic={pic} put={put} />
-          : f && m && tab === 'basis' ? <BasisOf project={project} find={f.id} model={m} />
-          : f && m && tab === 'compare' ? <Compare model={m} others={others} other={other} tolerance={tolerance} far={far} picture={diff} put={put} />
-          : <Overview project={project} find={f} error={error} />}
+        <div className="head">
+          <h2 className="clip">{f?.name ?? 'Evidence'}</h2>
+          {m && <span className="tag">{m.format}</span>}
+        </div>
+        {m && (
+          <ToggleButtonGroup
+            exclusive
+            className="sheets"
+            value={tab}
+            aria-label="What to look at"
+            onChange={(_, v: string | null) => v && put({ tab: v === 'overview' ? '' : v })}
+          >
+            {tabs.map(([k, label]) => (
+              <ToggleButton key={k} value={k}>
+                {label}
+              </ToggleButton>
+            ))}
+          </ToggleButtonGroup>
+        )}
+        {f && m && tab === 'inventory' ? (
+          <Inventory
+            list={list}
+            chosen={keys}
+            hide={params.get('alone') === '1'}
+            put={put}
+            hit={hit?.hit}
+            turn={bone && { node: bone.node, name: bone.name, by }}
+          />
+        ) : f && m && tab === 'pictures' ? (
+          <Desk project={project} model={m} inventory={inventory} pic={pic} put={put} />
+        ) : f && m && tab === 'basis' ? (
+          <BasisOf project={project} find={f.id} model={m} />
+        ) : f && m && tab === 'compare' ? (
+          <Compare
+            model={m}
+            others={others}
+            other={other}
+            tolerance={tolerance}
+            far={far}
+            picture={diff}
+            put={put}
+          />
+        ) : (
+          <Overview project={project} find={f} error={error} />
+        )}
       </div>
     </div>
   )
 }
 
 /** What lies under the place that was clicked. */
-function Found({ hit, model, inventory, close, put }: { hit: Hit; model: S['Model']; inventory: S['Inventory']; close: () => void; put: ReturnType<typeof useAddress>[1] }) {
-  const mesh = inventory.meshes[hit.mesh], part = mesh?.parts.findIndex((p) => p.primitive === hit.primitive) ?? -1, material = inventory.materials[hit.material]
-  const use = material?.textures.find((t) => t.role === 'colour'), p = use && model.pictures[use.picture]
+function Found({
+  hit,
+  model,
+  inventory,
+  close,
+  put,
+}: {
+  hit: Hit
+  model: S['Model']
+  inventory: S['Inventory']
+  close: () => void
+  put: ReturnType<typeof useAddress>[1]
+}) {
+  const mesh = inventory.meshes[hit.mesh],
+    part = mesh?.parts.findIndex((p) => p.primitive === hit.primitive) ?? -1,
+    material = inventory.materials[hit.material]
+  const use = material?.textures.find((t) => t.role === 'colour'),
+    p = use && model.pictures[use.picture]
   return (
     <div className="foundcard" data-hit={`${hit.mesh}.${hit.primitive}`}>
-      <button className="mini" onClick={close} aria-label="Close">×</button>
+      <button className="mini" onClick={close} aria-label="Close">
+        ×
+      </button>
       <div className="facts flush">
-        {inventory.nodes[hit.node] && <><span>Node</span><div className="clip">{inventory.nodes[hit.node].name}</div></>}
-        <span>Mesh</span><div className="clip">{mesh?.name || `mesh ${hit.mesh + 1}`}{mesh && mesh.parts.length > 1 && `, part ${part + 1}`}</div>
-        <span>Material</span><div className="clip">{material ? material.name : 'none'}</div>
-        {use && p && <><span>Picture</span><div className="clip">{use.missing ? <span className="warn">{p.name}, missing</span> : <button className="link" onClick={() => put({ tab: 'pictures', pic: use.picture })}>{p.name}</button>}</div></>}
-        {hit.uv && p?.width && p.height && <><span>Texel</span><div className="mono" data-texel-hit>{Math.min(p.width - 1, Math.floor(hit.uv[0] * p.width))}, {Math.min(p.height - 1, Math.floor(hit.uv[1] * p.height))}</div></>}
+        {inventory.nodes[hit.node] && (
+          <>
+            <span>Node</span>
+            <div className="clip">{inventory.nodes[hit.node].name}</div>
+          </>
+        )}
+        <span>Mesh</span>
+        <div className="clip">
+          {mesh?.name || `mesh ${hit.mesh + 1}`}
+          {mesh && mesh.parts.length > 1 && `, part ${part + 1}`}
+        </div>
+        <span>Material</span>
+        <div className="clip">{material ? material.name : 'none'}</div>
+        {use && p && (
+          <>
+            <span>Picture</span>
+            <div className="clip">
+              {use.missing ? (
+                <span className="warn">{p.name}, missing</span>
+              ) : (
+                <button className="link" onClick={() => put({ tab: 'pictures', pic: use.picture })}>
+                  {p.name}
+                </button>
+              )}
+            </div>
+          </>
+        )}
+        {hit.uv && p?.width && p.height && (
+          <>
+            <span>Texel</span>
+            <div className="mono" data-texel-hit>
+              {Math.min(p.width - 1, Math.floor(hit.uv[0] * p.width))},{' '}
+              {Math.min(p.height - 1, Math.floor(hit.uv[1] * p.height))}
+            </div>
+          </>
+        )}
       </div>
-      <button className="link" onClick={() => put({ tab: 'inventory', chosen: keyOf(hit), pic: '', uv: '' })}>Show in the inventory</button>
+      <button className="link" onClick={() => put({ tab: 'inventory', chosen: keyOf(hit), pic: '', uv: '' })}>
+        Show in the inventory
+      </button>
     </div>
   )
 }
@@ -120,53 +328,168 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
     const there = chains?.find((c) => c.find === f!.id)
     if (there) return go(`/p/${project}/chain/${there.id}`)
     try {
-      const c = await ok(api.POST('/api/projects/{project}/chains', { params: { path: { project } }, body: { find: f!.id, name: `${f!.name} to engine` } }))
+      const c = await ok(
+        api.POST('/api/projects/{project}/chains', {
+          params: { path: { project } },
+          body: { find: f!.id, name: `${f!.name} to engine` },
+        }),
+      )
       await refresh(q, project)
       go(`/p/${project}/chain/${c.id}`)
-    } catch (e) { setFault(e) }
+    } catch (e) {
+      setFault(e)
+    }
   }
   const read = async (readings: Record<string, string>) => {
     setFault(undefined)
-    try { await ok(api.PUT('/api/finds/{find}/readings', { params: { path: { find: f!.id } }, body: readings })) } catch (e) { setFault(e) }
+    try {
+      await ok(api.PUT('/api/finds/{find}/readings', { params: { path: { find: f!.id } }, body: readings }))
+    } catch (e) {
+      setFault(e)
+    }
     void refresh(q, project)
   }
   const own = chains?.filter((c) => c.find === f?.id).length ?? 0
   const decode = async () => {
     setFault(undefined)
-    try { await ok(api.POST('/api/finds/{find}/decode', { params: { path: { find: f!.id } } })) } catch (e) { setFault(e) }
+    try {
+      await ok(api.POST('/api/finds/{find}/decode', { params: { path: { find: f!.id } } }))
+    } catch (e) {
+      setFault(e)
+    }
     void refresh(q, project)
   }
   const remove = async () => {
-    try { await ok(api.DELETE('/api/finds/{find}', { params: { path: { find: f!.id } } })); go(`/p/${project}/finds`) } catch (e) { setFault(e) }
+    try {
+      await ok(api.DELETE('/api/finds/{find}', { params: { path: { find: f!.id } } }))
+      go(`/p/${project}/finds`)
+    } catch (e) {
+      setFault(e)
+    }
     void refresh(q, project)
   }
   return (
     <div className="scroll">
       <Fault error={fault ?? error ?? f?.error} />
-      {f && (<>
-        <div className="body row wrap" style={{ paddingTop: 10 }}>
-          <Button variant={f.state === 'stopped' ? 'outlined' : 'contained'} disabled={!m} onClick={() => void chain()}>{own > 0 ? 'Go to its chain' : 'Start a chain'}</Button>
-          {m && <SaveAs find={f.id} name={f.name} />}
-          {(f.state === 'stopped' || f.state === 'failed') && <Button variant={f.state === 'stopped' ? 'contained' : 'outlined'} onClick={() => void decode()}>{f.state === 'stopped' ? 'Decode it' : 'Try again'}</Button>}
-          <Button onClick={() => void remove()} title={own > 0 ? `With ${plural(own, 'chain')} and what was delivered of it. It can be put back.` : 'It can be put back.'}>Take out</Button>
-        </div>
-        {m && (<>
-          <div className="head bare"><h2>Pictures</h2>{m.stats.missing > 0 ? <span className="tag w">{m.stats.missing} missing</span> : <span className="tag g">all found</span>}</div>
-          <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
-          {m.readings && m.readings.length > 0 && <><div className="head bare"><h2>Readings</h2></div><Readings list={m.readings} onRead={(all) => void read(all)} /></>}
-          <div className="head bare"><h2>Figures</h2></div>
-          <Figures stats={m.stats} basis={m.basis} />
-          {(m.cameras?.length || m.helpers?.length || m.rootBone) && <><div className="head bare"><h2>In it</h2></div><div className="facts">
-            {m.rootBone && <><span>Root bone</span><div className="mono">{m.rootBone}</div></>}
-            <span>Materials</span><div>{named(m.materials) || 'none'}</div>
-            {m.motions.length > 0 && <><span>Motions</span><div>{named(m.motions.map((x) => `${x.name} ${x.seconds.toFixed(1)} s`))}</div></>}
-            {m.cameras && m.cameras.length > 0 && <><span>Cameras</span><div className="warn">{named(m.cameras)}</div></>}
-            {m.helpers && m.helpers.length > 0 && <><span>Helpers</span><div className="warn">{named(m.helpers)}</div></>}
-          </div></>}
-          {m.notes.length > 0 && <><div className="head bare"><h2>Notes</h2></div>{m.notes.map((n) => <div className="item" key={n}>{n}</div>)}</>}
-        </>)}
-        <div className="facts"><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{f.entryPath} in {f.sourceLabel}</div>{from && <><span>Terms</span><div data-terms>{from.short}{from.terms.owner && <small className="soft"> · {from.terms.owner}</small>}</div></>}</div>
-      </>)}
+      {f && (
+        <>
+          <div className="body row wrap" style={{ paddingTop: 10 }}>
+            <Button
+              variant={f.state === 'stopped' ? 'outlined' : 'contained'}
+              disabled={!m}
+              onClick={() => void chain()}
+            >
+              {own > 0 ? 'Go to its chain' : 'Start a chain'}
+            </Button>
+            {m && <SaveAs find={f.id} name={f.name} />}
+            {(f.state === 'stopped' || f.state === 'failed') && (
+              <Button
+                variant={f.state === 'stopped' ? 'contained' : 'outlined'}
+                onClick={() => void decode()}
+              >
+                {f.state === 'stopped' ? 'Decode it' : 'Try again'}
+              </Button>
+            )}
+            <Button
+              onClick={() => void remove()}
+              title={
+                own > 0
+                  ? `With ${plural(own, 'chain')} and what was delivered of it. It can be put back.`
+                  : 'It can be put back.'
+              }
+            >
+              Take out
+            </Button>
+          </div>
+          {m && (
+            <>
+              <div className="head bare">
+                <h2>Pictures</h2>
+                {m.stats.missing > 0 ? (
+                  <span className="tag w">{m.stats.missing} missing</span>
+                ) : (
+                  <span className="tag g">all found</span>
+                )}
+              </div>
+              <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
+              {m.readings && m.readings.length > 0 && (
+                <>
+                  <div className="head bare">
+                    <h2>Readings</h2>
+                  </div>
+                  <Readings list={m.readings} onRead={(all) => void read(all)} />
+                </>
+              )}
+              <div className="head bare">
+                <h2>Figures</h2>
+              </div>
+              <Figures stats={m.stats} basis={m.basis} />
+              {(m.cameras?.length || m.helpers?.length || m.rootBone) && (
+                <>
+                  <div className="head bare">
+                    <h2>In it</h2>
+                  </div>
+                  <div className="facts">
+                    {m.rootBone && (
+                      <>
+                        <span>Root bone</span>
+                        <div className="mono">{m.rootBone}</div>
+                      </>
+                    )}
+                    <span>Materials</span>
+                    <div>{named(m.materials) || 'none'}</div>
+                    {m.motions.length > 0 && (
+                      <>
+                        <span>Motions</span>
+                        <div>{named(m.motions.map((x) => `${x.name} ${x.seconds.toFixed(1)} s`))}</div>
+                      </>
+                    )}
+                    {m.cameras && m.cameras.length > 0 && (
+                      <>
+                        <span>Cameras</span>
+                        <div className="warn">{named(m.cameras)}</div>
+                      </>
+                    )}
+                    {m.helpers && m.helpers.length > 0 && (
+                      <>
+                        <span>Helpers</span>
+                        <div className="warn">{named(m.helpers)}</div>
+                      </>
+                    )}
+                  </div>
+                </>
+              )}
+              {m.notes.length > 0 && (
+                <>
+                  <div className="head bare">
+                    <h2>Notes</h2>
+                  </div>
+                  {m.notes.map((n) => (
+                    <div className="item" key={n}>
+                      {n}
+                    </div>
+                  ))}
+                </>
+              )}
+            </>
+          )}
+          <div className="facts">
+            <span>From</span>
+            <div style={{ overflowWrap: 'anywhere' }}>
+              {f.entryPath} in {f.sourceLabel}
+            </div>
+            {from && (
+              <>
+                <span>Terms</span>
+                <div data-terms>
+                  {from.short}
+                  {from.terms.owner && <small className="soft"> · {from.terms.owner}</small>}
+                </div>
+              </>
+            )}
+          </div>
+        </>
+      )}
     </div>
   )
 }

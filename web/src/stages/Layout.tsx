@@ -15,19 +15,40 @@ import { useProjectId } from '../Shell'
 import { ROW, View } from './Bytes'
 
 type Piece = S['Piece']
-interface Made { kind: string; picture?: string; width?: number; height?: number; model?: S['Model']; entries?: { name: string; at: number; size: number; codec: string; error?: string }[]; count?: number }
+interface Made {
+  kind: string
+  picture?: string
+  width?: number
+  height?: number
+  model?: S['Model']
+  entries?: { name: string; at: number; size: number; codec: string; error?: string }[]
+  count?: number
+}
 
 /** Asks for a value again a little after the last change. */
 function useLater<T>(value: T, ms: number) {
   const [late, setLate] = useState(value)
-  useEffect(() => { const t = setTimeout(() => setLate(value), ms); return () => clearTimeout(t) }, [value, ms])
+  useEffect(() => {
+    const t = setTimeout(() => setLate(value), ms)
+    return () => clearTimeout(t)
+  }, [value, ms])
   return late
 }
 
 export function LayoutPage() {
   const id = Number(useParams().layout)
-  const { data, error } = useQuery({ queryKey: ['layout', id], staleTime: Infinity, queryFn: () => ok(api.GET('/api/layouts/{layout}', { params: { path: { layout: id } } })) })
-  if (!data) return <div className="bench"><Fault error={error} />{!error && <div className="empty">Opening the layout…</div>}</div>
+  const { data, error } = useQuery({
+    queryKey: ['layout', id],
+    staleTime: Infinity,
+    queryFn: () => ok(api.GET('/api/layouts/{layout}', { params: { path: { layout: id } } })),
+  })
+  if (!data)
+    return (
+      <div className="bench">
+        <Fault error={error} />
+        {!error && <div className="empty">Opening the layout…</div>}
+      </div>
+    )
   return <Editor key={id} first={data} />
 }
 
@@ -46,14 +67,47 @@ function Editor({ first }: { first: S['Layout'] }) {
   const [tab, setTab] = useState('result')
   const edit = useRef<EditorHandle>(null)
   const piece = (useLocation().state as { piece?: string } | null)?.piece
-  useEffect(() => { if (piece) { edit.current?.insert(piece + '\n'); window.history.replaceState({}, '') } }, [piece])
+  useEffect(() => {
+    if (piece) {
+      edit.current?.insert(piece + '\n')
+      window.history.replaceState({}, '')
+    }
+  }, [piece])
   const late = useLater(doc, 200)
-  const schema = useQuery({ queryKey: ['schema'], staleTime: Infinity, queryFn: async () => (await ok(api.GET('/api/schemas/layout'))) as Schema })
-  const check = useQuery({ queryKey: ['check', late], placeholderData: keepPreviousData, queryFn: () => ok(api.POST('/api/layouts/check', { body: { document: late } })) })
+  const schema = useQuery({
+    queryKey: ['schema'],
+    staleTime: Infinity,
+    queryFn: async () => (await ok(api.GET('/api/schemas/layout'))) as Schema,
+  })
+  const check = useQuery({
+    queryKey: ['check', late],
+    placeholderData: keepPreviousData,
+    queryFn: () => ok(api.POST('/api/layouts/check', { body: { document: late } })),
+  })
   const works = check.data?.works ?? false
-  const read = useQuery({ queryKey: ['explain', entry, late, focus], enabled: !!entry && works, placeholderData: keepPreviousData, queryFn: () => ok(api.POST('/api/entries/{entry}/explain', { params: { path: { entry } }, body: { document: late, focus: focus < 0 ? undefined : focus } })) })
+  const read = useQuery({
+    queryKey: ['explain', entry, late, focus],
+    enabled: !!entry && works,
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      ok(
+        api.POST('/api/entries/{entry}/explain', {
+          params: { path: { entry } },
+          body: { document: late, focus: focus < 0 ? undefined : focus },
+        }),
+      ),
+  })
   const x = read.data
-  const problem = check.data && !works ? { line: check.data.line, column: check.data.column, message: check.data.message ?? '' } : x?.message ? { line: x.line, column: x.column, message: `${x.message}${x.at !== undefined ? ` (offset ${count(x.at)})` : ''}` } : undefined
+  const problem =
+    check.data && !works
+      ? { line: check.data.line, column: check.data.column, message: check.data.message ?? '' }
+      : x?.message
+        ? {
+            line: x.line,
+            column: x.column,
+            message: `${x.message}${x.at !== undefined ? ` (offset ${count(x.at)})` : ''}`,
+          }
+        : undefined
   const changed = doc !== kept.document || kept.version !== kept.head
   const size = x?.size ?? 0
   const [top, setTop] = useState(0)
@@ -69,87 +123,239 @@ function Editor({ first }: { first: S['Layout'] }) {
   // What is typed is saved a moment later, and at once when the page is left.
   const saved = useRef(doc)
   // The version that what is typed is made of: a draft may be of an older one.
-  const base = useRef(first.draft === undefined ? first.head : first.draftBase ?? first.head)
+  const base = useRef(first.draft === undefined ? first.head : (first.draftBase ?? first.head))
   const save = useRef((_leaving?: boolean) => {})
   save.current = (leaving) => {
     if (doc === saved.current) return
     const draft = doc
     saved.current = draft
     const path = { params: { path: { layout: kept.id } } }
-    const sent = draft === kept.document ? ok(api.DELETE('/api/layouts/{layout}/draft', { ...path, keepalive: leaving })) : ok(api.PUT('/api/layouts/{layout}/draft', { ...path, body: { document: draft, base: base.current }, keepalive: leaving && draft.length < 60_000 }))
-    sent.catch((e) => { saved.current = ''; setFault(e) })
+    const sent =
+      draft === kept.document
+        ? ok(api.DELETE('/api/layouts/{layout}/draft', { ...path, keepalive: leaving }))
+        : ok(
+            api.PUT('/api/layouts/{layout}/draft', {
+              ...path,
+              body: { document: draft, base: base.current },
+              keepalive: leaving && draft.length < 60_000,
+            }),
+          )
+    sent.catch((e) => {
+      saved.current = ''
+      setFault(e)
+    })
   }
-  useEffect(() => { const t = setTimeout(() => save.current(), 400); return () => clearTimeout(t) }, [doc])
+  useEffect(() => {
+    const t = setTimeout(() => save.current(), 400)
+    return () => clearTimeout(t)
+  }, [doc])
   useEffect(() => {
     const leave = () => save.current(true)
     window.addEventListener('pagehide', leave)
-    return () => { window.removeEventListener('pagehide', leave); leave(); q.removeQueries({ queryKey: ['layout', first.id] }) }
+    return () => {
+      window.removeEventListener('pagehide', leave)
+      leave()
+      q.removeQueries({ queryKey: ['layout', first.id] })
+    }
   }, []) // eslint-disable-line
   const keep = async () => {
     setFault(undefined)
     saved.current = doc
     try {
-      const l = await ok(api.PUT('/api/layouts/{layout}', { params: { path: { layout: kept.id } }, body: { document: doc, base: base.current } }))
+      const l = await ok(
+        api.PUT('/api/layouts/{layout}', {
+          params: { path: { layout: kept.id } },
+          body: { document: doc, base: base.current },
+        }),
+      )
       base.current = l.head
       setKept(l)
       q.setQueryData(['layout', l.id], l)
       void refresh(q, project)
-    } catch (e) { setFault(e) }
+    } catch (e) {
+      setFault(e)
+    }
   }
   const version = async (no: number) => {
     setFault(undefined)
     try {
-      const l = await ok(api.GET('/api/layouts/{layout}', { params: { path: { layout: kept.id }, query: { version: no } } }))
+      const l = await ok(
+        api.GET('/api/layouts/{layout}', { params: { path: { layout: kept.id }, query: { version: no } } }),
+      )
       edit.current?.replace(l.document)
       base.current = l.head
       setKept(l)
-    } catch (e) { setFault(e) }
+    } catch (e) {
+      setFault(e)
+    }
   }
-  const bring = (f?: File) => { if (f) void f.text().then((t) => edit.current?.replace(t)) }
-  const gap = (i: number) => x?.gaps.some((g) => i >= g.at && i < g.at + g.size) ? 'dim' : ''
+  const bring = (f?: File) => {
+    if (f) void f.text().then((t) => edit.current?.replace(t))
+  }
+  const gap = (i: number) => (x?.gaps.some((g) => i >= g.at && i < g.at + g.size) ? 'dim' : '')
   return (
     <div className="bench">
       <div className="stripe">
         <div className="row wrap">
           <b className="clip">{kept.name}</b>
           <span className="soft small">{check.data?.kind ?? ''} layout</span>
-          <Select value={kept.version} inputProps={{ 'aria-label': 'Version' }} onChange={(e) => void version(Number(e.target.value))}>
-            {kept.versions.map((v) => <MenuItem key={v.no} value={v.no}>version {v.no} · {new Date(v.made).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'short' })}</MenuItem>)}
+          <Select
+            value={kept.version}
+            inputProps={{ 'aria-label': 'Version' }}
+            onChange={(e) => void version(Number(e.target.value))}
+          >
+            {kept.versions.map((v) => (
+              <MenuItem key={v.no} value={v.no}>
+                version {v.no} ·{' '}
+                {new Date(v.made).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'short' })}
+              </MenuItem>
+            ))}
           </Select>
-          <Button disabled={depth[0] === 0} onClick={() => edit.current?.undo()}>Undo</Button>
-          <Button disabled={depth[1] === 0} onClick={() => edit.current?.redo()}>Redo</Button>
-          <Button variant="contained" disabled={!changed} onClick={() => void keep()}>Keep this version</Button>
-          {doc !== kept.document && <button className="link" data-draft title="What is typed is saved as a draft; this goes back to the version that is kept" onClick={() => edit.current?.replace(kept.document)}>Drop the draft</button>}
-          <span className={`tag ${works ? 'g' : 'w'}`} data-check={works ? 'works' : 'error'}>{works ? 'compiles' : 'does not compile'}</span>
+          <Button disabled={depth[0] === 0} onClick={() => edit.current?.undo()}>
+            Undo
+          </Button>
+          <Button disabled={depth[1] === 0} onClick={() => edit.current?.redo()}>
+            Redo
+          </Button>
+          <Button variant="contained" disabled={!changed} onClick={() => void keep()}>
+            Keep this version
+          </Button>
+          {doc !== kept.document && (
+            <button
+              className="link"
+              data-draft
+              title="What is typed is saved as a draft; this goes back to the version that is kept"
+              onClick={() => edit.current?.replace(kept.document)}
+            >
+              Drop the draft
+            </button>
+          )}
+          <span className={`tag ${works ? 'g' : 'w'}`} data-check={works ? 'works' : 'error'}>
+            {works ? 'compiles' : 'does not compile'}
+          </span>
           <span className="grow" />
-          <label className="link">Bring in a file<input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} /></label>
-          <a className="link" href={`/api/layouts/${kept.id}/document`}>Save as a file</a>
-          <button className="link" onClick={() => go(entry ? `/p/${project}/sources/bytes/${entry}` : `/p/${project}/sources/layouts`)}>{entry ? 'Back to the bytes' : 'All layouts'}</button>
+          <label className="link">
+            Bring in a file
+            <input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} />
+          </label>
+          <a className="link" href={`/api/layouts/${kept.id}/document`}>
+            Save as a file
+          </a>
+          <button
+            className="link"
+            onClick={() =>
+              go(entry ? `/p/${project}/sources/bytes/${entry}` : `/p/${project}/sources/layouts`)
+            }
+          >
+            {entry ? 'Back to the bytes' : 'All layouts'}
+          </button>
         </div>
         <Explains x={x} sel={sel} onGo={(at, n) => select(at, n, 'bytes')} />
       </div>
       <Fault error={fault} />
       <div className="cols cols-layout">
         <div className="pane column">
-          <YamlEditor ref={edit} start={first.draft ?? first.document} schema={schema.data} problem={problem} onChange={setDoc} onDepth={(u, r) => setDepth([u, r])}
-            onLine={(line) => { const p = pieceOfLine(x?.pieces ?? [], line); if (p) select(p.at, p.size) }} />
-          {problem && <div className="fault low" role="alert" data-problem><button className="link" onClick={() => edit.current?.goTo(problem.line ?? 1, problem.column ?? 1)}>Line {problem.line ?? '?'}, column {problem.column ?? '?'}</button>: {problem.message}
-            {x?.at !== undefined && works && <> <button className="link" onClick={() => select(x.at!, 1, 'bytes')}>show the byte</button></>}</div>}
+          <YamlEditor
+            ref={edit}
+            start={first.draft ?? first.document}
+            schema={schema.data}
+            problem={problem}
+            onChange={setDoc}
+            onDepth={(u, r) => setDepth([u, r])}
+            onLine={(line) => {
+              const p = pieceOfLine(x?.pieces ?? [], line)
+              if (p) select(p.at, p.size)
+            }}
+          />
+          {problem && (
+            <div className="fault low" role="alert" data-problem>
+              <button
+                className="link"
+                onClick={() => edit.current?.goTo(problem.line ?? 1, problem.column ?? 1)}
+              >
+                Line {problem.line ?? '?'}, column {problem.column ?? '?'}
+              </button>
+              : {problem.message}
+              {x?.at !== undefined && works && (
+                <>
+                  {' '}
+                  <button className="link" onClick={() => select(x.at!, 1, 'bytes')}>
+                    show the byte
+                  </button>
+                </>
+              )}
+            </div>
+          )}
         </div>
         <div className="pane column">
-          {!entry ? <div className="empty"><b>No entry is open beside it</b>Choose an entry in <Link to={`/p/${project}/sources`}>Sources</Link>, look at its bytes, and describe it from there.</div>
-            : x && !x.recognised && <div className="notice">recognise does not hold for this entry: its first bytes are others.</div>}
-          <Tree pieces={x?.pieces ?? []} sel={sel} onChoose={(p) => { if (!p.in) select(p.at, p.size); if (p.line) edit.current?.goTo(p.line, p.column ?? 1) }} />
+          {!entry ? (
+            <div className="empty">
+              <b>No entry is open beside it</b>Choose an entry in{' '}
+              <Link to={`/p/${project}/sources`}>Sources</Link>, look at its bytes, and describe it from
+              there.
+            </div>
+          ) : (
+            x &&
+            !x.recognised && (
+              <div className="notice">
+                recognise does not hold for this entry: its first bytes are others.
+              </div>
+            )
+          )}
+          <Tree
+            pieces={x?.pieces ?? []}
+            sel={sel}
+            onChoose={(p) => {
+              if (!p.in) select(p.at, p.size)
+              if (p.line) edit.current?.goTo(p.line, p.column ?? 1)
+            }}
+          />
           <Fault error={read.error} />
         </div>
         <div className="pane flat column">
-          {entry > 0 && size > 0 && <View entry={entry} size={size} top={top} setTop={setTop} at={sel.at} length={sel.n} now={() => now.current} select={(a, n) => select(a, n, 'bytes')} show={12} marks={gap} />}
+          {entry > 0 && size > 0 && (
+            <View
+              entry={entry}
+              size={size}
+              top={top}
+              setTop={setTop}
+              at={sel.at}
+              length={sel.n}
+              now={() => now.current}
+              select={(a, n) => select(a, n, 'bytes')}
+              show={12}
+              marks={gap}
+            />
+          )}
           <div className="tools">
-            <ToggleButtonGroup exclusive size="small" value={tab} aria-label="Show" onChange={(_, v: string | null) => v && setTab(v)}>
-              <ToggleButton value="result">What comes out</ToggleButton><ToggleButton value="coverage">Coverage</ToggleButton>
+            <ToggleButtonGroup
+              exclusive
+              size="small"
+              value={tab}
+              aria-label="Show"
+              onChange={(_, v: string | null) => v && setTab(v)}
+            >
+              <ToggleButton value="result">What comes out</ToggleButton>
+              <ToggleButton value="coverage">Coverage</ToggleButton>
             </ToggleButtonGroup>
           </div>
-          {tab === 'result' ? (entry > 0 ? <Result entry={entry} doc={late} works={works && !x?.message} onGo={(a, n) => select(a, n, 'bytes')} /> : null) : <CoveragePane layout={kept.id} project={project} changed={changed} onLine={(l, c) => edit.current?.goTo(l, c)} />}
+          {tab === 'result' ? (
+            entry > 0 ? (
+              <Result
+                entry={entry}
+                doc={late}
+                works={works && !x?.message}
+                onGo={(a, n) => select(a, n, 'bytes')}
+              />
+            ) : null
+          ) : (
+            <CoveragePane
+              layout={kept.id}
+              project={project}
+              changed={changed}
+              onLine={(l, c) => edit.current?.goTo(l, c)}
+            />
+          )}
         </div>
       </div>
     </div>
@@ -157,15 +363,45 @@ function Editor({ first }: { first: S['Layout'] }) {
 }
 
 /** How much of the entry is explained, and where it is not. */
-function Explains({ x, sel, onGo }: { x?: S['Explained']; sel: { at: number; n: number }; onGo: (at: number, n: number) => void }) {
+function Explains({
+  x,
+  sel,
+  onGo,
+}: {
+  x?: S['Explained']
+  sel: { at: number; n: number }
+  onGo: (at: number, n: number) => void
+}) {
   if (!x || x.size === 0) return null
-  return (<>
-    <div className="stripband thin" role="group" aria-label="What is not explained">
-      {x.gaps.map((g) => <button key={g.at} className="gap" style={{ left: `${(100 * g.at) / x.size}%`, width: `max(2px, ${(100 * g.size) / x.size}%)` }} title={`${count(g.size)} bytes from ${count(g.at)} on that nothing explains`} aria-label={`unexplained at ${g.at}`} onClick={() => onGo(g.at, g.size)} />)}
-      <i style={{ left: `${(100 * sel.at) / x.size}%` }} />
-    </div>
-    <div className="row wrap small"><span data-covered={x.covered}>{x.covered === x.size ? `All ${count(x.size)} bytes are explained` : `${count(x.covered)} of ${count(x.size)} bytes are explained (${Math.floor((100 * x.covered) / x.size)} %)`}</span>{x.made && <span className="soft" data-made>{x.made}</span>}</div>
-  </>)
+  return (
+    <>
+      <div className="stripband thin" role="group" aria-label="What is not explained">
+        {x.gaps.map((g) => (
+          <button
+            key={g.at}
+            className="gap"
+            style={{ left: `${(100 * g.at) / x.size}%`, width: `max(2px, ${(100 * g.size) / x.size}%)` }}
+            title={`${count(g.size)} bytes from ${count(g.at)} on that nothing explains`}
+            aria-label={`unexplained at ${g.at}`}
+            onClick={() => onGo(g.at, g.size)}
+          />
+        ))}
+        <i style={{ left: `${(100 * sel.at) / x.size}%` }} />
+      </div>
+      <div className="row wrap small">
+        <span data-covered={x.covered}>
+          {x.covered === x.size
+            ? `All ${count(x.size)} bytes are explained`
+            : `${count(x.covered)} of ${count(x.size)} bytes are explained (${Math.floor((100 * x.covered) / x.size)} %)`}
+        </span>
+        {x.made && (
+          <span className="soft" data-made>
+            {x.made}
+          </span>
+        )}
+      </div>
+    </>
+  )
 }
 
 /** The field that a line of the layout describes. */
@@ -178,7 +414,15 @@ function pieceOfLine(list: Piece[], line: number): Piece | undefined {
 }
 
 /** The fields as a tree; the innermost that holds the chosen byte is marked and shown. */
-function Tree({ pieces, sel, onChoose }: { pieces: Piece[]; sel: { at: number; n: number }; onChoose: (p: Piece) => void }) {
+function Tree({
+  pieces,
+  sel,
+  onChoose,
+}: {
+  pieces: Piece[]
+  sel: { at: number; n: number }
+  onChoose: (p: Piece) => void
+}) {
   const [shut, setShut] = useState<Record<string, boolean>>({})
   const holds = (p: Piece) => !p.in && sel.at >= p.at && sel.at < p.at + p.size
   // The way to the chosen byte.
@@ -192,72 +436,323 @@ function Tree({ pieces, sel, onChoose }: { pieces: Piece[]; sel: { at: number; n
     last = here
     find(list[k].pieces ?? [], here)
   }
-  find(pieces.filter((p) => p.name !== 'used as'), '')
+  find(
+    pieces.filter((p) => p.name !== 'used as'),
+    '',
+  )
   const box = useRef<HTMLDivElement>(null)
-  useEffect(() => { box.current?.querySelector('.on')?.scrollIntoView({ block: 'nearest' }) }, [last, sel.at])
+  useEffect(() => {
+    box.current?.querySelector('.on')?.scrollIntoView({ block: 'nearest' })
+  }, [last, sel.at])
   const rows: ReactNode[] = []
-  const draw = (list: Piece[], path: string, deep: number) => list.forEach((p, k) => {
-    const here = `${path}/${k}`
-    const inner = p.pieces ?? []
-    const open = inner.length > 0 && (shut[here] === undefined ? (deep === 0 && inner.length <= 64 && p.name !== 'used as') || way.has(here) || !!p.error : !shut[here])
-    rows.push(
-      <div key={here} className={`leaf ${here === last ? 'on' : ''} ${p.error ? 'is-bad' : ''}`} role="treeitem" aria-level={deep + 1} aria-expanded={inner.length ? open : undefined} tabIndex={0} data-piece={p.name}
-        onClick={() => onChoose(p)} onKeyDown={(e) => { if (e.key === 'Enter') onChoose(p); if (e.key === 'ArrowRight') setShut({ ...shut, [here]: false }); if (e.key === 'ArrowLeft') setShut({ ...shut, [here]: true }); if (e.key === 'ArrowDown') { e.preventDefault(); (e.currentTarget.nextElementSibling as HTMLElement)?.focus() } if (e.key === 'ArrowUp') { e.preventDefault(); (e.currentTarget.previousElementSibling as HTMLElement)?.focus() } }}>
-        <span style={{ paddingLeft: 4 + 12 * deep }}>{inner.length > 0 ? <button className="fold" aria-label={open ? 'Close' : 'Open'} tabIndex={-1} onClick={(e) => { e.stopPropagation(); setShut({ ...shut, [here]: open }) }}>{open ? '▾' : '▸'}</button> : <span className="fold" />}<b title={p.name}>{p.name}</b></span>
-        <span className="soft" title={p.type}>{p.type}</span><span className="v" title={p.value}>{p.error ? '' : p.value ?? (path.includes('/') && !p.count ? inner[0]?.value : '')}</span><span className="soft n">{p.in ? `${p.in} ` : ''}{p.at.toString(16)}</span><span className="soft n">{count(p.size)}</span>
-      </div>)
-    if (p.error) rows.push(<div key={here + 'e'} className="leaf small bad" style={{ paddingLeft: 24 + 14 * deep }}>{p.error}</div>)
-    if (!open) return
-    if (p.first) rows.push(<div key={here + 'a'} className="leaf soft small" style={{ paddingLeft: 24 + 14 * deep }}>{count(p.first)} before</div>)
-    draw(inner, here, deep + 1)
-    const after = (p.count ?? 0) - (p.first ?? 0) - inner.length
-    if (p.count && after > 0) rows.push(<div key={here + 'z'} className="leaf soft small" style={{ paddingLeft: 24 + 14 * deep }}>{count(after)} more; choose a byte among them to see it</div>)
-  })
+  const draw = (list: Piece[], path: string, deep: number) =>
+    list.forEach((p, k) => {
+      const here = `${path}/${k}`
+      const inner = p.pieces ?? []
+      const open =
+        inner.length > 0 &&
+        (shut[here] === undefined
+          ? (deep === 0 && inner.length <= 64 && p.name !== 'used as') || way.has(here) || !!p.error
+          : !shut[here])
+      rows.push(
+        <div
+          key={here}
+          className={`leaf ${here === last ? 'on' : ''} ${p.error ? 'is-bad' : ''}`}
+          role="treeitem"
+          aria-level={deep + 1}
+          aria-expanded={inner.length ? open : undefined}
+          tabIndex={0}
+          data-piece={p.name}
+          onClick={() => onChoose(p)}
+          onKeyDown={(e) => {
+            if (e.key === 'Enter') onChoose(p)
+            if (e.key === 'ArrowRight') setShut({ ...shut, [here]: false })
+            if (e.key === 'ArrowLeft') setShut({ ...shut, [here]: true })
+            if (e.key === 'ArrowDown') {
+              e.preventDefault()
+              ;(e.currentTarget.nextElementSibling as HTMLElement)?.focus()
+            }
+            if (e.key === 'ArrowUp') {
+              e.preventDefault()
+              ;(e.currentTarget.previousElementSibling as HTMLElement)?.focus()
+            }
+          }}
+        >
+          <span style={{ paddingLeft: 4 + 12 * deep }}>
+            {inner.length > 0 ? (
+              <button
+                className="fold"
+                aria-label={open ? 'Close' : 'Open'}
+                tabIndex={-1}
+                onClick={(e) => {
+                  e.stopPropagation()
+                  setShut({ ...shut, [here]: open })
+                }}
+              >
+                {open ? '▾' : '▸'}
+              </button>
+            ) : (
+              <span className="fold" />
+            )}
+            <b title={p.name}>{p.name}</b>
+          </span>
+          <span className="soft" title={p.type}>
+            {p.type}
+          </span>
+          <span className="v" title={p.value}>
+            {p.error ? '' : (p.value ?? (path.includes('/') && !p.count ? inner[0]?.value : ''))}
+          </span>
+          <span className="soft n">
+            {p.in ? `${p.in} ` : ''}
+            {p.at.toString(16)}
+          </span>
+          <span className="soft n">{count(p.size)}</span>
+        </div>,
+      )
+      if (p.error)
+        rows.push(
+          <div key={here + 'e'} className="leaf small bad" style={{ paddingLeft: 24 + 14 * deep }}>
+            {p.error}
+          </div>,
+        )
+      if (!open) return
+      if (p.first)
+        rows.push(
+          <div key={here + 'a'} className="leaf soft small" style={{ paddingLeft: 24 + 14 * deep }}>
+            {count(p.first)} before
+          </div>,
+        )
+      draw(inner, here, deep + 1)
+      const after = (p.count ?? 0) - (p.first ?? 0) - inner.length
+      if (p.count && after > 0)
+        rows.push(
+          <div key={here + 'z'} className="leaf soft small" style={{ paddingLeft: 24 + 14 * deep }}>
+            {count(after)} more; choose a byte among them to see it
+          </div>,
+        )
+    })
   draw(pieces, '', 0)
   return (
     <div className="tree" ref={box} role="tree" aria-label="Fields">
-      <div className="leaf th"><span style={{ paddingLeft: 20 }}>Field</span><span>Type</span><span className="v">Value</span><span className="n">At, hex</span><span className="n">Bytes</span></div>
+      <div className="leaf th">
+        <span style={{ paddingLeft: 20 }}>Field</span>
+        <span>Type</span>
+        <span className="v">Value</span>
+        <span className="n">At, hex</span>
+        <span className="n">Bytes</span>
+      </div>
       {rows}
     </div>
   )
 }
 
-function Result({ entry, doc, works, onGo }: { entry: number; doc: string; works: boolean; onGo: (at: number, n: number) => void }) {
-  const made = useQuery({ queryKey: ['made', entry, doc], enabled: works, placeholderData: keepPreviousData, queryFn: async () => (await ok(api.POST('/api/entries/{entry}/made', { params: { path: { entry } }, body: { document: doc } }))) as unknown as Made })
+function Result({
+  entry,
+  doc,
+  works,
+  onGo,
+}: {
+  entry: number
+  doc: string
+  works: boolean
+  onGo: (at: number, n: number) => void
+}) {
+  const made = useQuery({
+    queryKey: ['made', entry, doc],
+    enabled: works,
+    placeholderData: keepPreviousData,
+    queryFn: async () =>
+      (await ok(
+        api.POST('/api/entries/{entry}/made', { params: { path: { entry } }, body: { document: doc } }),
+      )) as unknown as Made,
+  })
   const m = made.data
   return (
     <div className="scroll column" data-result={m?.kind}>
       <Fault error={made.error} />
-      {!works && <div className="item soft small">{m ? 'The layout fails now; this is what it last gave.' : 'Nothing comes out yet: the layout does not read this entry to its end.'}</div>}
-      {m?.picture && <div className="trialpicture"><img alt="What the layout makes of the entry" data-made-picture={`${m.width}x${m.height}`} src={`data:image/png;base64,${m.picture}`} style={{ width: Math.min(400, Math.max(160, m.width ?? 0)) }} /></div>}
-      {m?.model && <><View3D className="small" tools={false} panes={[{ url: viewUrl(m.model.scene), nodes: m.model.stats.nodes, title: m.model.name, note: `${count(m.model.stats.triangles)} triangles · ${count(m.model.stats.bones)} bones` }]} />
-        {m.model.pictures.filter((p) => p.missing).map((p) => <div className="item" key={p.name}><span className="warn">{p.name}</span> not found{p.looked.map((l) => <small key={l}>looked for {l}</small>)}</div>)}
-        {m.model.notes.map((n) => <div className="item small" key={n}>{n}</div>)}</>}
-      {m?.kind === 'container' && (!m.entries?.length ? <div className="empty"><b>No entries yet</b>Say under container which list holds them: each, name, at and size.</div> : <>
-        <div className="item small soft">{plural(m.count ?? 0, 'entry', 'entries')}{(m.count ?? 0) > m.entries.length && `, the first ${count(m.entries.length)}`}</div>
-        {m.entries.map((e, i) => <button className="leaf wide" key={i} data-made-entry={e.name} onClick={() => onGo(e.at, e.size)}><b className="clip">{e.name}</b><span className="soft">{e.codec}</span><span className="n">{bytes(e.size)}</span>{e.error && <span className="bad small clip" title={e.error}>{e.error}</span>}</button>)}</>)}
+      {!works && (
+        <div className="item soft small">
+          {m
+            ? 'The layout fails now; this is what it last gave.'
+            : 'Nothing comes out yet: the layout does not read this entry to its end.'}
+        </div>
+      )}
+      {m?.picture && (
+        <div className="trialpicture">
+          <img
+            alt="What the layout makes of the entry"
+            data-made-picture={`${m.width}x${m.height}`}
+            src={`data:image/png;base64,${m.picture}`}
+            style={{ width: Math.min(400, Math.max(160, m.width ?? 0)) }}
+          />
+        </div>
+      )}
+      {m?.model && (
+        <>
+          <View3D
+            className="small"
+            tools={false}
+            panes={[
+              {
+                url: viewUrl(m.model.scene),
+                nodes: m.model.stats.nodes,
+                title: m.model.name,
+                note: `${count(m.model.stats.triangles)} triangles · ${count(m.model.stats.bones)} bones`,
+              },
+            ]}
+          />
+          {m.model.pictures
+            .filter((p) => p.missing)
+            .map((p) => (
+              <div className="item" key={p.name}>
+                <span className="warn">{p.name}</span> not found
+                {p.looked.map((l) => (
+                  <small key={l}>looked for {l}</small>
+                ))}
+              </div>
+            ))}
+          {m.model.notes.map((n) => (
+            <div className="item small" key={n}>
+              {n}
+            </div>
+          ))}
+        </>
+      )}
+      {m?.kind === 'container' &&
+        (!m.entries?.length ? (
+          <div className="empty">
+            <b>No entries yet</b>Say under container which list holds them: each, name, at and size.
+          </div>
+        ) : (
+          <>
+            <div className="item small soft">
+              {plural(m.count ?? 0, 'entry', 'entries')}
+              {(m.count ?? 0) > m.entries.length && `, the first ${count(m.entries.length)}`}
+            </div>
+            {m.entries.map((e, i) => (
+              <button
+                className="leaf wide"
+                key={i}
+                data-made-entry={e.name}
+                onClick={() => onGo(e.at, e.size)}
+              >
+                <b className="clip">{e.name}</b>
+                <span className="soft">{e.codec}</span>
+                <span className="n">{bytes(e.size)}</span>
+                {e.error && (
+                  <span className="bad small clip" title={e.error}>
+                    {e.error}
+                  </span>
+                )}
+              </button>
+            ))}
+          </>
+        ))}
     </div>
   )
 }
 
-function CoveragePane({ layout, project, changed, onLine }: { layout: number; project: number; changed: boolean; onLine: (line: number, column: number) => void }) {
+function CoveragePane({
+  layout,
+  project,
+  changed,
+  onLine,
+}: {
+  layout: number
+  project: number
+  changed: boolean
+  onLine: (line: number, column: number) => void
+}) {
   const go = useNavigate()
   const [fault, setFault] = useState<unknown>()
-  const { data: c, error, refetch } = useQuery({ queryKey: ['p', project, 'coverage', layout], refetchInterval: (s) => (s.state.data?.running ? 400 : false), queryFn: () => ok(api.GET('/api/layouts/{layout}/coverage', { params: { path: { layout } } })) })
-  const run = async () => { setFault(undefined); try { await ok(api.POST('/api/layouts/{layout}/coverage', { params: { path: { layout } } })); void refetch() } catch (e) { setFault(e) } }
-  const open = (entry: number, at?: number) => go(`/p/${project}/sources/layout/${layout}?entry=${entry}${at ? `&at=${at}` : ''}`)
+  const {
+    data: c,
+    error,
+    refetch,
+  } = useQuery({
+    queryKey: ['p', project, 'coverage', layout],
+    refetchInterval: (s) => (s.state.data?.running ? 400 : false),
+    queryFn: () => ok(api.GET('/api/layouts/{layout}/coverage', { params: { path: { layout } } })),
+  })
+  const run = async () => {
+    setFault(undefined)
+    try {
+      await ok(api.POST('/api/layouts/{layout}/coverage', { params: { path: { layout } } }))
+      void refetch()
+    } catch (e) {
+      setFault(e)
+    }
+  }
+  const open = (entry: number, at?: number) =>
+    go(`/p/${project}/sources/layout/${layout}?entry=${entry}${at ? `&at=${at}` : ''}`)
   return (
     <div className="scroll" data-coverage={c && !c.running && c.version ? c.entries : ''}>
-      <div className="body row wrap"><Button onClick={() => void run()} disabled={c?.running}>{c?.running ? 'Running…' : 'Run over all it recognises'}</Button>{changed && <span className="soft small">runs the version that is kept</span>}</div>
+      <div className="body row wrap">
+        <Button onClick={() => void run()} disabled={c?.running}>
+          {c?.running ? 'Running…' : 'Run over all it recognises'}
+        </Button>
+        {changed && <span className="soft small">runs the version that is kept</span>}
+      </div>
       <Fault error={error ?? fault} />
-      {c && c.version > 0 && (<>
-        <div className="facts"><span>Entries</span><div>{count(c.entries)} recognised by version {c.version}</div><span>Opened</span><div className={c.failed ? '' : 'ok'}>{count(c.opened)}</div><span>Failed</span><div className={c.failed ? 'bad' : ''}>{count(c.failed)}</div>
-          <span>Explained</span><div>{c.bytes ? `${Math.floor((100 * c.explained) / c.bytes)} % of ${bytes(c.bytes)}` : 'nothing'}</div></div>
-        {c.faults.length > 0 && <div className="head bare"><h2>Failed at</h2></div>}
-        {c.faults.map((f, i) => <div className="item" key={i}><span className="bad">{count(f.count)}×</span> {f.line ? <button className="link" onClick={() => onLine(f.line!, f.column ?? 1)}>line {f.line}, column {f.column}</button> : null} {f.message}<small>first in <button className="link" onClick={() => open(f.entry, f.at)}>{f.path}</button>{f.at !== undefined && ` at offset ${count(f.at)}`}</small></div>)}
-        {c.worst.some((w) => w.explained < w.size) && <div className="head bare"><h2>Least explained</h2></div>}
-        {c.worst.filter((w) => w.explained < w.size).slice(0, 12).map((w) => <div className="item" key={w.entry}><button className="link" onClick={() => open(w.entry)}>{w.path}</button><small>{count(w.size - w.explained)} of {count(w.size)} bytes are not explained</small></div>)}
-      </>)}
+      {c && c.version > 0 && (
+        <>
+          <div className="facts">
+            <span>Entries</span>
+            <div>
+              {count(c.entries)} recognised by version {c.version}
+            </div>
+            <span>Opened</span>
+            <div className={c.failed ? '' : 'ok'}>{count(c.opened)}</div>
+            <span>Failed</span>
+            <div className={c.failed ? 'bad' : ''}>{count(c.failed)}</div>
+            <span>Explained</span>
+            <div>
+              {c.bytes ? `${Math.floor((100 * c.explained) / c.bytes)} % of ${bytes(c.bytes)}` : 'nothing'}
+            </div>
+          </div>
+          {c.faults.length > 0 && (
+            <div className="head bare">
+              <h2>Failed at</h2>
+            </div>
+          )}
+          {c.faults.map((f, i) => (
+            <div className="item" key={i}>
+              <span className="bad">{count(f.count)}×</span>{' '}
+              {f.line ? (
+                <button className="link" onClick={() => onLine(f.line!, f.column ?? 1)}>
+                  line {f.line}, column {f.column}
+                </button>
+              ) : null}{' '}
+              {f.message}
+              <small>
+                first in{' '}
+                <button className="link" onClick={() => open(f.entry, f.at)}>
+                  {f.path}
+                </button>
+                {f.at !== undefined && ` at offset ${count(f.at)}`}
+              </small>
+            </div>
+          ))}
+          {c.worst.some((w) => w.explained < w.size) && (
+            <div className="head bare">
+              <h2>Least explained</h2>
+            </div>
+          )}
+          {c.worst
+            .filter((w) => w.explained < w.size)
+            .slice(0, 12)
+            .map((w) => (
+              <div className="item" key={w.entry}>
+                <button className="link" onClick={() => open(w.entry)}>
+                  {w.path}
+                </button>
+                <small>
+                  {count(w.size - w.explained)} of {count(w.size)} bytes are not explained
+                </small>
+              </div>
+            ))}
+        </>
+      )}
     </div>
   )
 }
@@ -268,26 +763,85 @@ export function Layouts() {
   const go = useNavigate()
   const q = useQueryClient()
   const [fault, setFault] = useState<unknown>()
-  const { data, error } = useQuery({ queryKey: ['p', project, 'layouts'], queryFn: () => ok(api.GET('/api/projects/{project}/layouts', { params: { path: { project } } })) })
+  const { data, error } = useQuery({
+    queryKey: ['p', project, 'layouts'],
+    queryFn: () => ok(api.GET('/api/projects/{project}/layouts', { params: { path: { project } } })),
+  })
   const make = async (name: string, document?: string) => {
     setFault(undefined)
-    try { const l = await ok(api.POST('/api/projects/{project}/layouts', { params: { path: { project } }, body: { name, document } })); void refresh(q, project); go(`/p/${project}/sources/layout/${l.id}`) } catch (e) { setFault(e) }
+    try {
+      const l = await ok(
+        api.POST('/api/projects/{project}/layouts', {
+          params: { path: { project } },
+          body: { name, document },
+        }),
+      )
+      void refresh(q, project)
+      go(`/p/${project}/sources/layout/${l.id}`)
+    } catch (e) {
+      setFault(e)
+    }
   }
-  const remove = async (id: number) => { setFault(undefined); try { await ok(api.DELETE('/api/layouts/{layout}', { params: { path: { layout: id } } })); void refresh(q, project) } catch (e) { setFault(e) } }
-  const bring = (f?: File) => { if (f) void f.text().then((t) => make(f.name.replace(/\.ya?ml$/, ''), t)) }
+  const remove = async (id: number) => {
+    setFault(undefined)
+    try {
+      await ok(api.DELETE('/api/layouts/{layout}', { params: { path: { layout: id } } }))
+      void refresh(q, project)
+    } catch (e) {
+      setFault(e)
+    }
+  }
+  const bring = (f?: File) => {
+    if (f) void f.text().then((t) => make(f.name.replace(/\.ya?ml$/, ''), t))
+  }
   return (
     <div className="bench">
-      <div className="stripe"><div className="row wrap"><b>Layouts</b><span className="soft small">what describes the formats of this project</span><span className="grow" /><label className="link">Bring in a file<input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} /></label><button className="link" onClick={() => go(`/p/${project}/sources`)}>Back to the sources</button></div></div>
+      <div className="stripe">
+        <div className="row wrap">
+          <b>Layouts</b>
+          <span className="soft small">what describes the formats of this project</span>
+          <span className="grow" />
+          <label className="link">
+            Bring in a file
+            <input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} />
+          </label>
+          <button className="link" onClick={() => go(`/p/${project}/sources`)}>
+            Back to the sources
+          </button>
+        </div>
+      </div>
       <Fault error={error ?? fault} />
       <TakenOut project={project} kind="layout" />
       <div className="scroll list">
         {data?.map((l) => (
           <div className="item row between" key={`${l.id}${l.name}`} data-layout={l.name}>
-            <div className="grow"><b>{l.name}</b> <span className="soft small">{l.kind}</span> {!l.works && <span className="tag w">the newest version does not compile</span>}<small>{l.title !== l.name ? l.title : ''}{l.about ? ` ${l.about}` : ''}{l.shipped ? '' : ` ${plural(l.versions, 'version')}`}</small></div>
-            {l.shipped ? <Button onClick={() => void make(`${l.name} of mine`, l.document)}>Copy to change it</Button> : <><Button onClick={() => go(`/p/${project}/sources/layout/${l.id}`)}>Open</Button><button className="link" onClick={() => void remove(l.id)}>Take out</button></>}
+            <div className="grow">
+              <b>{l.name}</b> <span className="soft small">{l.kind}</span>{' '}
+              {!l.works && <span className="tag w">the newest version does not compile</span>}
+              <small>
+                {l.title !== l.name ? l.title : ''}
+                {l.about ? ` ${l.about}` : ''}
+                {l.shipped ? '' : ` ${plural(l.versions, 'version')}`}
+              </small>
+            </div>
+            {l.shipped ? (
+              <Button onClick={() => void make(`${l.name} of mine`, l.document)}>Copy to change it</Button>
+            ) : (
+              <>
+                <Button onClick={() => go(`/p/${project}/sources/layout/${l.id}`)}>Open</Button>
+                <button className="link" onClick={() => void remove(l.id)}>
+                  Take out
+                </button>
+              </>
+            )}
           </div>
         ))}
-        {data && !data.some((l) => !l.shipped) && <div className="empty"><b>No layout of your own yet</b>Look at the bytes of an entry that nothing knows, and describe it from there.</div>}
+        {data && !data.some((l) => !l.shipped) && (
+          <div className="empty">
+            <b>No layout of your own yet</b>Look at the bytes of an entry that nothing knows, and describe it
+            from there.
+          </div>
+        )}
       </div>
     </div>
   )

@@ -9,51 +9,233 @@ import { useProjectId } from '../Shell'
 
 const at0 = (n: number) => `0x${n.toString(16)}`
 
-export function NotesPane({ entry, path, at, length, onGo }: { entry: number; path?: string; at: number; length: number; onGo: (at: number, n: number) => void }) {
+export function NotesPane({
+  entry,
+  path,
+  at,
+  length,
+  onGo,
+}: {
+  entry: number
+  path?: string
+  at: number
+  length: number
+  onGo: (at: number, n: number) => void
+}) {
   const q = useQueryClient()
   const [note, setNote] = useState('')
   const [fault, setFault] = useState<unknown>()
-  const [repeats, setRepeats] = useState<{ places: number[]; more: boolean; step: number; evidence: string; at: number; n: number }>()
+  const [repeats, setRepeats] = useState<{
+    places: number[]
+    more: boolean
+    step: number
+    evidence: string
+    at: number
+    n: number
+  }>()
   useEffect(() => setRepeats(undefined), [entry])
-  const marks = useQuery({ queryKey: ['marks', entry], queryFn: () => ok(api.GET('/api/entries/{entry}/bookmarks', { params: { path: { entry } } })) })
-  const run = async (f: () => Promise<unknown>) => { setFault(undefined); try { await f(); void q.invalidateQueries({ queryKey: ['marks', entry] }) } catch (e) { setFault(e) } }
-  const add = () => run(async () => { await ok(api.POST('/api/entries/{entry}/bookmarks', { params: { path: { entry } }, body: { at, size: length, note } })); setNote('') })
-  const find = () => run(async () => setRepeats({ ...(await ok(api.GET('/api/entries/{entry}/repeats', { params: { path: { entry }, query: { at, size: Math.min(length, 65536) } } }))), at, n: length }))
+  const marks = useQuery({
+    queryKey: ['marks', entry],
+    queryFn: () => ok(api.GET('/api/entries/{entry}/bookmarks', { params: { path: { entry } } })),
+  })
+  const run = async (f: () => Promise<unknown>) => {
+    setFault(undefined)
+    try {
+      await f()
+      void q.invalidateQueries({ queryKey: ['marks', entry] })
+    } catch (e) {
+      setFault(e)
+    }
+  }
+  const add = () =>
+    run(async () => {
+      await ok(
+        api.POST('/api/entries/{entry}/bookmarks', {
+          params: { path: { entry } },
+          body: { at, size: length, note },
+        }),
+      )
+      setNote('')
+    })
+  const find = () =>
+    run(async () =>
+      setRepeats({
+        ...(await ok(
+          api.GET('/api/entries/{entry}/repeats', {
+            params: { path: { entry }, query: { at, size: Math.min(length, 65536) } },
+          }),
+        )),
+        at,
+        n: length,
+      }),
+    )
   return (
     <div className="scroll">
       <Fault error={fault ?? marks.error} />
-      <form className="form" onSubmit={(e) => { e.preventDefault(); void add() }}>
-        <div className="row"><OutlinedInput fullWidth value={note} onChange={(e) => setNote(e.target.value)} placeholder={`Note on ${at0(at)}${length > 1 ? `, ${count(length)} bytes` : ''}`} inputProps={{ 'aria-label': 'Note', maxLength: 1000 }} /><Button type="submit">Bookmark</Button></div>
+      <form
+        className="form"
+        onSubmit={(e) => {
+          e.preventDefault()
+          void add()
+        }}
+      >
+        <div className="row">
+          <OutlinedInput
+            fullWidth
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+            placeholder={`Note on ${at0(at)}${length > 1 ? `, ${count(length)} bytes` : ''}`}
+            inputProps={{ 'aria-label': 'Note', maxLength: 1000 }}
+          />
+          <Button type="submit">Bookmark</Button>
+        </div>
       </form>
-      {marks.data?.map((m) => <div className="item row between" key={m.id} data-bookmark={m.at}><span><button className="link mono" onClick={() => onGo(m.at, m.size)}>{at0(m.at)}</button> {m.note || <span className="soft">no note</span>}{m.size > 1 && <span className="soft small"> · {count(m.size)} bytes</span>}</span><button className="link" onClick={() => void run(() => ok(api.DELETE('/api/entries/{entry}/bookmarks/{bookmark}', { params: { path: { entry, bookmark: m.id } } })))}>Remove</button></div>)}
-      <div className="head bare top"><h2>Repeats</h2></div>
-      <div className="body"><Button disabled={length < 2} onClick={() => void find()}>Where else do the {length > 1 ? `${count(length)} ` : ''}chosen bytes stand?</Button>{length < 2 && <p className="soft small">Choose two bytes or more.</p>}</div>
-      {repeats && <><div className="item small" data-repeats={repeats.places.length}>{repeats.evidence}.{repeats.step > 0 && <> A record may have {count(repeats.step)} bytes.</>}</div>
-        <div className="body row wrap">{repeats.places.slice(0, 60).map((p) => <button key={p} className={`tag ${p === repeats.at ? 'g' : ''}`} onClick={() => onGo(p, repeats.n)}>{at0(p)}</button>)}{repeats.places.length > 60 && <span className="soft small">and {count(repeats.places.length - 60)} more</span>}</div></>}
+      {marks.data?.map((m) => (
+        <div className="item row between" key={m.id} data-bookmark={m.at}>
+          <span>
+            <button className="link mono" onClick={() => onGo(m.at, m.size)}>
+              {at0(m.at)}
+            </button>{' '}
+            {m.note || <span className="soft">no note</span>}
+            {m.size > 1 && <span className="soft small"> · {count(m.size)} bytes</span>}
+          </span>
+          <button
+            className="link"
+            onClick={() =>
+              void run(() =>
+                ok(
+                  api.DELETE('/api/entries/{entry}/bookmarks/{bookmark}', {
+                    params: { path: { entry, bookmark: m.id } },
+                  }),
+                ),
+              )
+            }
+          >
+            Remove
+          </button>
+        </div>
+      ))}
+      <div className="head bare top">
+        <h2>Repeats</h2>
+      </div>
+      <div className="body">
+        <Button disabled={length < 2} onClick={() => void find()}>
+          Where else do the {length > 1 ? `${count(length)} ` : ''}chosen bytes stand?
+        </Button>
+        {length < 2 && <p className="soft small">Choose two bytes or more.</p>}
+      </div>
+      {repeats && (
+        <>
+          <div className="item small" data-repeats={repeats.places.length}>
+            {repeats.evidence}.{repeats.step > 0 && <> A record may have {count(repeats.step)} bytes.</>}
+          </div>
+          <div className="body row wrap">
+            {repeats.places.slice(0, 60).map((p) => (
+              <button
+                key={p}
+                className={`tag ${p === repeats.at ? 'g' : ''}`}
+                onClick={() => onGo(p, repeats.n)}
+              >
+                {at0(p)}
+              </button>
+            ))}
+            {repeats.places.length > 60 && (
+              <span className="soft small">and {count(repeats.places.length - 60)} more</span>
+            )}
+          </div>
+        </>
+      )}
       <Compare entry={entry} path={path} onGo={onGo} />
     </div>
   )
 }
 
-function Compare({ entry, path, onGo }: { entry: number; path?: string; onGo: (at: number, n: number) => void }) {
+function Compare({
+  entry,
+  path,
+  onGo,
+}: {
+  entry: number
+  path?: string
+  onGo: (at: number, n: number) => void
+}) {
   const project = useProjectId()
   const [other, setOther] = useState(0)
   const ending = path?.includes('.') ? path.slice(path.lastIndexOf('.')) : ''
   const [text, setText] = useState('')
   const like = text || (ending ? `*${ending}` : '')
-  const list = useQuery({ queryKey: ['p', project, 'like', like], enabled: !!like, queryFn: () => ok(api.GET('/api/projects/{project}/entries', { params: { path: { project }, query: { q: like, limit: 50 } } })) })
-  const diff = useQuery({ queryKey: ['diff', entry, other], enabled: other > 0, queryFn: () => ok(api.GET('/api/entries/{entry}/compare', { params: { path: { entry }, query: { with: other } } })) })
+  const list = useQuery({
+    queryKey: ['p', project, 'like', like],
+    enabled: !!like,
+    queryFn: () =>
+      ok(
+        api.GET('/api/projects/{project}/entries', {
+          params: { path: { project }, query: { q: like, limit: 50 } },
+        }),
+      ),
+  })
+  const diff = useQuery({
+    queryKey: ['diff', entry, other],
+    enabled: other > 0,
+    queryFn: () =>
+      ok(api.GET('/api/entries/{entry}/compare', { params: { path: { entry }, query: { with: other } } })),
+  })
   const rows = (list.data?.entries ?? []).filter((e) => e.id !== entry)
   const d = diff.data
-  return (<>
-    <div className="head bare top"><h2>Compare</h2></div>
-    <div className="form">
-      <label className="f">Entries like<OutlinedInput fullWidth value={text} placeholder={like || 'part of a name'} onChange={(e) => setText(e.target.value)} inputProps={{ 'aria-label': 'Entries like' }} /></label>
-      <label className="f">Compare with<Select fullWidth displayEmpty value={rows.some((e) => e.id === other) ? other : 0} onChange={(e) => setOther(Number(e.target.value))} inputProps={{ 'aria-label': 'Compare with' }}><MenuItem value={0}>{rows.length ? 'choose an entry' : 'none is like it'}</MenuItem>{rows.map((e) => <MenuItem key={e.id} value={e.id}>{e.path}</MenuItem>)}</Select></label>
-    </div>
-    <Fault error={diff.error ?? list.error} />
-    {d && <div className="item" data-differing={d.differing}>{d.same ? 'Every byte is the same.' : `${count(d.differing)} bytes differ${d.sizes[0] !== d.sizes[1] ? `; they have ${count(d.sizes[0])} and ${count(d.sizes[1])} bytes` : ''}.`}</div>}
-    {d?.ranges.slice(0, 300).map((r) => <div className="item row between" key={r.at}><button className="link mono" onClick={() => onGo(r.at, r.size)}>{at0(r.at)}</button><span>{r.field ? <b>{r.field}</b> : <span className="soft">no field is known there</span>}</span><span className="soft small">{count(r.size)} bytes</span></div>)}
-    {d && d.ranges.length > 300 && <div className="item soft small">and {count(d.ranges.length - 300)} more places</div>}
-  </>)
+  return (
+    <>
+      <div className="head bare top">
+        <h2>Compare</h2>
+      </div>
+      <div className="form">
+        <label className="f">
+          Entries like
+          <OutlinedInput
+            fullWidth
+            value={text}
+            placeholder={like || 'part of a name'}
+            onChange={(e) => setText(e.target.value)}
+            inputProps={{ 'aria-label': 'Entries like' }}
+          />
+        </label>
+        <label className="f">
+          Compare with
+          <Select
+            fullWidth
+            displayEmpty
+            value={rows.some((e) => e.id === other) ? other : 0}
+            onChange={(e) => setOther(Number(e.target.value))}
+            inputProps={{ 'aria-label': 'Compare with' }}
+          >
+            <MenuItem value={0}>{rows.length ? 'choose an entry' : 'none is like it'}</MenuItem>
+            {rows.map((e) => (
+              <MenuItem key={e.id} value={e.id}>
+                {e.path}
+              </MenuItem>
+            ))}
+          </Select>
+        </label>
+      </div>
+      <Fault error={diff.error ?? list.error} />
+      {d && (
+        <div className="item" data-differing={d.differing}>
+          {d.same
+            ? 'Every byte is the same.'
+            : `${count(d.differing)} bytes differ${d.sizes[0] !== d.sizes[1] ? `; they have ${count(d.sizes[0])} and ${count(d.sizes[1])} bytes` : ''}.`}
+        </div>
+      )}
+      {d?.ranges.slice(0, 300).map((r) => (
+        <div className="item row between" key={r.at}>
+          <button className="link mono" onClick={() => onGo(r.at, r.size)}>
+            {at0(r.at)}
+          </button>
+          <span>{r.field ? <b>{r.field}</b> : <span className="soft">no field is known there</span>}</span>
+          <span className="soft small">{count(r.size)} bytes</span>
+        </div>
+      ))}
+      {d && d.ranges.length > 300 && (
+        <div className="item soft small">and {count(d.ranges.length - 300)} more places</div>
+      )}
+    </>
+  )
 }

@@ -17,25 +17,45 @@ export function Sources() {
   const [entry, show] = useState(named)
   const [seen, see] = useState(named)
   const written = useRef(-1) // what comes back is what was written here, perhaps before the last step
-  if (named !== seen) { see(named); if (named === written.current) written.current = -1; else show(named) }
+  if (named !== seen) {
+    see(named)
+    if (named === written.current) written.current = -1
+    else show(named)
+  }
   const later = useRef(0)
   const put: Put = ({ entry: e, ...changes }) => {
     if (e !== undefined) {
       show(Number(e))
       window.clearTimeout(later.current)
-      later.current = window.setTimeout(() => { written.current = Number(e); write({ entry: e }) }, 150)
+      later.current = window.setTimeout(() => {
+        written.current = Number(e)
+        write({ entry: e })
+      }, 150)
     }
     if (Object.keys(changes).length > 0) write(changes)
   }
   const filter: S['Filter'] = {}
   const text = (k: string) => params.get(k) || undefined
-  filter.q = text('q'); filter.kind = text('kind') as S['Kind'] | undefined; filter.set = text('set')
+  filter.q = text('q')
+  filter.kind = text('kind') as S['Kind'] | undefined
+  filter.set = text('set')
   filter.source = Number(params.get('source')) || undefined
-  filter.min = Number(params.get('min')) || undefined; filter.max = Number(params.get('max')) || undefined
+  filter.min = Number(params.get('min')) || undefined
+  filter.max = Number(params.get('max')) || undefined
   return (
     <div className="cols cols-sources">
       <Order project={project} sources={sources} error={error} only={filter.source ?? 0} put={put} />
-      <Entries project={project} sources={sources} filter={filter} view={params.get('view') ?? 'flat'} sort={params.get('sort') ?? ''} open={params.get('open') ?? ''} sel={params.get('sel') ?? ''} entry={entry} put={put} />
+      <Entries
+        project={project}
+        sources={sources}
+        filter={filter}
+        view={params.get('view') ?? 'flat'}
+        sort={params.get('sort') ?? ''}
+        open={params.get('open') ?? ''}
+        sel={params.get('sel') ?? ''}
+        entry={entry}
+        put={put}
+      />
       <Preview project={project} entry={entry} put={put} />
     </div>
   )

@@ -9,7 +9,14 @@ import { metres } from '../../parts/format'
 import { readNumber } from '../../parts/number'
 
 const axes = ['+X', '-X', '+Y', '-Y', '+Z', '-Z']
-const units: [number, string][] = [[1, 'metres'], [0.1, 'decimetres'], [0.01, 'centimetres'], [0.001, 'millimetres'], [0.0254, 'inches'], [0.3048, 'feet']]
+const units: [number, string][] = [
+  [1, 'metres'],
+  [0.1, 'decimetres'],
+  [0.01, 'centimetres'],
+  [0.001, 'millimetres'],
+  [0.0254, 'inches'],
+  [0.3048, 'feet'],
+]
 const signed = (a: string) => (/^[XYZ]$/.test(a) ? `+${a}` : a)
 const figure = 1.75
 /** Axes with a minus sign, not a hyphen. */
@@ -17,49 +24,189 @@ const minus = (t: string) => t.replace(/-([XYZ])/g, '−$1')
 
 export function BasisOf({ project, find, model }: { project: number; find: number; model: S['Model'] }) {
   const { data: clues, error } = useClues(model.scene)
-  const now = model.basis, own = model.declared ?? model.basis
+  const now = model.basis,
+    own = model.declared ?? model.basis
   const [b, setB] = useState<S['Decision']>()
   const [unit, setUnit] = useState<string>()
   const [fault, setFault] = useState<unknown>()
   const q = useQueryClient()
   const state = `${find} ${now.text}`
-  useEffect(() => { setB(undefined); setUnit(undefined); setFault(undefined) }, [state])
-  const v = b ?? { up: now.up, front: now.front, handedness: now.handedness, metresPerUnit: now.metresPerUnit }
+  useEffect(() => {
+    setB(undefined)
+    setUnit(undefined)
+    setFault(undefined)
+  }, [state])
+  const v = b ?? {
+    up: now.up,
+    front: now.front,
+    handedness: now.handedness,
+    metresPerUnit: now.metresPerUnit,
+  }
   const change = (x: Partial<S['Decision']>) => setB({ ...v, ...x })
-  const typed = unit ? readNumber(unit) : undefined, unread = !!unit && !(typed! > 0)
-  const run = async (f: () => Promise<unknown>) => { setFault(undefined); try { await f() } catch (e) { setFault(e) } void refresh(q, project) }
+  const typed = unit ? readNumber(unit) : undefined,
+    unread = !!unit && !(typed! > 0)
+  const run = async (f: () => Promise<unknown>) => {
+    setFault(undefined)
+    try {
+      await f()
+    } catch (e) {
+      setFault(e)
+    }
+    void refresh(q, project)
+  }
   const path = { params: { path: { find } } }
   const raw = model.stats.max.map((x, i) => x - model.stats.min[i])
-  const k = 'XYZ'.indexOf(v.up.slice(-1)), tall = k >= 0 && v.up ? raw[k] * v.metresPerUnit : undefined
-  const field = (label: string, value: string, list: [string, string][], set: (x: string) => void) => <label className="f">{label}<Select fullWidth displayEmpty value={value} inputProps={{ 'aria-label': label }} onChange={(e) => set(e.target.value)}><MenuItem value="">not known</MenuItem>{list.map(([x, text]) => <MenuItem key={x} value={x}>{text}</MenuItem>)}</Select></label>
-  const axis = (x: string) => axes.map((a): [string, string] => [a, minus(a)]).filter(([a]) => a.slice(1) !== x.slice(1) || !x)
-  const take = (c: { about: string; says: string }) => change(c.about === 'up' ? { up: signed(c.says) } : c.about === 'front' ? { front: signed(c.says) } : c.about === 'unit' ? { metresPerUnit: Number(c.says) } : { handedness: c.says })
+  const k = 'XYZ'.indexOf(v.up.slice(-1)),
+    tall = k >= 0 && v.up ? raw[k] * v.metresPerUnit : undefined
+  const field = (label: string, value: string, list: [string, string][], set: (x: string) => void) => (
+    <label className="f">
+      {label}
+      <Select
+        fullWidth
+        displayEmpty
+        value={value}
+        inputProps={{ 'aria-label': label }}
+        onChange={(e) => set(e.target.value)}
+      >
+        <MenuItem value="">not known</MenuItem>
+        {list.map(([x, text]) => (
+          <MenuItem key={x} value={x}>
+            {text}
+          </MenuItem>
+        ))}
+      </Select>
+    </label>
+  )
+  const axis = (x: string) =>
+    axes.map((a): [string, string] => [a, minus(a)]).filter(([a]) => a.slice(1) !== x.slice(1) || !x)
+  const take = (c: { about: string; says: string }) =>
+    change(
+      c.about === 'up'
+        ? { up: signed(c.says) }
+        : c.about === 'front'
+          ? { front: signed(c.says) }
+          : c.about === 'unit'
+            ? { metresPerUnit: Number(c.says) }
+            : { handedness: c.says },
+    )
   return (
     <div className="scroll">
       <Fault error={error ?? fault} />
-      <div className="head bare"><h2>The file says</h2>{model.declared && <span className="tag w">decided otherwise</span>}</div>
-      <div className="facts">
-        <span>Up</span><div>{minus(own.up) || 'nothing'}</div><span>Front</span><div>{minus(own.front) || 'nothing'}</div><span>Hand</span><div>{own.handedness || 'nothing'}</div><span>Unit</span><div>{own.metresPerUnit ? unitName(own.metresPerUnit) : 'nothing'}</div>
+      <div className="head bare">
+        <h2>The file says</h2>
+        {model.declared && <span className="tag w">decided otherwise</span>}
       </div>
-      <div className="head bare top"><h2>What speaks for what</h2></div>
+      <div className="facts">
+        <span>Up</span>
+        <div>{minus(own.up) || 'nothing'}</div>
+        <span>Front</span>
+        <div>{minus(own.front) || 'nothing'}</div>
+        <span>Hand</span>
+        <div>{own.handedness || 'nothing'}</div>
+        <span>Unit</span>
+        <div>{own.metresPerUnit ? unitName(own.metresPerUnit) : 'nothing'}</div>
+      </div>
+      <div className="head bare top">
+        <h2>What speaks for what</h2>
+      </div>
       {clues?.length === 0 && <div className="item soft">Neither names of bones nor its shape tell.</div>}
       {clues?.map((c) => (
-        <div className="item row between" key={c.about + c.says} data-clue={c.about}><div className="grow"><b>{c.about === 'unit' ? unitName(Number(c.says)) : `${c.about} ${c.says}`}</b><small>{minus(c.why)}</small></div>
-          {c.about !== 'left' && <button className="mini" onClick={() => take(c)} aria-label={`Take ${c.about} ${c.says}`}>Take it</button>}</div>))}
-      <div className="head bare"><h2>Your decision</h2></div>
+        <div className="item row between" key={c.about + c.says} data-clue={c.about}>
+          <div className="grow">
+            <b>{c.about === 'unit' ? unitName(Number(c.says)) : `${c.about} ${c.says}`}</b>
+            <small>{minus(c.why)}</small>
+          </div>
+          {c.about !== 'left' && (
+            <button className="mini" onClick={() => take(c)} aria-label={`Take ${c.about} ${c.says}`}>
+              Take it
+            </button>
+          )}
+        </div>
+      ))}
+      <div className="head bare">
+        <h2>Your decision</h2>
+      </div>
       <div className="form last">
-        <div className="pair">{field('Up', signed(v.up), axis(v.front), (up) => change({ up }))}{field('Front', signed(v.front), axis(v.up), (front) => change({ front }))}</div>
-        <div className="pair">{field('Hand', v.handedness, [['right', 'right'], ['left', 'left']], (handedness) => change({ handedness }))}
-          <label className="f">Metres a unit<OutlinedInput fullWidth value={unit ?? (v.metresPerUnit || '')} placeholder="not known" error={unread} inputProps={{ 'aria-label': 'Metres a unit', inputMode: 'decimal' }} onChange={(e) => { setUnit(e.target.value); const n = e.target.value === '' ? 0 : readNumber(e.target.value); if (n === 0 || n! > 0) change({ metresPerUnit: n }) }} /></label></div>
-        <div className="row wrap small units">{units.map(([m, name]) => <button key={name} className="link" onClick={() => { setUnit(undefined); change({ metresPerUnit: m }) }}>{name}</button>)}</div>
-        <p className="soft small" data-tall>{tall === undefined ? 'Which way is up is not known, so its height is not either.' : v.metresPerUnit ? `It would be ${metres(tall)} tall, ${times(tall / figure)} the scale figure.` : `It is ${raw[k].toPrecision(4)} units tall; without a unit nobody knows how large that is.`}</p>
-        <div className="row"><Button variant="contained" disabled={!b || unread} onClick={() => void run(() => ok(api.PUT('/api/finds/{find}/basis', { ...path, body: v })))}>Decide</Button>
-          {b && <Button onClick={() => { setB(undefined); setUnit(undefined) }}>Leave it</Button>}
-          {!b && model.declared && <Button onClick={() => void run(() => ok(api.DELETE('/api/finds/{find}/basis', path)))}>Take the file's word</Button>}</div>
+        <div className="pair">
+          {field('Up', signed(v.up), axis(v.front), (up) => change({ up }))}
+          {field('Front', signed(v.front), axis(v.up), (front) => change({ front }))}
+        </div>
+        <div className="pair">
+          {field(
+            'Hand',
+            v.handedness,
+            [
+              ['right', 'right'],
+              ['left', 'left'],
+            ],
+            (handedness) => change({ handedness }),
+          )}
+          <label className="f">
+            Metres a unit
+            <OutlinedInput
+              fullWidth
+              value={unit ?? (v.metresPerUnit || '')}
+              placeholder="not known"
+              error={unread}
+              inputProps={{ 'aria-label': 'Metres a unit', inputMode: 'decimal' }}
+              onChange={(e) => {
+                setUnit(e.target.value)
+                const n = e.target.value === '' ? 0 : readNumber(e.target.value)
+                if (n === 0 || n! > 0) change({ metresPerUnit: n })
+              }}
+            />
+          </label>
+        </div>
+        <div className="row wrap small units">
+          {units.map(([m, name]) => (
+            <button
+              key={name}
+              className="link"
+              onClick={() => {
+                setUnit(undefined)
+                change({ metresPerUnit: m })
+              }}
+            >
+              {name}
+            </button>
+          ))}
+        </div>
+        <p className="soft small" data-tall>
+          {tall === undefined
+            ? 'Which way is up is not known, so its height is not either.'
+            : v.metresPerUnit
+              ? `It would be ${metres(tall)} tall, ${times(tall / figure)} the scale figure.`
+              : `It is ${raw[k].toPrecision(4)} units tall; without a unit nobody knows how large that is.`}
+        </p>
+        <div className="row">
+          <Button
+            variant="contained"
+            disabled={!b || unread}
+            onClick={() => void run(() => ok(api.PUT('/api/finds/{find}/basis', { ...path, body: v })))}
+          >
+            Decide
+          </Button>
+          {b && (
+            <Button
+              onClick={() => {
+                setB(undefined)
+                setUnit(undefined)
+              }}
+            >
+              Leave it
+            </Button>
+          )}
+          {!b && model.declared && (
+            <Button onClick={() => void run(() => ok(api.DELETE('/api/finds/{find}/basis', path)))}>
+              Take the file's word
+            </Button>
+          )}
+        </div>
       </div>
     </div>
   )
 }
 
-const times = (x: number) => (x >= 10 ? `${x.toFixed(0)} times` : x >= 0.095 ? `${x.toFixed(1)} times` : `a ${(1 / x).toFixed(0)}th of`)
+const times = (x: number) =>
+  x >= 10 ? `${x.toFixed(0)} times` : x >= 0.095 ? `${x.toFixed(1)} times` : `a ${(1 / x).toFixed(0)}th of`
 const unitName = (m: number) => units.find(([x]) => Math.abs(x / m - 1) < 1e-6)?.[1] ?? `${m} m a unit`

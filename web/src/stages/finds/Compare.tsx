@@ -10,86 +10,278 @@ import { count, metres } from '../../parts/format'
 import { readNumber, rescaled } from '../../parts/number'
 
 /** Another scene to hold against: f and a find's number, or b with a chain and a band. */
-export interface Other { key: string; name: string; group: string; scene: string }
+export interface Other {
+  key: string
+  name: string
+  group: string
+  scene: string
+}
 
 /** What a find can be compared with. */
 export function useOthers(project: number, find: number, on: boolean): Other[] {
   const { data: finds } = useGallery(project)
   const { data: chains } = useChains(project)
-  const bands = useQueries({ queries: (on ? chains ?? [] : []).map((c) => ({ queryKey: ['p', project, 'bands', c.id], queryFn: () => ok(api.GET('/api/chains/{chain}/bands', { params: { path: { chain: c.id } } })) })) })
+  const bands = useQueries({
+    queries: (on ? (chains ?? []) : []).map((c) => ({
+      queryKey: ['p', project, 'bands', c.id],
+      queryFn: () => ok(api.GET('/api/chains/{chain}/bands', { params: { path: { chain: c.id } } })),
+    })),
+  })
   if (!on) return []
   return [
-    ...(chains ?? []).flatMap((c, i) => (bands[i]?.data?.bands ?? []).filter((b) => b.scene).map((b) => ({ key: `b${c.id}.${b.index}`, name: `${b.index > 0 ? `${b.index} ` : ''}${b.title}`, group: `Chain ${c.name}`, scene: b.scene! }))),
-    ...(finds ?? []).filter((f) => f.id !== find && f.scene).map((f) => ({ key: `f${f.id}`, name: f.name, group: 'Finds', scene: f.scene! })),
+    ...(chains ?? []).flatMap((c, i) =>
+      (bands[i]?.data?.bands ?? [])
+        .filter((b) => b.scene)
+        .map((b) => ({
+          key: `b${c.id}.${b.index}`,
+          name: `${b.index > 0 ? `${b.index} ` : ''}${b.title}`,
+          group: `Chain ${c.name}`,
+          scene: b.scene!,
+        })),
+    ),
+    ...(finds ?? [])
+      .filter((f) => f.id !== find && f.scene)
+      .map((f) => ({ key: `f${f.id}`, name: f.name, group: 'Finds', scene: f.scene! })),
   ]
 }
 
-export function Compare({ model, others, other, tolerance, far, picture, put }: { model: S['Model']; others: Other[]; other?: Other; tolerance?: number; far: boolean; picture: number; put: Put }) {
+export function Compare({
+  model,
+  others,
+  other,
+  tolerance,
+  far,
+  picture,
+  put,
+}: {
+  model: S['Model']
+  others: Other[]
+  other?: Other
+  tolerance?: number
+  far: boolean
+  picture: number
+  put: Put
+}) {
   const { data: c, error, isFetching } = useComparison(other && model.scene, other?.scene, tolerance)
   const [all, setAll] = useState(false)
   const [text, setText] = useState<string>()
-  useEffect(() => { const t = setTimeout(() => { const n = readNumber(text ?? ''); if (text === '' || (n !== undefined && n > 0)) put({ tol: text === '' ? '' : rescaled(n!, 0.001) }) }, 400); return () => clearTimeout(t) }, [text]) // eslint-disable-line
+  useEffect(() => {
+    const t = setTimeout(() => {
+      const n = readNumber(text ?? '')
+      if (text === '' || (n !== undefined && n > 0)) put({ tol: text === '' ? '' : rescaled(n!, 0.001) })
+    }, 400)
+    return () => clearTimeout(t)
+  }, [text]) // eslint-disable-line
   const unit = c?.surface.unit === 'm'
-  const length = (v: number) => (unit ? (v === 0 ? '0 mm' : metres(v)) : `${v === 0 ? '0' : v.toPrecision(3)} units`)
-  const tables: [string, S['DiffRow'][]][] = c ? [['Figures', c.figures], [unit ? 'Bones, places in m' : 'Bones, places in units', c.bones], ['Materials', c.materials], ['Sets', c.sets], ['Motions', c.motions], ['Other things', c.things]] : []
+  const length = (v: number) =>
+    unit ? (v === 0 ? '0 mm' : metres(v)) : `${v === 0 ? '0' : v.toPrecision(3)} units`
+  const tables: [string, S['DiffRow'][]][] = c
+    ? [
+        ['Figures', c.figures],
+        [unit ? 'Bones, places in m' : 'Bones, places in units', c.bones],
+        ['Materials', c.materials],
+        ['Sets', c.sets],
+        ['Motions', c.motions],
+        ['Other things', c.things],
+      ]
+    : []
   const rows = c?.pictures ?? []
   return (
     <div className="scroll">
       <div className="form narrow">
-        <Autocomplete size="small" options={others} value={other ?? null} groupBy={(o) => o.group} getOptionLabel={(o) => o.name} getOptionKey={(o) => o.key} isOptionEqualToValue={(a, b) => a.key === b.key} onChange={(_, o) => put({ with: o?.key, far: '', diff: '' })}
-          renderInput={(p) => <TextField {...p} placeholder="A find, or a band of a chain" slotProps={{ ...p.slotProps, htmlInput: { ...p.slotProps.htmlInput, 'aria-label': 'Compare with' } }} />} />
+        <Autocomplete
+          size="small"
+          options={others}
+          value={other ?? null}
+          groupBy={(o) => o.group}
+          getOptionLabel={(o) => o.name}
+          getOptionKey={(o) => o.key}
+          isOptionEqualToValue={(a, b) => a.key === b.key}
+          onChange={(_, o) => put({ with: o?.key, far: '', diff: '' })}
+          renderInput={(p) => (
+            <TextField
+              {...p}
+              placeholder="A find, or a band of a chain"
+              slotProps={{
+                ...p.slotProps,
+                htmlInput: { ...p.slotProps.htmlInput, 'aria-label': 'Compare with' },
+              }}
+            />
+          )}
+        />
       </div>
       <Fault error={error} />
-      {!other && <div className="empty"><b>Compare</b>Choose what to hold against it: another find, or what a chain made of one. Both are then shown with one camera and one time.</div>}
-      {other && isFetching && <div className="item soft">Being measured…</div>}
-      {c && (<>
-        <div className={`verdict ${c.same ? 'ok' : 'warn'}`} data-verdict={c.same ? 'same' : 'differs'}>{c.verdict.charAt(0).toUpperCase() + c.verdict.slice(1)}.</div>
-        {c.surface.known && <div className="facts">
-          <span>Farthest apart</span><div data-most>{length(c.surface.most)}</div><span>On average</span><div>{length(c.surface.mean)}</div><span>95 of 100</span><div>within {length(c.surface.p95)}{c.surface.sampled && <small className="block soft">of 200,000 vertices of each</small>}</div>
-          <span>Tolerance</span><div className="row"><OutlinedInput error={!!text && !(readNumber(text)! > 0)} value={text ?? String(Number((1000 * c.tolerance).toPrecision(4)))} inputProps={{ 'aria-label': 'Tolerance', inputMode: 'decimal', size: 7 }} onChange={(e) => setText(e.target.value)} /><span className="soft">{unit ? 'mm' : 'thousandths of a unit'}</span></div>
-        </div>}
-        <div className="tools low between">
-          <FormControlLabel control={<Switch size="small" checked={far} onChange={(e) => put({ far: e.target.checked ? 1 : '' })} />} label="Distance as colour" />
-          <FormControlLabel control={<Switch size="small" checked={all} onChange={(e) => setAll(e.target.checked)} />} label="What is equal too" />
+      {!other && (
+        <div className="empty">
+          <b>Compare</b>Choose what to hold against it: another find, or what a chain made of one. Both are
+          then shown with one camera and one time.
         </div>
-        {far && <div className="tools low soft small" data-legend><span className="key verdi">within half the tolerance</span><span className="key ochre">twice</span><span className="key iron">ten times and more</span></div>}
-        {tables.map(([title, list]) => <Table key={title} title={title} list={list} all={all} />)}
-        {c.notCompared.length > 0 && <div className="item soft" data-not-compared>Not compared: {c.notCompared.join(', ')}.</div>}
-        {rows.length > 0 && (<>
-          <div className="head bare top"><h2>Pictures</h2><Differ n={rows.filter((r) => r.differ).length} /></div>
-          {rows.filter((r) => all || r.differ || r.most > 0).map((r, i) => (
-            <div className={`item ${r.differ ? '' : 'soft'}`} key={i} data-diff={r.name}><b className={r.differ ? 'warn' : ''}>{r.name}</b>
-              <small>{r.a}{r.a !== r.b && ` beside ${r.b || 'none'}`}{r.most > 0 && `: channels differ by up to ${r.most} of 255, ${r.mean.toFixed(2)} on average`}</small>
-              {r.pictureB >= 0 && r.a === r.b && r.a !== 'missing' && r.most > 0 && <button className="link" onClick={() => put({ diff: picture === i ? '' : i })}>{picture === i ? 'Back to the model' : 'Show where'}</button>}
-            </div>))}
-        </>)}
-      </>)}
+      )}
+      {other && isFetching && <div className="item soft">Being measured…</div>}
+      {c && (
+        <>
+          <div className={`verdict ${c.same ? 'ok' : 'warn'}`} data-verdict={c.same ? 'same' : 'differs'}>
+            {c.verdict.charAt(0).toUpperCase() + c.verdict.slice(1)}.
+          </div>
+          {c.surface.known && (
+            <div className="facts">
+              <span>Farthest apart</span>
+              <div data-most>{length(c.surface.most)}</div>
+              <span>On average</span>
+              <div>{length(c.surface.mean)}</div>
+              <span>95 of 100</span>
+              <div>
+                within {length(c.surface.p95)}
+                {c.surface.sampled && <small className="block soft">of 200,000 vertices of each</small>}
+              </div>
+              <span>Tolerance</span>
+              <div className="row">
+                <OutlinedInput
+                  error={!!text && !(readNumber(text)! > 0)}
+                  value={text ?? String(Number((1000 * c.tolerance).toPrecision(4)))}
+                  inputProps={{ 'aria-label': 'Tolerance', inputMode: 'decimal', size: 7 }}
+                  onChange={(e) => setText(e.target.value)}
+                />
+                <span className="soft">{unit ? 'mm' : 'thousandths of a unit'}</span>
+              </div>
+            </div>
+          )}
+          <div className="tools low between">
+            <FormControlLabel
+              control={
+                <Switch
+                  size="small"
+                  checked={far}
+                  onChange={(e) => put({ far: e.target.checked ? 1 : '' })}
+                />
+              }
+              label="Distance as colour"
+            />
+            <FormControlLabel
+              control={<Switch size="small" checked={all} onChange={(e) => setAll(e.target.checked)} />}
+              label="What is equal too"
+            />
+          </div>
+          {far && (
+            <div className="tools low soft small" data-legend>
+              <span className="key verdi">within half the tolerance</span>
+              <span className="key ochre">twice</span>
+              <span className="key iron">ten times and more</span>
+            </div>
+          )}
+          {tables.map(([title, list]) => (
+            <Table key={title} title={title} list={list} all={all} />
+          ))}
+          {c.notCompared.length > 0 && (
+            <div className="item soft" data-not-compared>
+              Not compared: {c.notCompared.join(', ')}.
+            </div>
+          )}
+          {rows.length > 0 && (
+            <>
+              <div className="head bare top">
+                <h2>Pictures</h2>
+                <Differ n={rows.filter((r) => r.differ).length} />
+              </div>
+              {rows
+                .filter((r) => all || r.differ || r.most > 0)
+                .map((r, i) => (
+                  <div className={`item ${r.differ ? '' : 'soft'}`} key={i} data-diff={r.name}>
+                    <b className={r.differ ? 'warn' : ''}>{r.name}</b>
+                    <small>
+                      {r.a}
+                      {r.a !== r.b && ` beside ${r.b || 'none'}`}
+                      {r.most > 0 &&
+                        `: channels differ by up to ${r.most} of 255, ${r.mean.toFixed(2)} on average`}
+                    </small>
+                    {r.pictureB >= 0 && r.a === r.b && r.a !== 'missing' && r.most > 0 && (
+                      <button className="link" onClick={() => put({ diff: picture === i ? '' : i })}>
+                        {picture === i ? 'Back to the model' : 'Show where'}
+                      </button>
+                    )}
+                  </div>
+                ))}
+            </>
+          )}
+        </>
+      )}
     </div>
   )
 }
 
 const number = (t: string) => (/^\d+$/.test(t) ? count(Number(t)) : t)
 
-function Differ({ n }: { n: number }) { return n > 0 ? <span className="tag w">{n} differ</span> : <span className="tag g">the same</span> }
+function Differ({ n }: { n: number }) {
+  return n > 0 ? <span className="tag w">{n} differ</span> : <span className="tag g">the same</span>
+}
 
 function Table({ title, list, all }: { title: string; list: S['DiffRow'][]; all: boolean }) {
   const shown = list.filter((r) => all || r.differ)
   if (list.length === 0) return null
-  return (<>
-    <div className="head bare top"><h2>{title}</h2><Differ n={list.filter((r) => r.differ).length} /></div>
-    {shown.length > 0 && <table className="diff"><thead><tr><th /><th className="n">A, this</th><th className="n">B</th></tr></thead><tbody>
-      {shown.map((r) => <tr key={r.name} data-diff={r.name} className={r.differ ? 'differs' : ''}><td>{r.name}</td><td className="n">{number(r.a) || 'none'}</td><td className="n">{number(r.b) || 'none'}</td></tr>)}
-    </tbody></table>}
-  </>)
+  return (
+    <>
+      <div className="head bare top">
+        <h2>{title}</h2>
+        <Differ n={list.filter((r) => r.differ).length} />
+      </div>
+      {shown.length > 0 && (
+        <table className="diff">
+          <thead>
+            <tr>
+              <th />
+              <th className="n">A, this</th>
+              <th className="n">B</th>
+            </tr>
+          </thead>
+          <tbody>
+            {shown.map((r) => (
+              <tr key={r.name} data-diff={r.name} className={r.differ ? 'differs' : ''}>
+                <td>{r.name}</td>
+                <td className="n">{number(r.a) || 'none'}</td>
+                <td className="n">{number(r.b) || 'none'}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  )
 }
 
 /** Three pictures side by side: of one scene, of the other, and where they differ. */
-export function PictureDifference({ a, b, row, put }: { a: string; b: string; row: S['SceneComparison']['pictures'][number]; put: Put }) {
+export function PictureDifference({
+  a,
+  b,
+  row,
+  put,
+}: {
+  a: string
+  b: string
+  row: S['SceneComparison']['pictures'][number]
+  put: Put
+}) {
   return (
     <div className="overlay" data-picture-difference={row.name}>
-      <div className="head"><h2 className="clip">{row.name}</h2><button className="link" onClick={() => put({ diff: '' })}>Back to the model</button></div>
+      <div className="head">
+        <h2 className="clip">{row.name}</h2>
+        <button className="link" onClick={() => put({ diff: '' })}>
+          Back to the model
+        </button>
+      </div>
       <div className="three">
-        {[['A, this', scenePicture(a, row.pictureA)], ['B', scenePicture(b, row.pictureB)], [`Difference, white is ${row.most} of 255`, `/api/scenes/${a}/pictures/${row.pictureA}/difference?with=${b}&other=${row.pictureB}`]].map(([title, src]) => <figure key={title}><img src={src} alt={title} /><figcaption>{title}</figcaption></figure>)}
+        {[
+          ['A, this', scenePicture(a, row.pictureA)],
+          ['B', scenePicture(b, row.pictureB)],
+          [
+            `Difference, white is ${row.most} of 255`,
+            `/api/scenes/${a}/pictures/${row.pictureA}/difference?with=${b}&other=${row.pictureB}`,
+          ],
+        ].map(([title, src]) => (
+          <figure key={title}>
+            <img src={src} alt={title} />
+            <figcaption>{title}</figcaption>
+          </figure>
+        ))}
       </div>
     </div>
   )

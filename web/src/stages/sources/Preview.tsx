@@ -19,80 +19,359 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
   const [fault, setFault] = useState<unknown>()
   const q = useQueryClient()
   useEffect(() => setFault(undefined), [entry])
-  const layouts = useQuery({ queryKey: ['p', project, 'layouts'], queryFn: () => ok(api.GET('/api/projects/{project}/layouts', { params: { path: { project } } })) })
-  if (!entry) return <div className="pane r"><div className="empty"><b>Preview</b>Choose an entry to see it here. Nothing is extracted.</div></div>
-  const own = (format?: string) => layouts.data?.find((l) => !l.shipped && (l.format ?? l.name) === format)
-  const run = async (f: () => Promise<unknown>) => { setFault(undefined); try { await f() } catch (e) { setFault(e) } finally { void refresh(q, project) } }
-  const find = () => run(async () => {
-    const f = await ok(api.POST('/api/projects/{project}/finds', { params: { path: { project } }, body: { entry } }))
-    go(`/p/${project}/finds/${f.id}`)
+  const layouts = useQuery({
+    queryKey: ['p', project, 'layouts'],
+    queryFn: () => ok(api.GET('/api/projects/{project}/layouts', { params: { path: { project } } })),
   })
+  if (!entry)
+    return (
+      <div className="pane r">
+        <div className="empty">
+          <b>Preview</b>Choose an entry to see it here. Nothing is extracted.
+        </div>
+      </div>
+    )
+  const own = (format?: string) => layouts.data?.find((l) => !l.shipped && (l.format ?? l.name) === format)
+  const run = async (f: () => Promise<unknown>) => {
+    setFault(undefined)
+    try {
+      await f()
+    } catch (e) {
+      setFault(e)
+    } finally {
+      void refresh(q, project)
+    }
+  }
+  const find = () =>
+    run(async () => {
+      const f = await ok(
+        api.POST('/api/projects/{project}/finds', { params: { path: { project } }, body: { entry } }),
+      )
+      go(`/p/${project}/finds/${f.id}`)
+    })
   const show = (id: number) => put({ entry: String(id) })
   const m = p?.model
   const name = p ? split(p.entry.path)[1] : ''
   const missing = p?.needs?.filter((l) => !l.entry).length ?? 0
   return (
     <div className="pane r" data-preview={p?.entry.path}>
-      {m ? <View3D className="small" tools={false} panes={[{ url: viewUrl(m.scene), nodes: m.stats.nodes, title: name, note: `${count(m.stats.triangles)} triangles · ${count(m.stats.bones)} bones` }]} />
-        : p?.picture ? <PictureView url={(show) => pictureUrl(entry, show)} name={name} width={p.picture.width} height={p.picture.height} />
-        : <div className="head"><h2 className="clip">{p ? name : isLoading ? 'Opening…' : 'Preview'}</h2></div>}
+      {m ? (
+        <View3D
+          className="small"
+          tools={false}
+          panes={[
+            {
+              url: viewUrl(m.scene),
+              nodes: m.stats.nodes,
+              title: name,
+              note: `${count(m.stats.triangles)} triangles · ${count(m.stats.bones)} bones`,
+            },
+          ]}
+        />
+      ) : p?.picture ? (
+        <PictureView
+          url={(show) => pictureUrl(entry, show)}
+          name={name}
+          width={p.picture.width}
+          height={p.picture.height}
+        />
+      ) : (
+        <div className="head">
+          <h2 className="clip">{p ? name : isLoading ? 'Opening…' : 'Preview'}</h2>
+        </div>
+      )}
       <Fault error={error ?? fault} />
       {p?.error && <Fault error={p.error} />}
-      {p?.kind === 'sound' && !p.error && <div className="body"><audio controls src={`/api/entries/${entry}/content`} style={{ width: '100%' }} /></div>}
-      {p?.text !== undefined && <><div className="head bare"><h2>Text</h2><span className="soft small">{p.encoding}{p.cut && ', the first 64 KB'}</span></div><pre className="code short">{p.text}</pre></>}
-      {(m || p?.mountable) && <div className="body row wrap acts">
-        {m && <Button variant="contained" onClick={() => void find()}>{p?.find ? 'Show the find' : 'Make it a find'}</Button>}
-        {p?.mountable && <Button variant="contained" onClick={() => void run(() => ok(api.POST('/api/entries/{entry}/mount', { params: { path: { entry } } })))}>Mount it here</Button>}
-      </div>}
-      {p?.needs && p.needs.length > 0 && (<>
-        <div className="head bare"><h2>Needs</h2>{missing > 0 ? <span className="tag w">{missing} missing</span> : <span className="tag g">all found</span>}</div>
-        {p.needs.map((l) => <Link key={l.ref + l.role} l={l} project={project} show={show} pin={(id) => void run(() => ok(api.PUT('/api/projects/{project}/pins', { params: { path: { project } }, body: { ref: l.ref, entry: id } })))}
-          unpin={() => void run(() => ok(api.DELETE('/api/projects/{project}/pins', { params: { path: { project }, query: { ref: l.ref } } })))} />)}
-      </>)}
-      {(p?.neededByCount ?? 0) > 0 && (<>
-        <div className="head bare"><h2>Needed by</h2><span className="soft small">{plural(p!.neededByCount!, 'entry', 'entries')}</span></div>
-        {p!.neededBy!.slice(0, 8).map((e) => <div className="item" key={e.id}><button className="link" onClick={() => show(e.id)}>{e.path}</button><small>{e.sourceLabel}</small></div>)}
-      </>)}
-      {p?.set && <div className="head bare"><h2>Set</h2><button className="link" onClick={() => put({ set: p.set!, view: '', q: '', kind: '' })}>{p.set}, {plural(p.setSize ?? 0, 'entry', 'entries')}</button></div>}
-      {p?.name && <div className="facts">{Object.entries(p.name).map(([k, v]) => [<span key={k}>{{ role: 'Picture role', kind: 'Kind of thing', lod: 'Level of detail', state: 'State' }[k]}</span>, <div key={k + 'v'}>{v}</div>])}</div>}
+      {p?.kind === 'sound' && !p.error && (
+        <div className="body">
+          <audio controls src={`/api/entries/${entry}/content`} style={{ width: '100%' }} />
+        </div>
+      )}
+      {p?.text !== undefined && (
+        <>
+          <div className="head bare">
+            <h2>Text</h2>
+            <span className="soft small">
+              {p.encoding}
+              {p.cut && ', the first 64 KB'}
+            </span>
+          </div>
+          <pre className="code short">{p.text}</pre>
+        </>
+      )}
+      {(m || p?.mountable) && (
+        <div className="body row wrap acts">
+          {m && (
+            <Button variant="contained" onClick={() => void find()}>
+              {p?.find ? 'Show the find' : 'Make it a find'}
+            </Button>
+          )}
+          {p?.mountable && (
+            <Button
+              variant="contained"
+              onClick={() =>
+                void run(() => ok(api.POST('/api/entries/{entry}/mount', { params: { path: { entry } } })))
+              }
+            >
+              Mount it here
+            </Button>
+          )}
+        </div>
+      )}
+      {p?.needs && p.needs.length > 0 && (
+        <>
+          <div className="head bare">
+            <h2>Needs</h2>
+            {missing > 0 ? (
+              <span className="tag w">{missing} missing</span>
+            ) : (
+              <span className="tag g">all found</span>
+            )}
+          </div>
+          {p.needs.map((l) => (
+            <Link
+              key={l.ref + l.role}
+              l={l}
+              project={project}
+              show={show}
+              pin={(id) =>
+                void run(() =>
+                  ok(
+                    api.PUT('/api/projects/{project}/pins', {
+                      params: { path: { project } },
+                      body: { ref: l.ref, entry: id },
+                    }),
+                  ),
+                )
+              }
+              unpin={() =>
+                void run(() =>
+                  ok(
+                    api.DELETE('/api/projects/{project}/pins', {
+                      params: { path: { project }, query: { ref: l.ref } },
+                    }),
+                  ),
+                )
+              }
+            />
+          ))}
+        </>
+      )}
+      {(p?.neededByCount ?? 0) > 0 && (
+        <>
+          <div className="head bare">
+            <h2>Needed by</h2>
+            <span className="soft small">{plural(p!.neededByCount!, 'entry', 'entries')}</span>
+          </div>
+          {p!.neededBy!.slice(0, 8).map((e) => (
+            <div className="item" key={e.id}>
+              <button className="link" onClick={() => show(e.id)}>
+                {e.path}
+              </button>
+              <small>{e.sourceLabel}</small>
+            </div>
+          ))}
+        </>
+      )}
+      {p?.set && (
+        <div className="head bare">
+          <h2>Set</h2>
+          <button className="link" onClick={() => put({ set: p.set!, view: '', q: '', kind: '' })}>
+            {p.set}, {plural(p.setSize ?? 0, 'entry', 'entries')}
+          </button>
+        </div>
+      )}
+      {p?.name && (
+        <div className="facts">
+          {Object.entries(p.name).map(([k, v]) => [
+            <span key={k}>
+              {{ role: 'Picture role', kind: 'Kind of thing', lod: 'Level of detail', state: 'State' }[k]}
+            </span>,
+            <div key={k + 'v'}>{v}</div>,
+          ])}
+        </div>
+      )}
       {p?.terms && <Terms t={p.terms} short={p.short ?? ''} />}
-      {m && <><div className="head bare"><h2>Figures</h2></div><Figures stats={m.stats} basis={m.basis} /></>}
-      {p?.picture && <div className="facts"><span>Size</span><div>{p.picture.width} × {p.picture.height} texels</div><span>Format</span><div>{p.picture.format}</div></div>}
-      {p && <div className="facts"><span>Entry</span><div style={{ overflowWrap: 'anywhere' }}>{p.entry.path}</div><span>Source</span><div>{p.entry.sourceLabel}</div><span>Bytes</span><div>{count(p.entry.size)}{p.entry.packed >= 0 && `, ${count(p.entry.packed)} packed`}</div>
-        {p.entry.overriddenBy && <><span>Overridden</span><div className="warn">by {p.entry.overriddenBy}</div></>}
-        {p.entry.others && <><span>Also in</span><div>{p.entry.others.join(', ')}</div></>}</div>}
-      {p && <div className="body row between"><button className="link" data-bytes={entry} onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}>Look at its bytes</button><a className="link" href={`/api/entries/${entry}/content?save=true`}>Save this file</a></div>}
-      {p && (p.kind === 'data' || p.kind === 'archive' || p.kind === '' || p.error) && <Bytes entry={entry} size={p.entry.size} />}
-      {p && own(p.entry.format) && <div className="body"><button className="link" data-layout-of={entry} onClick={() => go(`/p/${project}/sources/layout/${own(p.entry.format)!.id}?entry=${entry}`)}>Open its layout, {p.entry.format}</button></div>}
+      {m && (
+        <>
+          <div className="head bare">
+            <h2>Figures</h2>
+          </div>
+          <Figures stats={m.stats} basis={m.basis} />
+        </>
+      )}
+      {p?.picture && (
+        <div className="facts">
+          <span>Size</span>
+          <div>
+            {p.picture.width} × {p.picture.height} texels
+          </div>
+          <span>Format</span>
+          <div>{p.picture.format}</div>
+        </div>
+      )}
+      {p && (
+        <div className="facts">
+          <span>Entry</span>
+          <div style={{ overflowWrap: 'anywhere' }}>{p.entry.path}</div>
+          <span>Source</span>
+          <div>{p.entry.sourceLabel}</div>
+          <span>Bytes</span>
+          <div>
+            {count(p.entry.size)}
+            {p.entry.packed >= 0 && `, ${count(p.entry.packed)} packed`}
+          </div>
+          {p.entry.overriddenBy && (
+            <>
+              <span>Overridden</span>
+              <div className="warn">by {p.entry.overriddenBy}</div>
+            </>
+          )}
+          {p.entry.others && (
+            <>
+              <span>Also in</span>
+              <div>{p.entry.others.join(', ')}</div>
+            </>
+          )}
+        </div>
+      )}
+      {p && (
+        <div className="body row between">
+          <button
+            className="link"
+            data-bytes={entry}
+            onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}
+          >
+            Look at its bytes
+          </button>
+          <a className="link" href={`/api/entries/${entry}/content?save=true`}>
+            Save this file
+          </a>
+        </div>
+      )}
+      {p && (p.kind === 'data' || p.kind === 'archive' || p.kind === '' || p.error) && (
+        <Bytes entry={entry} size={p.entry.size} />
+      )}
+      {p && own(p.entry.format) && (
+        <div className="body">
+          <button
+            className="link"
+            data-layout-of={entry}
+            onClick={() => go(`/p/${project}/sources/layout/${own(p.entry.format)!.id}?entry=${entry}`)}
+          >
+            Open its layout, {p.entry.format}
+          </button>
+        </div>
+      )}
     </div>
   )
 }
 
-function Link({ l, project, show, pin, unpin }: { l: S['Link']; project: number; show: (id: number) => void; pin: (id: number) => void; unpin: () => void }) {
+function Link({
+  l,
+  project,
+  show,
+  pin,
+  unpin,
+}: {
+  l: S['Link']
+  project: number
+  show: (id: number) => void
+  pin: (id: number) => void
+  unpin: () => void
+}) {
   const name = split(l.ref)[1]
   return (
     <div className="item" data-need={l.ref}>
-      {l.entry
-        ? <><span title={l.ref}>{name}</span> <span className={`tag ${l.sure === 'possible' ? 'w' : 'g'}`} title={`${l.sure}: ${l.how}`}>{l.how}</span>{l.role !== 'file' && <span className="soft small"> {l.role}</span>}
-            <small><button className="link" onClick={() => show(l.entry!.id)}>{l.entry.sourceLabel} {l.entry.path}</button></small>
-            {l.how === 'pinned by hand' && <small><button className="link" onClick={unpin}>Let it be looked for again</button></small>}</>
-        : <><span className="warn" title={l.ref}>{name}</span> not found<small>looked for {l.looked.join(', ')}</small>
-            {l.nearest.map((e) => <small key={e.id}>Nearest: {e.path} <button className="link" onClick={() => pin(e.id)}>Use it</button></small>)}
-            {l.role === 'file' ? <Bind project={project} name={l.ref} /> : l.nearest.length === 0 && <small className="ok">Add the source that holds it; it is then found by itself.</small>}</>}
+      {l.entry ? (
+        <>
+          <span title={l.ref}>{name}</span>{' '}
+          <span className={`tag ${l.sure === 'possible' ? 'w' : 'g'}`} title={`${l.sure}: ${l.how}`}>
+            {l.how}
+          </span>
+          {l.role !== 'file' && <span className="soft small"> {l.role}</span>}
+          <small>
+            <button className="link" onClick={() => show(l.entry!.id)}>
+              {l.entry.sourceLabel} {l.entry.path}
+            </button>
+          </small>
+          {l.how === 'pinned by hand' && (
+            <small>
+              <button className="link" onClick={unpin}>
+                Let it be looked for again
+              </button>
+            </small>
+          )}
+        </>
+      ) : (
+        <>
+          <span className="warn" title={l.ref}>
+            {name}
+          </span>{' '}
+          not found<small>looked for {l.looked.join(', ')}</small>
+          {l.nearest.map((e) => (
+            <small key={e.id}>
+              Nearest: {e.path}{' '}
+              <button className="link" onClick={() => pin(e.id)}>
+                Use it
+              </button>
+            </small>
+          ))}
+          {l.role === 'file' ? (
+            <Bind project={project} name={l.ref} />
+          ) : (
+            l.nearest.length === 0 && (
+              <small className="ok">Add the source that holds it; it is then found by itself.</small>
+            )
+          )}
+        </>
+      )}
     </div>
   )
 }
 
 function Terms({ t, short }: { t: S['Terms']; short: string }) {
-  return (<>
-    <div className="head bare"><h2>Terms</h2><span className={`tag ${short === 'private use only' ? 'w' : ''}`}>{short}</span></div>
-    {(t.owner || t.licence) && <div className="facts">
-      {t.owner && <><span>Owner</span><div>{t.owner}</div></>}
-      {t.licence && <><span>Licence</span><div style={{ overflowWrap: 'anywhere', whiteSpace: 'pre-line' }}>{t.licence}</div></>}
-      {asks.filter(([k]) => t[k]).map(([k, label]) => [<span key={k}>{label}</span>, <div key={k + 'v'} className={t[k] === 'no' ? 'warn' : ''}>{t[k] === 'yes' ? 'may be done' : 'may not'}</div>])}
-      {t.evidence && <><span>From</span><div style={{ overflowWrap: 'anywhere' }}>{t.byHand ? 'stated by hand: ' : ''}{t.evidence}</div></>}
-    </div>}
-  </>)
+  return (
+    <>
+      <div className="head bare">
+        <h2>Terms</h2>
+        <span className={`tag ${short === 'private use only' ? 'w' : ''}`}>{short}</span>
+      </div>
+      {(t.owner || t.licence) && (
+        <div className="facts">
+          {t.owner && (
+            <>
+              <span>Owner</span>
+              <div>{t.owner}</div>
+            </>
+          )}
+          {t.licence && (
+            <>
+              <span>Licence</span>
+              <div style={{ overflowWrap: 'anywhere', whiteSpace: 'pre-line' }}>{t.licence}</div>
+            </>
+          )}
+          {asks
+            .filter(([k]) => t[k])
+            .map(([k, label]) => [
+              <span key={k}>{label}</span>,
+              <div key={k + 'v'} className={t[k] === 'no' ? 'warn' : ''}>
+                {t[k] === 'yes' ? 'may be done' : 'may not'}
+              </div>,
+            ])}
+          {t.evidence && (
+            <>
+              <span>From</span>
+              <div style={{ overflowWrap: 'anywhere' }}>
+                {t.byHand ? 'stated by hand: ' : ''}
+                {t.evidence}
+              </div>
+            </>
+          )}
+        </div>
+      )}
+    </>
+  )
 }
 
 const SPAN = 1024
@@ -102,9 +381,13 @@ function Bytes({ entry, size }: { entry: number; size: number }) {
   const [from, setFrom] = useState(0)
   useEffect(() => setFrom(0), [entry])
   const { data, error } = useQuery({
-    queryKey: ['bytes', entry, from], enabled: size > 0, staleTime: 20_000,
+    queryKey: ['bytes', entry, from],
+    enabled: size > 0,
+    staleTime: 20_000,
     queryFn: async () => {
-      const r = await fetch(`/api/entries/${entry}/content`, { headers: { Range: `bytes=${from}-${from + SPAN - 1}` } })
+      const r = await fetch(`/api/entries/${entry}/content`, {
+        headers: { Range: `bytes=${from}-${from + SPAN - 1}` },
+      })
       if (!r.ok) throw new Error(((await r.json()) as S['Error']).message)
       return new Uint8Array(await r.arrayBuffer())
     },
@@ -112,12 +395,33 @@ function Bytes({ entry, size }: { entry: number; size: number }) {
   const lines: string[] = []
   for (let i = 0; data && i < data.length; i += 8) {
     const row = Array.from(data.slice(i, i + 8))
-    lines.push(`${(from + i).toString(16).padStart(8, '0')}  ${row.map((b) => b.toString(16).padStart(2, '0')).join(' ').padEnd(24)} ${row.map((b) => (b >= 32 && b < 127 ? String.fromCharCode(b) : '·')).join('')}`)
+    lines.push(
+      `${(from + i).toString(16).padStart(8, '0')}  ${row
+        .map((b) => b.toString(16).padStart(2, '0'))
+        .join(' ')
+        .padEnd(24)} ${row.map((b) => (b >= 32 && b < 127 ? String.fromCharCode(b) : '·')).join('')}`,
+    )
   }
-  return (<>
-    <div className="head bare top"><h2>Bytes</h2><span className="row"><button className="mini" disabled={from === 0} onClick={() => setFrom(Math.max(0, from - SPAN))}>Earlier</button><button className="mini" disabled={from + SPAN >= size} onClick={() => setFrom(from + SPAN)}>Later</button></span></div>
-    <div className="body soft small">{size === 0 ? 'It has no bytes.' : `${count(from)} to ${count(Math.min(size, from + SPAN) - 1)} of ${bytes(size)}`}</div>
-    <Fault error={error} />
-    {lines.length > 0 && <pre className="code hex">{lines.join('\n')}</pre>}
-  </>)
+  return (
+    <>
+      <div className="head bare top">
+        <h2>Bytes</h2>
+        <span className="row">
+          <button className="mini" disabled={from === 0} onClick={() => setFrom(Math.max(0, from - SPAN))}>
+            Earlier
+          </button>
+          <button className="mini" disabled={from + SPAN >= size} onClick={() => setFrom(from + SPAN)}>
+            Later
+          </button>
+        </span>
+      </div>
+      <div className="body soft small">
+        {size === 0
+          ? 'It has no bytes.'
+          : `${count(from)} to ${count(Math.min(size, from + SPAN) - 1)} of ${bytes(size)}`}
+      </div>
+      <Fault error={error} />
+      {lines.length > 0 && <pre className="code hex">{lines.join('\n')}</pre>}
+    </>
+  )
 }
