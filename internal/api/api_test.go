@@ -220,6 +220,18 @@ func TestJourneyOverHTTP(t *testing.T) {
 	if !r.Ready || r.Stops != 1 || r.Findings[0].Rule != "pictures" || *r.Findings[0].Where != "keeper_gear_c.tga" {
 		t.Errorf("rehearsal %+v", r)
 	}
+	// The rehearsal stops it: a delivery is made only despite that, and says so for good.
+	if status, b := c.do("POST", chain+"/deliveries", nil); status != 409 || !strings.Contains(string(b), "the rehearsal stops the delivery") {
+		t.Errorf("%d %s", status, b)
+	}
+	stopped := call[api.Delivery](c, "POST", chain+"/deliveries?despite=true", nil)
+	c.until("the delivery that is stopped", func() bool {
+		stopped = call[[]api.Delivery](c, "GET", path("/deliveries"), nil)[0]
+		return stopped.State != "making"
+	})
+	if stopped.State != "ready" || stopped.Stops == 0 {
+		t.Errorf("%+v", stopped)
+	}
 	// The third archive: the picture is found by itself and the chain follows.
 	c.addSource(p.Id, demo.Archives[2])
 	c.until("finding the picture", func() bool { return find().Model.Stats.Missing == 0 })
@@ -236,6 +248,9 @@ func TestJourneyOverHTTP(t *testing.T) {
 		d = call[[]api.Delivery](c, "GET", path("/deliveries"), nil)[0]
 		return d.State != "making"
 	})
+	if d.Stops != 0 || d.Name == stopped.Name || !strings.HasSuffix(d.Name, "-2.zip") {
+		t.Errorf("%s after %s, stopped by %d", d.Name, stopped.Name, d.Stops)
+	}
 	status, b := c.do("GET", fmt.Sprintf("/api/deliveries/%d/file", d.Id), nil)
 	if status != 200 || int64(len(b)) != d.Size {
 		t.Fatalf("download: %d, %d of %d bytes", status, len(b), d.Size)

@@ -278,16 +278,23 @@ func deliveryOut(d db.Delivery) (Delivery, error) {
 			return out, err
 		}
 		out.Manifest = &m
+		var made struct{ Rehearsal *target.ManifestCheck }
+		if err := json.Unmarshal(d.Manifest, &made); err != nil {
+			return out, err
+		}
+		if made.Rehearsal != nil {
+			out.Stops = made.Rehearsal.Stops
+		}
 	}
 	return out, nil
 }
 
-func (s *Server) Deliver(c fiber.Ctx, id ChainID) error {
+func (s *Server) Deliver(c fiber.Ctx, id ChainID, p DeliverParams) error {
 	row, err := s.chain(c, id)
 	if err != nil {
 		return err
 	}
-	n, err := s.svc.CreateDelivery(c.Context(), row)
+	n, err := s.svc.CreateDelivery(c.Context(), row, value(p.Despite))
 	if err != nil {
 		return err
 	}

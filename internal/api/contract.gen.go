@@ -216,6 +216,27 @@ func (e FindingSeverity) Valid() bool {
 	}
 }
 
+// Defines values for FragmentKind.
+const (
+	FragmentKindContainer FragmentKind = "container"
+	FragmentKindModel     FragmentKind = "model"
+	FragmentKindPicture   FragmentKind = "picture"
+)
+
+// Valid indicates whether the value is a known member of the FragmentKind enum.
+func (e FragmentKind) Valid() bool {
+	switch e {
+	case FragmentKindContainer:
+		return true
+	case FragmentKindModel:
+		return true
+	case FragmentKindPicture:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for JobState.
 const (
 	JobStateCancelled JobState = "cancelled"
@@ -294,6 +315,51 @@ func (e LinkSure) Valid() bool {
 	case Likely:
 		return true
 	case Possible:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MeshGuessIndicesForm.
+const (
+	MeshGuessIndicesFormFan   MeshGuessIndicesForm = "fan"
+	MeshGuessIndicesFormList  MeshGuessIndicesForm = "list"
+	MeshGuessIndicesFormQuads MeshGuessIndicesForm = "quads"
+	MeshGuessIndicesFormStrip MeshGuessIndicesForm = "strip"
+)
+
+// Valid indicates whether the value is a known member of the MeshGuessIndicesForm enum.
+func (e MeshGuessIndicesForm) Valid() bool {
+	switch e {
+	case MeshGuessIndicesFormFan:
+		return true
+	case MeshGuessIndicesFormList:
+		return true
+	case MeshGuessIndicesFormQuads:
+		return true
+	case MeshGuessIndicesFormStrip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MeshGuessIndicesFormat.
+const (
+	MeshGuessIndicesFormatU16 MeshGuessIndicesFormat = "u16"
+	MeshGuessIndicesFormatU32 MeshGuessIndicesFormat = "u32"
+	MeshGuessIndicesFormatU8  MeshGuessIndicesFormat = "u8"
+)
+
+// Valid indicates whether the value is a known member of the MeshGuessIndicesFormat enum.
+func (e MeshGuessIndicesFormat) Valid() bool {
+	switch e {
+	case MeshGuessIndicesFormatU16:
+		return true
+	case MeshGuessIndicesFormatU32:
+		return true
+	case MeshGuessIndicesFormatU8:
 		return true
 	default:
 		return false
@@ -399,6 +465,123 @@ func (e TakenKind) Valid() bool {
 	case TakenKindLayout:
 		return true
 	case TakenKindSource:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialMeshForm.
+const (
+	TrialMeshFormFan   TrialMeshForm = "fan"
+	TrialMeshFormList  TrialMeshForm = "list"
+	TrialMeshFormQuads TrialMeshForm = "quads"
+	TrialMeshFormStrip TrialMeshForm = "strip"
+)
+
+// Valid indicates whether the value is a known member of the TrialMeshForm enum.
+func (e TrialMeshForm) Valid() bool {
+	switch e {
+	case TrialMeshFormFan:
+		return true
+	case TrialMeshFormList:
+		return true
+	case TrialMeshFormQuads:
+		return true
+	case TrialMeshFormStrip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialMeshIndexFormat.
+const (
+	TrialMeshIndexFormatU16 TrialMeshIndexFormat = "u16"
+	TrialMeshIndexFormatU32 TrialMeshIndexFormat = "u32"
+	TrialMeshIndexFormatU8  TrialMeshIndexFormat = "u8"
+)
+
+// Valid indicates whether the value is a known member of the TrialMeshIndexFormat enum.
+func (e TrialMeshIndexFormat) Valid() bool {
+	switch e {
+	case TrialMeshIndexFormatU16:
+		return true
+	case TrialMeshIndexFormatU32:
+		return true
+	case TrialMeshIndexFormatU8:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialMeshOrder.
+const (
+	TrialMeshOrderBig    TrialMeshOrder = "big"
+	TrialMeshOrderLittle TrialMeshOrder = "little"
+)
+
+// Valid indicates whether the value is a known member of the TrialMeshOrder enum.
+func (e TrialMeshOrder) Valid() bool {
+	switch e {
+	case TrialMeshOrderBig:
+		return true
+	case TrialMeshOrderLittle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialPictureOrder.
+const (
+	TrialPictureOrderBig    TrialPictureOrder = "big"
+	TrialPictureOrderLittle TrialPictureOrder = "little"
+)
+
+// Valid indicates whether the value is a known member of the TrialPictureOrder enum.
+func (e TrialPictureOrder) Valid() bool {
+	switch e {
+	case TrialPictureOrderBig:
+		return true
+	case TrialPictureOrderLittle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialPictureRows.
+const (
+	TrialPictureRowsBottomUp TrialPictureRows = "bottom-up"
+	TrialPictureRowsTopDown  TrialPictureRows = "top-down"
+)
+
+// Valid indicates whether the value is a known member of the TrialPictureRows enum.
+func (e TrialPictureRows) Valid() bool {
+	switch e {
+	case TrialPictureRowsBottomUp:
+		return true
+	case TrialPictureRowsTopDown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialRecordsOrder.
+const (
+	TrialRecordsOrderBig    TrialRecordsOrder = "big"
+	TrialRecordsOrderLittle TrialRecordsOrder = "little"
+)
+
+// Valid indicates whether the value is a known member of the TrialRecordsOrder enum.
+func (e TrialRecordsOrder) Valid() bool {
+	switch e {
+	case TrialRecordsOrderBig:
+		return true
+	case TrialRecordsOrderLittle:
 		return true
 	default:
 		return false
@@ -512,19 +695,19 @@ func (e TryMeshParamsOrder) Valid() bool {
 
 // Defines values for TryMeshParamsIndexFormat.
 const (
-	U16 TryMeshParamsIndexFormat = "u16"
-	U32 TryMeshParamsIndexFormat = "u32"
-	U8  TryMeshParamsIndexFormat = "u8"
+	TryMeshParamsIndexFormatU16 TryMeshParamsIndexFormat = "u16"
+	TryMeshParamsIndexFormatU32 TryMeshParamsIndexFormat = "u32"
+	TryMeshParamsIndexFormatU8  TryMeshParamsIndexFormat = "u8"
 )
 
 // Valid indicates whether the value is a known member of the TryMeshParamsIndexFormat enum.
 func (e TryMeshParamsIndexFormat) Valid() bool {
 	switch e {
-	case U16:
+	case TryMeshParamsIndexFormatU16:
 		return true
-	case U32:
+	case TryMeshParamsIndexFormatU32:
 		return true
-	case U8:
+	case TryMeshParamsIndexFormatU8:
 		return true
 	default:
 		return false
@@ -575,16 +758,16 @@ func (e TryPictureParamsOrder) Valid() bool {
 
 // Defines values for TryPictureParamsRows.
 const (
-	BottomUp TryPictureParamsRows = "bottom-up"
-	TopDown  TryPictureParamsRows = "top-down"
+	TryPictureParamsRowsBottomUp TryPictureParamsRows = "bottom-up"
+	TryPictureParamsRowsTopDown  TryPictureParamsRows = "top-down"
 )
 
 // Valid indicates whether the value is a known member of the TryPictureParamsRows enum.
 func (e TryPictureParamsRows) Valid() bool {
 	switch e {
-	case BottomUp:
+	case TryPictureParamsRowsBottomUp:
 		return true
-	case TopDown:
+	case TryPictureParamsRowsTopDown:
 		return true
 	default:
 		return false
@@ -812,6 +995,8 @@ type CoreSample struct {
 
 // Counts defines model for Counts.
 type Counts struct {
+	// Chain that chainName, steps, stops and warns are of
+	Chain          *int64  `json:"chain,omitempty"`
 	ChainName      *string `json:"chainName,omitempty"`
 	Chains         int     `json:"chains"`
 	Deliveries     int     `json:"deliveries"`
@@ -884,6 +1069,9 @@ type Delivery struct {
 	Name     string                  `json:"name"`
 	Size     int64                   `json:"size"`
 	State    DeliveryState           `json:"state"`
+
+	// Stops findings of the rehearsal that stop it and despite which it was made
+	Stops int `json:"stops"`
 }
 
 // DeliveryState defines model for Delivery.State.
@@ -1117,11 +1305,38 @@ type Format struct {
 	Writes bool      `json:"writes"`
 }
 
+// Fragment defines model for Fragment.
+type Fragment struct {
+	// Document a layout of its own
+	Document string `json:"document"`
+
+	// Insert the piece for a layout that is there
+	Insert string       `json:"insert"`
+	Kind   FragmentKind `json:"kind"`
+
+	// Lines the piece as it is shown
+	Lines string `json:"lines"`
+
+	// Name proposed for a new layout
+	Name string `json:"name"`
+}
+
+// FragmentKind defines model for Fragment.Kind.
+type FragmentKind string
+
 // Guess defines model for Guess.
 type Guess struct {
 	Evidence string  `json:"evidence"`
 	Score    float64 `json:"score"`
 	Value    int     `json:"value"`
+}
+
+// Imported defines model for Imported.
+type Imported struct {
+	Project Project `json:"project"`
+
+	// Remarks what could not be had here
+	Remarks []string `json:"remarks"`
 }
 
 // Inventory defines model for Inventory.
@@ -1329,12 +1544,12 @@ type LinkSure string
 // MeshGuess defines model for MeshGuess.
 type MeshGuess struct {
 	Indices []struct {
-		At       int64  `json:"at"`
-		Count    int    `json:"count"`
-		Evidence string `json:"evidence"`
-		Form     string `json:"form"`
-		Format   string `json:"format"`
-		Highest  int    `json:"highest"`
+		At       int64                  `json:"at"`
+		Count    int                    `json:"count"`
+		Evidence string                 `json:"evidence"`
+		Form     MeshGuessIndicesForm   `json:"form"`
+		Format   MeshGuessIndicesFormat `json:"format"`
+		Highest  int                    `json:"highest"`
 	} `json:"indices"`
 	Strides []struct {
 		At       int64   `json:"at"`
@@ -1345,6 +1560,12 @@ type MeshGuess struct {
 		Stride   int     `json:"stride"`
 	} `json:"strides"`
 }
+
+// MeshGuessIndicesForm defines model for MeshGuess.Indices.Form.
+type MeshGuessIndicesForm string
+
+// MeshGuessIndicesFormat defines model for MeshGuess.Indices.Format.
+type MeshGuessIndicesFormat string
 
 // Missing defines model for Missing.
 type Missing struct {
@@ -1608,6 +1829,23 @@ type Rehearsal struct {
 	Warns  int     `json:"warns"`
 }
 
+// SaveChoice defines model for SaveChoice.
+type SaveChoice struct {
+	Ending string `json:"ending"`
+	Format string `json:"format"`
+
+	// Losses notes that tell of something that is left out
+	Losses int `json:"losses"`
+	Notes  []struct {
+		Loss bool   `json:"loss"`
+		Text string `json:"text"`
+	} `json:"notes"`
+
+	// Refused why it cannot be written
+	Refused *string `json:"refused,omitempty"`
+	Title   string  `json:"title"`
+}
+
 // SceneComparison defines model for SceneComparison.
 type SceneComparison struct {
 	Bones       []DiffRow `json:"bones"`
@@ -1827,6 +2065,69 @@ type Terms struct {
 	ShareUnchanged Answer `json:"shareUnchanged"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	Mesh *struct {
+		At          int64                 `json:"at"`
+		Count       int                   `json:"count"`
+		Form        *TrialMeshForm        `json:"form,omitempty"`
+		Format      string                `json:"format"`
+		IndexCount  *int                  `json:"indexCount,omitempty"`
+		IndexFormat *TrialMeshIndexFormat `json:"indexFormat,omitempty"`
+		IndicesAt   *int64                `json:"indicesAt,omitempty"`
+		Order       *TrialMeshOrder       `json:"order,omitempty"`
+		Restart     *bool                 `json:"restart,omitempty"`
+		Scale       *float64              `json:"scale,omitempty"`
+		Stride      int                   `json:"stride"`
+	} `json:"mesh,omitempty"`
+
+	// Name of the new layout; proposed where it is left out
+	Name    *string `json:"name,omitempty"`
+	Picture *struct {
+		At     int64              `json:"at"`
+		Format string             `json:"format"`
+		Height int                `json:"height"`
+		Order  *TrialPictureOrder `json:"order,omitempty"`
+
+		// PaletteAt in the entry itself
+		PaletteAt     *int64            `json:"paletteAt,omitempty"`
+		PaletteFormat *string           `json:"paletteFormat,omitempty"`
+		Rows          *TrialPictureRows `json:"rows,omitempty"`
+		TileHeight    *int              `json:"tileHeight,omitempty"`
+		TileWidth     *int              `json:"tileWidth,omitempty"`
+		Tiling        *string           `json:"tiling,omitempty"`
+		Width         int               `json:"width"`
+	} `json:"picture,omitempty"`
+	Records *struct {
+		At      int64              `json:"at"`
+		Columns *string            `json:"columns,omitempty"`
+		Count   *int               `json:"count,omitempty"`
+		Order   *TrialRecordsOrder `json:"order,omitempty"`
+
+		// Size bytes of the table; as many rows as were read where it is left out
+		Size   *int64 `json:"size,omitempty"`
+		Stride *int   `json:"stride,omitempty"`
+	} `json:"records,omitempty"`
+}
+
+// TrialMeshForm defines model for Trial.Mesh.Form.
+type TrialMeshForm string
+
+// TrialMeshIndexFormat defines model for Trial.Mesh.IndexFormat.
+type TrialMeshIndexFormat string
+
+// TrialMeshOrder defines model for Trial.Mesh.Order.
+type TrialMeshOrder string
+
+// TrialPictureOrder defines model for Trial.Picture.Order.
+type TrialPictureOrder string
+
+// TrialPictureRows defines model for Trial.Picture.Rows.
+type TrialPictureRows string
+
+// TrialRecordsOrder defines model for Trial.Records.Order.
+type TrialRecordsOrder string
+
 // Unpacking defines model for Unpacking.
 type Unpacking struct {
 	// Bytes that came out, up to a megabyte
@@ -1882,6 +2183,11 @@ type ReadAs string
 type PatchChainJSONBody struct {
 	Name   *string `json:"name,omitempty"`
 	Target *string `json:"target,omitempty"`
+}
+
+// DeliverParams defines parameters for Deliver.
+type DeliverParams struct {
+	Despite *bool `form:"despite,omitempty" json:"despite,omitempty"`
 }
 
 // PutStepsJSONBody defines parameters for PutSteps.
@@ -2062,11 +2368,6 @@ type FindFileParams struct {
 	Format string `form:"format" json:"format"`
 }
 
-// FindFileNotesParams defines parameters for FindFileNotes.
-type FindFileNotesParams struct {
-	Format string `form:"format" json:"format"`
-}
-
 // PutReadingsJSONBody defines parameters for PutReadings.
 type PutReadingsJSONBody map[string]string
 
@@ -2097,12 +2398,27 @@ type CreateProjectJSONBody struct {
 	Name string `json:"name"`
 }
 
+// GetProjectParams defines parameters for GetProject.
+type GetProjectParams struct {
+	Chain *int64 `form:"chain,omitempty" json:"chain,omitempty"`
+}
+
+// PatchProjectJSONBody defines parameters for PatchProject.
+type PatchProjectJSONBody struct {
+	Name string `json:"name"`
+}
+
 // CreateChainJSONBody defines parameters for CreateChain.
 type CreateChainJSONBody struct {
 	// Document a chain document in YAML; none starts empty
 	Document *string `json:"document,omitempty"`
 	Find     int64   `json:"find"`
 	Name     string  `json:"name"`
+}
+
+// CopyProjectJSONBody defines parameters for CopyProject.
+type CopyProjectJSONBody struct {
+	Name string `json:"name"`
 }
 
 // ConnectDeviceJSONBody defines parameters for ConnectDevice.
@@ -2312,6 +2628,9 @@ type AddBookmarkJSONRequestBody AddBookmarkJSONBody
 // ExplainEntryJSONRequestBody defines body for ExplainEntry for application/json ContentType.
 type ExplainEntryJSONRequestBody ExplainEntryJSONBody
 
+// TrialFragmentJSONRequestBody defines body for TrialFragment for application/json ContentType.
+type TrialFragmentJSONRequestBody = Trial
+
 // MakeOfEntryJSONRequestBody defines body for MakeOfEntry for application/json ContentType.
 type MakeOfEntryJSONRequestBody MakeOfEntryJSONBody
 
@@ -2333,8 +2652,14 @@ type PutDraftJSONRequestBody PutDraftJSONBody
 // CreateProjectJSONRequestBody defines body for CreateProject for application/json ContentType.
 type CreateProjectJSONRequestBody CreateProjectJSONBody
 
+// PatchProjectJSONRequestBody defines body for PatchProject for application/json ContentType.
+type PatchProjectJSONRequestBody PatchProjectJSONBody
+
 // CreateChainJSONRequestBody defines body for CreateChain for application/json ContentType.
 type CreateChainJSONRequestBody CreateChainJSONBody
+
+// CopyProjectJSONRequestBody defines body for CopyProject for application/json ContentType.
+type CopyProjectJSONRequestBody CopyProjectJSONBody
 
 // ConnectDeviceJSONRequestBody defines body for ConnectDevice for application/json ContentType.
 type ConnectDeviceJSONRequestBody ConnectDeviceJSONBody
@@ -2385,7 +2710,7 @@ type ServerInterface interface {
 	ListBands(c fiber.Ctx, chain ChainID) error
 
 	// (POST /api/chains/{chain}/deliveries)
-	Deliver(c fiber.Ctx, chain ChainID) error
+	Deliver(c fiber.Ctx, chain ChainID, params DeliverParams) error
 
 	// (GET /api/chains/{chain}/document)
 	ChainDocument(c fiber.Ctx, chain ChainID) error
@@ -2443,6 +2768,9 @@ type ServerInterface interface {
 
 	// (GET /api/entries/{entry}/find)
 	FindBytes(c fiber.Ctx, entry EntryID, params FindBytesParams) error
+
+	// (POST /api/entries/{entry}/fragment)
+	TrialFragment(c fiber.Ctx, entry EntryID) error
 
 	// (POST /api/entries/{entry}/made)
 	MakeOfEntry(c fiber.Ctx, entry EntryID) error
@@ -2507,8 +2835,8 @@ type ServerInterface interface {
 	// (GET /api/finds/{find}/file)
 	FindFile(c fiber.Ctx, find int64, params FindFileParams) error
 
-	// (GET /api/finds/{find}/file/notes)
-	FindFileNotes(c fiber.Ctx, find int64, params FindFileNotesParams) error
+	// (GET /api/finds/{find}/file/choices)
+	FindFileChoices(c fiber.Ctx, find int64) error
 
 	// (PUT /api/finds/{find}/readings)
 	PutReadings(c fiber.Ctx, find int64) error
@@ -2558,14 +2886,26 @@ type ServerInterface interface {
 	// (POST /api/projects)
 	CreateProject(c fiber.Ctx) error
 
+	// (POST /api/projects/import)
+	ImportProject(c fiber.Ctx) error
+
+	// (DELETE /api/projects/{project})
+	DeleteProject(c fiber.Ctx, project ProjectID) error
+
 	// (GET /api/projects/{project})
-	GetProject(c fiber.Ctx, project ProjectID) error
+	GetProject(c fiber.Ctx, project ProjectID, params GetProjectParams) error
+
+	// (PATCH /api/projects/{project})
+	PatchProject(c fiber.Ctx, project ProjectID) error
 
 	// (GET /api/projects/{project}/chains)
 	ListChains(c fiber.Ctx, project ProjectID) error
 
 	// (POST /api/projects/{project}/chains)
 	CreateChain(c fiber.Ctx, project ProjectID) error
+
+	// (POST /api/projects/{project}/copy)
+	CopyProject(c fiber.Ctx, project ProjectID) error
 
 	// (GET /api/projects/{project}/deliveries)
 	ListDeliveries(c fiber.Ctx, project ProjectID) error
@@ -2581,6 +2921,9 @@ type ServerInterface interface {
 
 	// (GET /api/projects/{project}/events)
 	ProjectEvents(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/export)
+	ExportProject(c fiber.Ctx, project ProjectID) error
 
 	// (GET /api/projects/{project}/extractions)
 	ListExtractions(c fiber.Ctx, project ProjectID) error
@@ -2834,8 +3177,24 @@ func (siw *ServerInterfaceWrapper) Deliver(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter chain: %w", err).Error())
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeliverParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "despite" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "despite", query, &params.Despite, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter despite: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.Deliver(c, chain)
+		return siw.Handler.Deliver(c, chain, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -3466,6 +3825,35 @@ func (siw *ServerInterfaceWrapper) FindBytes(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.FindBytes(c, entry, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TrialFragment operation middleware
+func (siw *ServerInterfaceWrapper) TrialFragment(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "entry" -------------
+	var entry EntryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "entry", c.Params("entry"), &entry, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter entry: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TrialFragment(c, entry)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -4472,8 +4860,8 @@ func (siw *ServerInterfaceWrapper) FindFile(c fiber.Ctx) error {
 	return handler(c)
 }
 
-// FindFileNotes operation middleware
-func (siw *ServerInterfaceWrapper) FindFileNotes(c fiber.Ctx) error {
+// FindFileChoices operation middleware
+func (siw *ServerInterfaceWrapper) FindFileChoices(c fiber.Ctx) error {
 
 	var err error
 	_ = err
@@ -4486,24 +4874,8 @@ func (siw *ServerInterfaceWrapper) FindFileNotes(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter find: %w", err).Error())
 	}
 
-	// Parameter object where we will unmarshal all parameters from the context
-	var params FindFileNotesParams
-
-	var query url.Values
-	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
-	if err != nil {
-		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
-	}
-
-	// ------------- Required query parameter "format" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
-	}
-
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.FindFileNotes(c, find, params)
+		return siw.Handler.FindFileChoices(c, find)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -4942,6 +5314,53 @@ func (siw *ServerInterfaceWrapper) CreateProject(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ImportProject operation middleware
+func (siw *ServerInterfaceWrapper) ImportProject(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ImportProject(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DeleteProject operation middleware
+func (siw *ServerInterfaceWrapper) DeleteProject(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DeleteProject(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // GetProject operation middleware
 func (siw *ServerInterfaceWrapper) GetProject(c fiber.Ctx) error {
 
@@ -4956,8 +5375,53 @@ func (siw *ServerInterfaceWrapper) GetProject(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetProjectParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "chain" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "chain", query, &params.Chain, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter chain: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.GetProject(c, project)
+		return siw.Handler.GetProject(c, project, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PatchProject operation middleware
+func (siw *ServerInterfaceWrapper) PatchProject(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PatchProject(c, project)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -5016,6 +5480,35 @@ func (siw *ServerInterfaceWrapper) CreateChain(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.CreateChain(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CopyProject operation middleware
+func (siw *ServerInterfaceWrapper) CopyProject(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CopyProject(c, project)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -5247,6 +5740,35 @@ func (siw *ServerInterfaceWrapper) ProjectEvents(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ProjectEvents(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ExportProject operation middleware
+func (siw *ServerInterfaceWrapper) ExportProject(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ExportProject(c, project)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7033,7 +7555,17 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/projects", wrapper.CreateProject)
 
+	router.Delete(options.BaseURL+"/api/projects/:project", wrapper.DeleteProject)
+
 	router.Get(options.BaseURL+"/api/projects/:project", wrapper.GetProject)
+
+	router.Patch(options.BaseURL+"/api/projects/:project", wrapper.PatchProject)
+
+	router.Post(options.BaseURL+"/api/projects/:project/copy", wrapper.CopyProject)
+
+	router.Get(options.BaseURL+"/api/projects/:project/export", wrapper.ExportProject)
+
+	router.Post(options.BaseURL+"/api/projects/import", wrapper.ImportProject)
 
 	router.Get(options.BaseURL+"/api/projects/:project/sources", wrapper.ListSources)
 
@@ -7157,13 +7689,15 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/entries/:entry/trials/guess", wrapper.GuessMesh)
 
+	router.Post(options.BaseURL+"/api/entries/:entry/fragment", wrapper.TrialFragment)
+
 	router.Get(options.BaseURL+"/api/projects/:project/gallery", wrapper.ListGallery)
 
 	router.Post(options.BaseURL+"/api/projects/:project/gallery", wrapper.FindAll)
 
 	router.Get(options.BaseURL+"/api/finds/:find/file", wrapper.FindFile)
 
-	router.Get(options.BaseURL+"/api/finds/:find/file/notes", wrapper.FindFileNotes)
+	router.Get(options.BaseURL+"/api/finds/:find/file/choices", wrapper.FindFileChoices)
 
 	router.Get(options.BaseURL+"/api/formats", wrapper.ListFormats)
 

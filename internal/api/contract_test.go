@@ -135,7 +135,7 @@ func (c *client) things() things {
 		return f.State == "ready"
 	})
 	ch := call[api.Chain](c, "POST", path+"/chains", map[string]any{"find": f.Id, "name": "c", "document": string(demo.Chain)})
-	d := call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries", ch.Id), nil)
+	d := call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true", ch.Id), nil)
 	l := call[api.Layout](c, "POST", path+"/layouts", map[string]any{"name": "mine", "document": "layout: mine\nkind: picture\n"})
 	sel := call[api.Selected](c, "POST", path+"/selections", map[string]any{"ids": []int64{keeper.Id}})
 	e := call[api.Extraction](c, "POST", path+"/extractions", map[string]any{"selection": map[string]any{"ids": []int64{keeper.Id}}, "form": "folder"})

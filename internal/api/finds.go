@@ -61,25 +61,25 @@ func (s *Server) FindFile(c fiber.Ctx, id int64, p FindFileParams) error {
 	return c.Send(data)
 }
 
-func (s *Server) FindFileNotes(c fiber.Ctx, id int64, p FindFileNotesParams) error {
-	w := shipped.Writers.Named(p.Format)
-	if w == nil {
-		return bad(400, "%q is no format that is written", p.Format)
-	}
+func (s *Server) FindFileChoices(c fiber.Ctx, id int64) error {
 	sc, name, err := s.foundScene(c, id)
 	if err != nil {
 		return err
 	}
-	out := struct {
-		Notes   []string `json:"notes"`
-		Refused string   `json:"refused,omitempty"`
-	}{Notes: []string{}}
-	_, notes, err := w.Write(sc, name)
-	if err != nil {
-		out.Refused = err.Error()
-	}
-	for _, n := range notes {
-		out.Notes = append(out.Notes, n.Text)
+	out := []SaveChoice{}
+	for _, x := range shipped.Writers.Choices(sc, name) {
+		choice := SaveChoice{Format: x.Writer.Name, Title: x.Writer.Title, Ending: x.Writer.Ending, Losses: x.Losses}
+		choice.Notes = make([]struct {
+			Loss bool   `json:"loss"`
+			Text string `json:"text"`
+		}, len(x.Notes))
+		for i, n := range x.Notes {
+			choice.Notes[i].Loss, choice.Notes[i].Text = n.Loss, n.Text
+		}
+		if x.Refused != "" {
+			choice.Refused = &x.Refused
+		}
+		out = append(out, choice)
 	}
 	return c.JSON(out)
 }

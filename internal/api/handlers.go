@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"mime"
 	"sort"
 	"strings"
 	"time"
@@ -82,13 +83,30 @@ func (s *Server) ListProjects(c fiber.Ctx) error {
 	}
 	out := []Project{}
 	for _, r := range rows {
-		p, err := s.projectOut(c.Context(), r)
+		p, err := s.projectOut(c.Context(), r, 0)
 		if err != nil {
 			return err
 		}
 		out = append(out, p)
 	}
 	return c.JSON(out)
+}
+
+// projectNow is a project as it is now.
+func (s *Server) projectNow(c fiber.Ctx, id, chain int64) (Project, error) {
+	row, err := s.project(c, id)
+	if err != nil {
+		return Project{}, err
+	}
+	return s.projectOut(c.Context(), row, chain)
+}
+
+func (s *Server) sendProject(c fiber.Ctx, status int, id int64) error {
+	p, err := s.projectNow(c, id, 0)
+	if err != nil {
+		return err
+	}
+	return c.Status(status).JSON(p)
 }
 
 func (s *Server) CreateProject(c fiber.Ctx) error {
@@ -100,30 +118,86 @@ func (s *Server) CreateProject(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	row, err := s.svc.Store.GetProject(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	p, err := s.projectOut(c.Context(), row)
-	if err != nil {
-		return err
-	}
-	return c.Status(201).JSON(p)
+	return s.sendProject(c, 201, id)
 }
 
-func (s *Server) GetProject(c fiber.Ctx, id ProjectID) error {
-	row, err := s.project(c, id)
+func (s *Server) GetProject(c fiber.Ctx, id ProjectID, p GetProjectParams) error {
+	out, err := s.projectNow(c, id, value(p.Chain))
 	if err != nil {
 		return err
 	}
-	p, err := s.projectOut(c.Context(), row)
-	if err != nil {
-		return err
-	}
-	return c.JSON(p)
+	return c.JSON(out)
 }
 
-func (s *Server) projectOut(ctx context.Context, row db.Project) (Project, error) {
+func (s *Server) PatchProject(c fiber.Ctx, id ProjectID) error {
+	b, err := body[PatchProjectJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	if err := s.svc.Rename(c.Context(), id, b.Name); err != nil {
+		return err
+	}
+	return s.sendProject(c, 200, id)
+}
+
+func (s *Server) DeleteProject(c fiber.Ctx, id ProjectID) error {
+	if err := s.svc.Delete(c.Context(), id); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+func (s *Server) CopyProject(c fiber.Ctx, id ProjectID) error {
+	b, err := body[CopyProjectJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	made, err := s.svc.Copy(c.Context(), id, b.Name)
+	if err != nil {
+		return err
+	}
+	return s.sendProject(c, 201, made)
+}
+
+func (s *Server) ExportProject(c fiber.Ctx, id ProjectID) error {
+	doc, err := s.svc.Export(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	b, err := json.MarshalIndent(doc, "", "  ")
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "application/octet-stream")
+	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": doc.Name + ".excavate.json"}))
+	return c.Send(append(b, '\n'))
+}
+
+// mostProject is how many bytes the file of a project may have.
+const mostProject = 64 << 20
+
+func (s *Server) ImportProject(c fiber.Ctx) error {
+	b, err := io.ReadAll(io.LimitReader(bodyReader(c), mostProject+1))
+	if err != nil {
+		return err
+	}
+	if len(b) > mostProject {
+		return bad(413, "the file of a project has at most %d MB", mostProject>>20)
+	}
+	id, remarks, err := s.svc.Import(c.Context(), b)
+	if err != nil {
+		return err
+	}
+	p, err := s.projectNow(c, id, 0)
+	if err != nil {
+		return err
+	}
+	return c.Status(201).JSON(Imported{Project: p, Remarks: append([]string{}, remarks...)})
+}
+
+// projectOut counts what a project has; of is the chain that the last stages are
+// counted of, 0 or one of another project is the newest.
+func (s *Server) projectOut(ctx context.Context, row db.Project, of int64) (Project, error) {
 	p := Project{Id: row.ID, Name: row.Name, Version: row.Version}
 	sources, err := s.svc.Store.ListSources(ctx, row.ID)
 	if err != nil {
@@ -153,7 +227,12 @@ func (s *Server) projectOut(ctx context.Context, row db.Project) (Project, error
 	p.Counts.Chains = len(chains)
 	if n := len(chains); n > 0 {
 		ch := chains[n-1]
-		p.Counts.ChainName = &ch.Name
+		for _, c := range chains {
+			if c.ID == of {
+				ch = c
+			}
+		}
+		p.Counts.Chain, p.Counts.ChainName = &ch.ID, &ch.Name
 		if doc, err := s.svc.Steps(ctx, ch); err == nil {
 			p.Counts.Steps = len(doc.Steps)
 		}

@@ -263,18 +263,31 @@ func TestSaveAFindAsAnotherFormat(t *testing.T) {
 	e := c.entries(path, "q=punt.hull").Entries[0]
 	f := call[api.Find](c, "POST", path+"/finds", map[string]any{"entry": e.Id})
 	c.linked(path)
-	type carried struct {
-		Notes   []string
-		Refused string
+	// What keeps most stands first, what refuses it last; pictures are none.
+	choices := call[[]api.SaveChoice](c, "GET", fmt.Sprintf("/api/finds/%d/file/choices", f.Id), nil)
+	said, least, refused := map[string]string{}, 0, 0
+	for i, x := range choices {
+		for _, n := range x.Notes {
+			said[x.Format] += n.Text + "; "
+		}
+		if x.Refused != nil {
+			said[x.Format] = *x.Refused
+			refused++
+			continue
+		}
+		if refused > 0 {
+			t.Errorf("%s is number %d, after one that refuses", x.Format, i+1)
+		}
+		if x.Losses < least {
+			t.Errorf("%s loses %d, and one before it %d", x.Format, x.Losses, least)
+		}
+		least = x.Losses
 	}
-	notes := func(format string) carried {
-		return call[carried](c, "GET", fmt.Sprintf("/api/finds/%d/file/notes?format=%s", f.Id, format), nil)
+	if !strings.Contains(said["stl"], "1 picture not written: STL has none") || !strings.Contains(said["vrm"], "needs the bones hips") {
+		t.Errorf("%+v", choices)
 	}
-	if x := notes("stl"); x.Refused != "" || !strings.Contains(strings.Join(x.Notes, "; "), "1 picture not written: STL has none") {
-		t.Errorf("%+v", x)
-	}
-	if x := notes("vrm"); !strings.Contains(x.Refused, "needs the bones hips") {
-		t.Errorf("%+v", x)
+	if refused < 2 || len(choices) < 10 || choices[0].Losses != 0 || said["png"] != "" {
+		t.Errorf("%+v", choices)
 	}
 	written := 0
 	for _, k := range call[[]api.Format](c, "GET", "/api/formats", nil) {

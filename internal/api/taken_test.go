@@ -29,7 +29,7 @@ func TestWhatIsTakenOutCanBePutBack(t *testing.T) {
 	one := fmt.Sprintf("/api/finds/%d", f.Id)
 	c.until("the find is decoded", func() bool { return call[api.Find](c, "GET", one, nil).State == "ready" })
 	chain := call[api.Chain](c, "POST", path+"/chains", map[string]any{"find": f.Id, "name": "to the engine"})
-	call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries", chain.Id), nil)
+	call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true", chain.Id), nil)
 	c.until("the delivery is made", func() bool { return call[[]api.Delivery](c, "GET", path+"/deliveries", nil)[0].State == "ready" })
 	lists := func() string {
 		var out []string

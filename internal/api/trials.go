@@ -216,31 +216,39 @@ func (s *Server) TryPacked(c fiber.Ctx, id EntryID, p TryPackedParams) error {
 	return c.JSON(out)
 }
 
+// sheet reads records from a place on: in the columns that are named, or in
+// those that they look like.
+func (s *Server) sheet(c fiber.Ctx, id EntryID, at int64, columns string, stride, count int, big bool) (*trial.Sheet, error) {
+	b, err := s.read(c, id, at, int64(count+1)*4096)
+	if err != nil {
+		return nil, err
+	}
+	if columns = strings.TrimSpace(columns); columns == "" {
+		return trial.Records(b, stride, count, big), nil
+	}
+	cols, size, err := trial.ParseColumns(columns)
+	if err != nil {
+		return nil, bad(400, "%v", err)
+	}
+	if stride == 0 {
+		stride = size
+	} else if stride < size {
+		return nil, bad(400, "the columns take %d bytes and the records lie %d apart", size, stride)
+	}
+	return trial.Read(b, cols, stride, count, big), nil
+}
+
+// rowsOnTrial is how many records are read where the asker does not say.
+const rowsOnTrial = 256
+
 func (s *Server) TryRecords(c fiber.Ctx, id EntryID, p TryRecordsParams) error {
-	count := 256
+	count := rowsOnTrial
 	if p.Count != nil {
 		count = *p.Count
 	}
-	big := value(p.Order) == "big"
-	b, err := s.read(c, id, p.At, int64(count+1)*4096)
+	sheet, err := s.sheet(c, id, p.At, value(p.Columns), value(p.Stride), count, value(p.Order) == "big")
 	if err != nil {
 		return err
-	}
-	var sheet *trial.Sheet
-	if spec := strings.TrimSpace(value(p.Columns)); spec != "" {
-		cols, size, err := trial.ParseColumns(spec)
-		if err != nil {
-			return bad(400, "%v", err)
-		}
-		stride := size
-		if p.Stride != nil {
-			if stride = *p.Stride; stride < size {
-				return bad(400, "the columns take %d bytes and the records lie %d apart", size, stride)
-			}
-		}
-		sheet = trial.Read(b, cols, stride, count, big)
-	} else {
-		sheet = trial.Records(b, value(p.Stride), count, big)
 	}
 	out := Records{Spec: trial.Spec(sheet.Columns, sheet.Stride), Stride: sheet.Stride, Count: len(sheet.Rows), Evidence: sheet.Evidence, Rows: sheet.Rows}
 	if out.Rows == nil {
@@ -287,13 +295,13 @@ func (s *Server) GuessMesh(c fiber.Ctx, id EntryID, p GuessMeshParams) error {
 	}
 	for _, g := range trial.GuessIndices(b, from, most, big) {
 		out.Indices = append(out.Indices, struct {
-			At       int64  `json:"at"`
-			Count    int    `json:"count"`
-			Evidence string `json:"evidence"`
-			Form     string `json:"form"`
-			Format   string `json:"format"`
-			Highest  int    `json:"highest"`
-		}{g.At, g.Count, g.Evidence, g.Form, g.Format, g.Highest})
+			At       int64                  `json:"at"`
+			Count    int                    `json:"count"`
+			Evidence string                 `json:"evidence"`
+			Form     MeshGuessIndicesForm   `json:"form"`
+			Format   MeshGuessIndicesFormat `json:"format"`
+			Highest  int                    `json:"highest"`
+		}{g.At, g.Count, g.Evidence, MeshGuessIndicesForm(g.Form), MeshGuessIndicesFormat(g.Format), g.Highest})
 	}
 	return c.JSON(out)
 }
@@ -380,4 +388,48 @@ func (s *Server) CompareEntries(c fiber.Ctx, id EntryID, p CompareEntriesParams)
 		out.Ranges[i].At, out.Ranges[i].Size, out.Ranges[i].Field = r.At, r.Size, optional(fields[i])
 	}
 	return c.JSON(out)
+}
+
+// TrialFragment says what is kept of a trial.
+func (s *Server) TrialFragment(c fiber.Ctx, id EntryID) error {
+	t, err := body[Trial](c)
+	if err != nil {
+		return err
+	}
+	head, err := s.read(c, id, 0, 8)
+	if err != nil {
+		return err
+	}
+	f := trial.Undescribed()
+	switch {
+	case t.Picture != nil:
+		p := t.Picture
+		f = (&trial.Image{At: p.At, Width: p.Width, Height: p.Height, Format: p.Format, Big: value(p.Order) == "big", Rows: string(value(p.Rows)),
+			Tiling: string(value(p.Tiling)), TileW: value(p.TileWidth), TileH: value(p.TileHeight), PaletteAt: p.PaletteAt, PaletteFormat: value(p.PaletteFormat)}).Fragment()
+	case t.Mesh != nil:
+		m := t.Mesh
+		f = (&trial.Mesh{At: m.At, Stride: m.Stride, Count: m.Count, Format: m.Format, Scale: value(m.Scale), BigEndian: value(m.Order) == "big",
+			IndicesAt: value(m.IndicesAt), IndexCount: value(m.IndexCount), IndexFormat: string(value(m.IndexFormat)), Form: string(value(m.Form)), Restart: value(m.Restart)}).Fragment()
+	case t.Records != nil:
+		r := t.Records
+		count := rowsOnTrial
+		if r.Count != nil {
+			count = *r.Count
+		}
+		big := value(r.Order) == "big"
+		sheet, err := s.sheet(c, id, r.At, value(r.Columns), value(r.Stride), count, big)
+		if err != nil {
+			return err
+		}
+		f = sheet.Fragment(r.At, value(r.Size), big)
+	}
+	name := strings.TrimSpace(value(t.Name))
+	if name == "" {
+		name = trial.Word(head) + " " + f.Kind
+	}
+	lines := f.Text
+	if len(f.Fields) > 0 {
+		lines = "fields:\n" + strings.Join(f.Fields, "\n") + "\n\n" + lines
+	}
+	return c.JSON(Fragment{Kind: FragmentKind(f.Kind), Name: name, Lines: lines, Insert: f.Insert(), Document: f.Document(name, head)})
 }

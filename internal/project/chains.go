@@ -5,7 +5,9 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"excavate/core/chain"
@@ -230,8 +232,10 @@ func (s *Service) Rehearse(ctx context.Context, c db.Chain) (*Rehearsed, error) 
 	return out, nil
 }
 
-// CreateDelivery queues a delivery of a chain's end state.
-func (s *Service) CreateDelivery(ctx context.Context, c db.Chain) (int64, error) {
+// CreateDelivery queues a delivery of a chain's end state, under a name that no
+// other delivery of the project has. One that the rehearsal stops is made only
+// despite it.
+func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, despite bool) (int64, error) {
 	f, err := s.Store.GetFind(ctx, c.FindID)
 	if err != nil {
 		return 0, err
@@ -239,7 +243,35 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain) (int64, error)
 	if f.Scene == "" {
 		return 0, userErr(409, "%s is not decoded yet", f.Name)
 	}
-	id, err := s.Store.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: target.FileName(f.Name, ".zip")})
+	if !despite {
+		r, err := s.Rehearse(ctx, c)
+		if err != nil {
+			return 0, err
+		}
+		if stops, _, _ := target.Count(r.Findings); r.Ready && stops > 0 {
+			return 0, userErr(409, "the rehearsal stops the delivery: %s. It is made all the same if despite is true", counted(stops, "finding", "findings"))
+		}
+	}
+	var id int64
+	err = s.Store.Tx(ctx, func(q *db.Queries) error {
+		if _, err := q.LockProject(ctx, c.ProjectID); err != nil { // names are given one at a time
+			return err
+		}
+		others, err := q.ListDeliveries(ctx, c.ProjectID)
+		if err != nil {
+			return err
+		}
+		taken := map[string]bool{}
+		for _, d := range others {
+			taken[strings.ToLower(d.Name)] = true
+		}
+		name := target.FileName(f.Name, ".zip")
+		for n := 2; taken[strings.ToLower(name)]; n++ {
+			name = target.FileName(f.Name, fmt.Sprintf("-%d.zip", n))
+		}
+		id, err = q.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: name})
+		return err
+	})
 	if err != nil {
 		return 0, err
 	}
@@ -247,6 +279,13 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain) (int64, error)
 		return 0, err
 	}
 	return id, s.Store.TouchProject(ctx, c.ProjectID)
+}
+
+func counted(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 // asRead returns the scene as its basis declares, or with its bare numbers

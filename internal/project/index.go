@@ -56,6 +56,9 @@ func (s *Service) doIndex(ctx context.Context, t *work.Task) (err error) {
 	if err := s.storeKinds(ctx, t, row, src, rows); err != nil {
 		return err
 	}
+	if err := s.bookmarksHaveCome(ctx, row.ID); err != nil {
+		return err
+	}
 	if err := s.Refind(ctx, row.ProjectID); err != nil {
 		return err
 	}

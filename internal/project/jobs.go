@@ -369,7 +369,7 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 		return err
 	}
 	t.Progress(3, 3, "parts")
-	return s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), Name: target.FileName(f.Name, ".zip"), ID: d.ID})
+	return s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), ID: d.ID})
 }
 
 // OriginsOf are the sources that a find came from, with the digests of those

@@ -202,7 +202,7 @@ SELECT * FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT I
 INSERT INTO deliveries (project_id, chain_id, name, error) VALUES (?, ?, ?, '');
 
 -- name: DeliveryReady :exec
-UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ?, name = ? WHERE id = ?;
+UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ? WHERE id = ?;
 
 -- name: DeliveryFailed :exec
 UPDATE deliveries SET state = 'failed', error = ? WHERE id = ?;
@@ -411,3 +411,36 @@ SELECT * FROM sources WHERE id = ?;
 
 -- name: LockProject :one
 SELECT id FROM projects WHERE id = ? FOR UPDATE;
+
+-- name: RenameProject :execrows
+UPDATE projects SET name = sqlc.arg(new_name), version = version + 1 WHERE id = ? AND bin_of IS NULL;
+
+-- name: DeleteProject :execrows
+DELETE FROM projects WHERE id = ? AND bin_of IS NULL;
+
+-- name: SourcePathsOf :many
+SELECT DISTINCT s.path FROM sources s JOIN projects p ON p.id = s.project_id WHERE p.id = ? OR p.bin_of = ?;
+
+-- name: BookmarksOfProject :many
+SELECT b.source_id, e.path, b.off, b.size, b.note FROM bookmarks b
+JOIN sources s ON s.id = b.source_id
+JOIN entries e ON e.source_id = b.source_id AND e.slot = b.slot
+WHERE s.project_id = ? ORDER BY b.id;
+
+-- name: BookmarkToCome :exec
+INSERT INTO bookmarks_to_come (source_id, path, off, size, note) VALUES (?, ?, ?, ?, ?);
+
+-- name: BookmarksHaveCome :exec
+INSERT INTO bookmarks (source_id, slot, off, size, note)
+SELECT c.source_id, e.slot, c.off, c.size, c.note FROM bookmarks_to_come c
+JOIN entries e ON e.source_id = c.source_id AND e.path = c.path WHERE c.source_id = ?;
+
+-- name: DropToCome :exec
+DELETE FROM bookmarks_to_come WHERE source_id = ?;
+
+-- name: BringFind :execlastid
+INSERT INTO finds (project_id, source_id, source_label, entry_path, name, readings, basis) VALUES (?, ?, ?, ?, ?, ?, ?);
+
+-- name: CopyDecoded :exec
+UPDATE finds f JOIN finds o SET f.state = o.state, f.error = o.error, f.scene = o.scene, f.missing = o.missing, f.model = o.model
+WHERE f.id = sqlc.arg(made) AND o.id = sqlc.arg(original) AND o.state = 'ready';

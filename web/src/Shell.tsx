@@ -11,7 +11,8 @@ import {
   type ReactNode,
 } from 'react'
 import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate, useParams } from 'react-router'
-import { api, ok, refresh, useEvents, useProject, useProjects, type S } from './api/client'
+import { api, ok, refresh, type S } from './api/http'
+import { useEvents, useProject, useProjects } from './api/projects'
 import { bytes, count, plural } from './parts/format'
 import { takeIn, useUploads } from './parts/upload'
 import { Fault } from './parts/bits'

@@ -102,7 +102,7 @@ type reader struct {
 	materials  map[string]int
 	pictures   map[string]int
 	meshes     map[string]int
-	far        map[int][3]float64 // what the positions of a mesh are relative to
+	far        map[int][3]float64   // what the positions of a mesh are relative to
 	nodes      map[*markup.Node]int // scene node of the first instance
 	above      map[int]int          // of a node that shears, the one that stands above it
 	pending    []pendingSkin        // skins wait until all nodes are there

@@ -24,9 +24,9 @@ type builder struct {
 	pictures  map[any]int // by address or node
 	meshes    map[*node]built
 	far       map[int][3]float64 // what the positions of a mesh are relative to
-	switches  map[*node]int   // which of its nodes each shows
-	placed    map[*node][]int // the scene's nodes of a Transform, one a use
-	turning   map[*node]bool  // Transforms that motions turn or scale
+	switches  map[*node]int      // which of its nodes each shows
+	placed    map[*node][]int    // the scene's nodes of a Transform, one a use
+	turning   map[*node]bool     // Transforms that motions turn or scale
 	clock     map[*node]bool
 	clocks    []*node // what motions are made of, in their order
 	names     distinct.Names

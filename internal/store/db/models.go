@@ -19,6 +19,14 @@ type Bookmark struct {
 	Note     string
 }
 
+type BookmarksToCome struct {
+	SourceID int64
+	Path     string
+	Off      int64
+	Size     int64
+	Note     string
+}
+
 type Chain struct {
 	ID        int64
 	ProjectID int64

@@ -205,6 +205,84 @@ func (q *Queries) BeginFind(ctx context.Context, id int64) error {
 	return err
 }
 
+const bookmarkToCome = `-- name: BookmarkToCome :exec
+INSERT INTO bookmarks_to_come (source_id, path, off, size, note) VALUES (?, ?, ?, ?, ?)
+`
+
+type BookmarkToComeParams struct {
+	SourceID int64
+	Path     string
+	Off      int64
+	Size     int64
+	Note     string
+}
+
+func (q *Queries) BookmarkToCome(ctx context.Context, arg BookmarkToComeParams) error {
+	_, err := q.db.ExecContext(ctx, bookmarkToCome,
+		arg.SourceID,
+		arg.Path,
+		arg.Off,
+		arg.Size,
+		arg.Note,
+	)
+	return err
+}
+
+const bookmarksHaveCome = `-- name: BookmarksHaveCome :exec
+INSERT INTO bookmarks (source_id, slot, off, size, note)
+SELECT c.source_id, e.slot, c.off, c.size, c.note FROM bookmarks_to_come c
+JOIN entries e ON e.source_id = c.source_id AND e.path = c.path WHERE c.source_id = ?
+`
+
+func (q *Queries) BookmarksHaveCome(ctx context.Context, sourceID int64) error {
+	_, err := q.db.ExecContext(ctx, bookmarksHaveCome, sourceID)
+	return err
+}
+
+const bookmarksOfProject = `-- name: BookmarksOfProject :many
+SELECT b.source_id, e.path, b.off, b.size, b.note FROM bookmarks b
+JOIN sources s ON s.id = b.source_id
+JOIN entries e ON e.source_id = b.source_id AND e.slot = b.slot
+WHERE s.project_id = ? ORDER BY b.id
+`
+
+type BookmarksOfProjectRow struct {
+	SourceID int64
+	Path     string
+	Off      int64
+	Size     int64
+	Note     string
+}
+
+func (q *Queries) BookmarksOfProject(ctx context.Context, projectID int64) ([]BookmarksOfProjectRow, error) {
+	rows, err := q.db.QueryContext(ctx, bookmarksOfProject, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []BookmarksOfProjectRow
+	for rows.Next() {
+		var i BookmarksOfProjectRow
+		if err := rows.Scan(
+			&i.SourceID,
+			&i.Path,
+			&i.Off,
+			&i.Size,
+			&i.Note,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const bookmarksOfSource = `-- name: BookmarksOfSource :one
 SELECT COUNT(*) FROM bookmarks WHERE source_id = ?
 `
@@ -214,6 +292,36 @@ func (q *Queries) BookmarksOfSource(ctx context.Context, sourceID int64) (int64,
 	var count int64
 	err := row.Scan(&count)
 	return count, err
+}
+
+const bringFind = `-- name: BringFind :execlastid
+INSERT INTO finds (project_id, source_id, source_label, entry_path, name, readings, basis) VALUES (?, ?, ?, ?, ?, ?, ?)
+`
+
+type BringFindParams struct {
+	ProjectID   int64
+	SourceID    sql.NullInt64
+	SourceLabel string
+	EntryPath   string
+	Name        string
+	Readings    json.RawMessage
+	Basis       json.RawMessage
+}
+
+func (q *Queries) BringFind(ctx context.Context, arg BringFindParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, bringFind,
+		arg.ProjectID,
+		arg.SourceID,
+		arg.SourceLabel,
+		arg.EntryPath,
+		arg.Name,
+		arg.Readings,
+		arg.Basis,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.LastInsertId()
 }
 
 const busyJobs = `-- name: BusyJobs :one
@@ -267,6 +375,21 @@ func (q *Queries) ChainsOfFind(ctx context.Context, findID int64) ([]int64, erro
 		return nil, err
 	}
 	return items, nil
+}
+
+const copyDecoded = `-- name: CopyDecoded :exec
+UPDATE finds f JOIN finds o SET f.state = o.state, f.error = o.error, f.scene = o.scene, f.missing = o.missing, f.model = o.model
+WHERE f.id = ? AND o.id = ? AND o.state = 'ready'
+`
+
+type CopyDecodedParams struct {
+	Made     int64
+	Original int64
+}
+
+func (q *Queries) CopyDecoded(ctx context.Context, arg CopyDecodedParams) error {
+	_, err := q.db.ExecContext(ctx, copyDecoded, arg.Made, arg.Original)
+	return err
 }
 
 const createBin = `-- name: CreateBin :execlastid
@@ -539,6 +662,18 @@ func (q *Queries) DeletePin(ctx context.Context, arg DeletePinParams) (int64, er
 	return result.RowsAffected()
 }
 
+const deleteProject = `-- name: DeleteProject :execrows
+DELETE FROM projects WHERE id = ? AND bin_of IS NULL
+`
+
+func (q *Queries) DeleteProject(ctx context.Context, id int64) (int64, error) {
+	result, err := q.db.ExecContext(ctx, deleteProject, id)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
 const deleteRefs = `-- name: DeleteRefs :exec
 DELETE FROM entry_refs WHERE source_id = ?
 `
@@ -583,14 +718,13 @@ func (q *Queries) DeliveryFailed(ctx context.Context, arg DeliveryFailedParams) 
 }
 
 const deliveryReady = `-- name: DeliveryReady :exec
-UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ?, name = ? WHERE id = ?
+UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ? WHERE id = ?
 `
 
 type DeliveryReadyParams struct {
 	File     string
 	Size     int64
 	Manifest json.RawMessage
-	Name     string
 	ID       int64
 }
 
@@ -599,7 +733,6 @@ func (q *Queries) DeliveryReady(ctx context.Context, arg DeliveryReadyParams) er
 		arg.File,
 		arg.Size,
 		arg.Manifest,
-		arg.Name,
 		arg.ID,
 	)
 	return err
@@ -680,6 +813,15 @@ DELETE FROM taken_out WHERE id = ?
 
 func (q *Queries) DropTaken(ctx context.Context, id int64) error {
 	_, err := q.db.ExecContext(ctx, dropTaken, id)
+	return err
+}
+
+const dropToCome = `-- name: DropToCome :exec
+DELETE FROM bookmarks_to_come WHERE source_id = ?
+`
+
+func (q *Queries) DropToCome(ctx context.Context, sourceID int64) error {
+	_, err := q.db.ExecContext(ctx, dropToCome, sourceID)
 	return err
 }
 
@@ -2471,6 +2613,23 @@ func (q *Queries) RecentJobs(ctx context.Context, projectID int64) ([]Job, error
 	return items, nil
 }
 
+const renameProject = `-- name: RenameProject :execrows
+UPDATE projects SET name = ?, version = version + 1 WHERE id = ? AND bin_of IS NULL
+`
+
+type RenameProjectParams struct {
+	NewName string
+	ID      int64
+}
+
+func (q *Queries) RenameProject(ctx context.Context, arg RenameProjectParams) (int64, error) {
+	result, err := q.db.ExecContext(ctx, renameProject, arg.NewName, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
 const returnJob = `-- name: ReturnJob :exec
 UPDATE jobs SET state = 'queued', worker = '', lease_until = NULL WHERE id = ? AND worker = ? AND state = 'running'
 `
@@ -2652,6 +2811,38 @@ UPDATE sources SET links_known = TRUE, rev = rev + 1 WHERE id = ?
 func (q *Queries) SourceLinks(ctx context.Context, id int64) error {
 	_, err := q.db.ExecContext(ctx, sourceLinks, id)
 	return err
+}
+
+const sourcePathsOf = `-- name: SourcePathsOf :many
+SELECT DISTINCT s.path FROM sources s JOIN projects p ON p.id = s.project_id WHERE p.id = ? OR p.bin_of = ?
+`
+
+type SourcePathsOfParams struct {
+	ID    int64
+	BinOf sql.NullInt64
+}
+
+func (q *Queries) SourcePathsOf(ctx context.Context, arg SourcePathsOfParams) ([]string, error) {
+	rows, err := q.db.QueryContext(ctx, sourcePathsOf, arg.ID, arg.BinOf)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []string
+	for rows.Next() {
+		var path string
+		if err := rows.Scan(&path); err != nil {
+			return nil, err
+		}
+		items = append(items, path)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const sourceRefs = `-- name: SourceRefs :many

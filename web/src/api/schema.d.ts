@@ -29,9 +29,67 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** @description A project with the counts of its stages; those of chain and rehearsal are of one chain, the newest where none is named. */
         get: operations["getProject"];
         put?: never;
         post?: never;
+        /** @description Deletes the project with all that was made in it. The files of its sources stay. */
+        delete: operations["deleteProject"];
+        options?: never;
+        head?: never;
+        /** @description Gives the project another name. */
+        patch: operations["patchProject"];
+        trace?: never;
+    };
+    "/api/projects/{project}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Makes a project with the same sources, layouts, finds and chains. What was computed is shared; deliveries stay. */
+        post: operations["copyProject"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description What was done in the project as a file, without the sources' bytes and without what is computed from them. */
+        get: operations["exportProject"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Makes a project of a file that was exported. Sources are mounted where they lie, if they may be. */
+        post: operations["importProject"];
         delete?: never;
         options?: never;
         head?: never;
@@ -915,6 +973,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/entries/{entry}/fragment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a trial becomes in a layout, as a piece to insert and as a document of its own. Without a trial, a container that is still to be described. */
+        post: operations["trialFragment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project}/gallery": {
         parameters: {
             query?: never;
@@ -954,7 +1031,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/finds/{find}/file/notes": {
+    "/api/finds/{find}/file/choices": {
         parameters: {
             query?: never;
             header?: never;
@@ -963,8 +1040,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** @description What a format would not carry of the find, or why it cannot be written. */
-        get: operations["findFileNotes"];
+        /** @description The formats that the find may be saved in, what keeps most first, and what each would leave out. */
+        get: operations["findFileChoices"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1433,6 +1510,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Makes a package of the chain's end. Where the rehearsal stops it, only if despite is true. */
         post: operations["deliver"];
         delete?: never;
         options?: never;
@@ -1784,6 +1862,78 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Trial: {
+            /**
+             * Format: line
+             * @description of the new layout; proposed where it is left out
+             */
+            name?: string;
+            picture?: {
+                /** Format: int64 */
+                at: number;
+                width: number;
+                height: number;
+                format: string;
+                /** @enum {string} */
+                order?: "little" | "big";
+                /** @enum {string} */
+                rows?: "top-down" | "bottom-up";
+                tiling?: string;
+                tileWidth?: number;
+                tileHeight?: number;
+                /**
+                 * Format: int64
+                 * @description in the entry itself
+                 */
+                paletteAt?: number;
+                paletteFormat?: string;
+            };
+            mesh?: {
+                /** Format: int64 */
+                at: number;
+                stride: number;
+                count: number;
+                format: string;
+                /** Format: double */
+                scale?: number;
+                /** @enum {string} */
+                order?: "little" | "big";
+                /** Format: int64 */
+                indicesAt?: number;
+                indexCount?: number;
+                /** @enum {string} */
+                indexFormat?: "u8" | "u16" | "u32";
+                /** @enum {string} */
+                form?: "list" | "strip" | "fan" | "quads";
+                restart?: boolean;
+            };
+            records?: {
+                /** Format: int64 */
+                at: number;
+                /**
+                 * Format: int64
+                 * @description bytes of the table; as many rows as were read where it is left out
+                 */
+                size?: number;
+                stride?: number;
+                count?: number;
+                columns?: string;
+                /** @enum {string} */
+                order?: "little" | "big";
+            };
+        };
+        Fragment: {
+            /** @enum {string} */
+            kind: "container" | "picture" | "model";
+            /** @description proposed for a new layout */
+            name: string;
+            /** @description the piece as it is shown */
+            lines: string;
+            /** @description the piece for a layout that is there */
+            insert: string;
+            /** @description a layout of its own */
+            document: string;
+        };
         LayoutItem: {
             /**
              * Format: int64
@@ -1979,8 +2129,10 @@ export interface components {
                 /** Format: int64 */
                 at: number;
                 count: number;
-                format: string;
-                form: string;
+                /** @enum {string} */
+                format: "u8" | "u16" | "u32";
+                /** @enum {string} */
+                form: "list" | "strip" | "fan" | "quads";
                 highest: number;
                 evidence: string;
             }[];
@@ -1988,6 +2140,11 @@ export interface components {
         Error: {
             message: string;
             at?: string;
+        };
+        Imported: {
+            project: components["schemas"]["Project"];
+            /** @description what could not be had here */
+            remarks: string[];
         };
         Project: {
             /** Format: int64 */
@@ -2004,6 +2161,11 @@ export interface components {
             finds: number;
             incomplete: number;
             chains: number;
+            /**
+             * Format: int64
+             * @description that chainName, steps, stops and warns are of
+             */
+            chain?: number;
             chainName?: string;
             steps: number;
             rehearsed: boolean;
@@ -2609,6 +2771,19 @@ export interface components {
                 tail?: number[];
             }[];
         };
+        SaveChoice: {
+            format: string;
+            title: string;
+            ending: string;
+            /** @description notes that tell of something that is left out */
+            losses: number;
+            notes: {
+                text: string;
+                loss: boolean;
+            }[];
+            /** @description why it cannot be written */
+            refused?: string;
+        };
         Format: {
             name: string;
             title: string;
@@ -2853,6 +3028,8 @@ export interface components {
             size: number;
             /** Format: date-time */
             created: string;
+            /** @description findings of the rehearsal that stop it and despite which it was made */
+            stops: number;
             manifest?: {
                 [key: string]: unknown;
             };
@@ -2942,7 +3119,9 @@ export interface operations {
     };
     getProject: {
         parameters: {
-            query?: never;
+            query?: {
+                chain?: number;
+            };
             header?: never;
             path: {
                 project: components["parameters"]["ProjectID"];
@@ -2958,6 +3137,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Project"];
+                };
+            };
+        };
+    };
+    deleteProject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    patchProject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: line */
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The project */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Project"];
+                };
+            };
+        };
+    };
+    copyProject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: line */
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The copy */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Project"];
+                };
+            };
+        };
+    };
+    exportProject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+        };
+    };
+    importProject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The project with what could not be had here */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
                 };
             };
         };
@@ -4514,6 +4817,32 @@ export interface operations {
             };
         };
     };
+    trialFragment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: components["parameters"]["EntryID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description The piece */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fragment"];
+                };
+            };
+        };
+    };
     listGallery: {
         parameters: {
             query?: never;
@@ -4588,11 +4917,9 @@ export interface operations {
             };
         };
     };
-    findFileNotes: {
+    findFileChoices: {
         parameters: {
-            query: {
-                format: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 find: number;
@@ -4601,17 +4928,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The notes */
+            /** @description The formats */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        notes: string[];
-                        /** @description why it cannot be written */
-                        refused?: string;
-                    };
+                    "application/json": components["schemas"]["SaveChoice"][];
                 };
             };
         };
@@ -5319,7 +5642,9 @@ export interface operations {
     };
     deliver: {
         parameters: {
-            query?: never;
+            query?: {
+                despite?: boolean;
+            };
             header?: never;
             path: {
                 chain: components["parameters"]["ChainID"];

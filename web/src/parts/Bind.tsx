@@ -1,42 +1,18 @@
 // Binds a name that a file asks for, such as a console's memory segment, to an
 // entry of any source.
 import { OutlinedInput } from '@mui/material'
-import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, ok, refresh } from '../api/client'
+import { useNamedEntries } from '../api/entries'
+import { useAct } from '../api/http'
+import { bind } from '../api/links'
 import { Fault } from './bits'
 
 export function Bind({ project, name }: { project: number; name: string }) {
-  const q = useQueryClient()
   const [open, setOpen] = useState(false)
   const [text, setText] = useState('')
-  const [fault, setFault] = useState<unknown>()
-  const { data } = useQuery({
-    queryKey: ['p', project, 'bind', text],
-    enabled: open && text.length > 1,
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      ok(
-        api.GET('/api/projects/{project}/entries', {
-          params: { path: { project }, query: { q: text, limit: 8 } },
-        }),
-      ),
-  })
-  const use = async (entry: number) => {
-    setFault(undefined)
-    try {
-      await ok(
-        api.PUT('/api/projects/{project}/pins', {
-          params: { path: { project } },
-          body: { ref: name, entry },
-        }),
-      )
-      setOpen(false)
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
+  const { data } = useNamedEntries(project, text, 8, open)
+  const { act, fault } = useAct(project)
+
   if (!open)
     return (
       <small>
@@ -59,7 +35,16 @@ export function Bind({ project, name }: { project: number; name: string }) {
         data?.entries.map((e) => (
           <small key={e.id}>
             {e.sourceLabel}: {e.path}{' '}
-            <button className="link" data-use={e.path} onClick={() => void use(e.id)}>
+            <button
+              className="link"
+              data-use={e.path}
+              onClick={() =>
+                act(
+                  () => bind(project, name, e.id),
+                  () => setOpen(false),
+                )
+              }
+            >
               Use it
             </button>
           </small>

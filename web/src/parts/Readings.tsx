@@ -1,5 +1,5 @@
 import { MenuItem, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
-import type { S } from '../api/client'
+import type { S } from '../api/http'
 
 // Readings are what a file leaves to whoever reads it: few short choices stand
 // side by side, others in a list.

@@ -9,7 +9,7 @@ import {
   useColorScheme,
 } from '@mui/material'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
-import type { S } from '../api/client'
+import type { S } from '../api/http'
 import { colours } from '../theme'
 import { plainShow, type Show } from './address'
 import { bytes, count, metres } from './format'

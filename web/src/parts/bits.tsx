@@ -1,6 +1,6 @@
 // Small shared pieces.
 import type { ReactNode } from 'react'
-import { ApiError, type S } from '../api/client'
+import { ApiError, type S } from '../api/http'
 import { count, metres } from './format'
 
 export function Fault({ error }: { error: unknown }) {

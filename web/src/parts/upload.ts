@@ -1,7 +1,8 @@
 // Files and folders that are dropped: read, sent in pieces, gone on with where
 // they stopped.
 import { useSyncExternalStore } from 'react'
-import { api, ok, ApiError, type S } from '../api/client'
+import { ApiError, type S } from '../api/http'
+import { beginUpload, finishUpload, sendPiece, uploadState } from '../api/sources'
 
 interface Dropped {
   name: string
@@ -121,12 +122,7 @@ async function send(
   signal: AbortSignal,
 ): Promise<S['Source']> {
   const files = d.files.map((f) => ({ path: f.path, size: f.file.size, modified: f.file.lastModified }))
-  const u = await ok(
-    api.POST('/api/projects/{project}/uploads', {
-      params: { path: { project } },
-      body: { name: d.name, folder: d.folder, files },
-    }),
-  )
+  const u = await beginUpload(project, { name: d.name, folder: d.folder, files })
   const total = files.reduce((n, f) => n + f.size, 0)
   const begun = u.received.reduce((n, x) => n + x, 0)
   const start = performance.now()
@@ -143,23 +139,15 @@ async function send(
     let at = u.received[i]
     for (let failed = 0; at < files[i].size;) {
       try {
-        const r = await fetch(`/api/uploads/${u.id}/files/${i}?offset=${at}`, {
-          method: 'PUT',
-          headers: { 'Content-Type': 'application/octet-stream' },
-          body: d.files[i].file.slice(at, at + PIECE),
-          signal,
-        })
-        const body = (await r.json()) as { received?: number; message?: string }
+        const r = await sendPiece(u.id, i, at, d.files[i].file.slice(at, at + PIECE), signal)
         if (!r.ok) {
           if (r.status !== 409 || ++failed > 3)
-            throw new ApiError(body.message ?? `the server answered ${r.status}`)
-          at = (await ok(api.GET('/api/uploads/{upload}', { params: { path: { upload: u.id } } }))).received[
-            i
-          ]
+            throw new ApiError(r.message ?? `the server answered ${r.status}`)
+          at = (await uploadState(u.id)).received[i]
           continue
         }
-        sent += body.received! - at
-        at = body.received!
+        sent += r.received! - at
+        at = r.received!
         failed = 0
       } catch (e) {
         if (signal.aborted || e instanceof ApiError || ++failed > 5)
@@ -173,5 +161,5 @@ async function send(
       tell()
     }
   }
-  return ok(api.POST('/api/uploads/{upload}/finish', { params: { path: { upload: u.id } } }))
+  return finishUpload(u.id)
 }

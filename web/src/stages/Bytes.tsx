@@ -1,7 +1,7 @@
 // The byte workbench: bytes of which nothing is known, what they look like,
 // and what they give when they are read as something.
 import { MenuItem, OutlinedInput, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
+
 import {
   useEffect,
   useRef,
@@ -12,7 +12,16 @@ import {
   type WheelEvent,
 } from 'react'
 import { useNavigate, useParams } from 'react-router'
-import { api, ok, type S } from '../api/client'
+import { findBytes, useBytes, useNamedEntries, useStrip } from '../api/entries'
+import type { S } from '../api/http'
+import {
+  pictureTrialUrl,
+  usePacked,
+  usePictureTrial,
+  useWidths,
+  type Order,
+  type PictureTrial as PictureQuery,
+} from '../api/trials'
 import { useAddress } from '../parts/address'
 import { Fault } from '../parts/bits'
 import { bytes, count } from '../parts/format'
@@ -22,8 +31,7 @@ import { NotesPane } from './Notes'
 import { MeshTrial, RecordTrial } from './Trials'
 
 export const ROW = 16,
-  ROWS = 24,
-  CHUNK = 4096
+  ROWS = 24
 const hex = (n: number, w = 0) => n.toString(16).padStart(w, '0')
 /** Reads an offset: decimal, or hexadecimal with 0x. */
 export const offset = (s: string) => {
@@ -37,11 +45,7 @@ export function Bytes() {
   const entry = Number(useParams().entry)
   const go = useNavigate()
   const [params, put] = useAddress()
-  const whole = useQuery({
-    queryKey: ['strip', entry],
-    queryFn: () =>
-      ok(api.GET('/api/entries/{entry}/strip', { params: { path: { entry }, query: { cells: 420 } } })),
-  })
+  const whole = useStrip(entry)
   const size = whole.data?.size ?? 0
   // What is chosen is held here, so that keys that follow each other quickly
   // all count; the address follows.
@@ -111,12 +115,7 @@ export function Bytes() {
       />
       {describing && (
         <div className="stripe">
-          <Keep
-            entry={entry}
-            kind="container"
-            plain
-            piece={'container:\n  each: "[]"\n  as: e\n  at: 0\n  size: 0'}
-          />
+          <Keep entry={entry} plain trial={{}} />
         </div>
       )}
       <Fault error={whole.error ?? fault} />
@@ -158,26 +157,6 @@ export function Bytes() {
   )
 }
 
-/** The bytes of a range, in pieces that are kept. */
-export function useBytes(entry: number, from: number, n: number, size: number) {
-  const first = Math.floor(from / CHUNK),
-    last = Math.floor(Math.max(from, from + n - 1) / CHUNK)
-  const { data, error } = useQuery({
-    queryKey: ['bytes', entry, first, last],
-    enabled: size > 0,
-    staleTime: 60_000,
-    placeholderData: keepPreviousData,
-    queryFn: async () => {
-      const r = await fetch(`/api/entries/${entry}/content`, {
-        headers: { Range: `bytes=${first * CHUNK}-${(last + 1) * CHUNK - 1}` },
-      })
-      if (!r.ok) throw new Error(((await r.json()) as S['Error']).message)
-      return { from: first * CHUNK, data: new Uint8Array(await r.arrayBuffer()) }
-    },
-  })
-  return { byte: (i: number) => data?.data[i - data.from], error }
-}
-
 function Strip({
   strip,
   at,
@@ -196,17 +175,7 @@ function Strip({
   const [near, setNear] = useState(false)
   const span = Math.max(4096, Math.ceil((strip?.size ?? 0) / 32))
   const from = Math.max(0, Math.floor(at / span) * span)
-  const close = useQuery({
-    queryKey: ['strip', entry, from, span],
-    enabled: near && !!strip,
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      ok(
-        api.GET('/api/entries/{entry}/strip', {
-          params: { path: { entry }, query: { from, to: from + span, cells: 420 } },
-        }),
-      ),
-  })
+  const close = useStrip(entry, from, span, near && !!strip)
   const s = near ? (close.data ?? strip) : strip
   // Neighbours of one class are one band.
   const bands: (S['Strip']['cells'][number] & { end: number })[] = []
@@ -300,11 +269,7 @@ function Tools({
   const find = async () => {
     onFault(undefined)
     try {
-      const r = await ok(
-        api.GET('/api/entries/{entry}/find', {
-          params: { path: { entry }, query: { pattern, from: at + 1 } },
-        }),
-      )
+      const r = await findBytes(entry, pattern, at + 1)
       if (r.at < 0) setFound('none from here on')
       else {
         setFound('')
@@ -653,9 +618,9 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
     width: 64,
     height: 64,
     format: 'r5g6b5_pack16',
-    order: 'little',
-    rows: 'top-down',
-    tiling: 'linear',
+    order: 'little' as Order,
+    rows: 'top-down' as NonNullable<PictureQuery['rows']>,
+    tiling: 'linear' as NonNullable<PictureQuery['tiling']>,
     tileWidth: 8,
     tileHeight: 8,
     paletteAt: '',
@@ -663,47 +628,26 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
     paletteFormat: 'r8g8b8a8',
   })
   const set = (x: Partial<typeof p>) => setP({ ...p, ...x })
-  const guess = useQuery({
-    queryKey: ['width', entry, at, p.format, p.order],
-    enabled: size > 0,
-    queryFn: () =>
-      ok(
-        api.GET('/api/entries/{entry}/trials/width', {
-          params: { path: { entry }, query: { at, format: p.format, order: p.order as 'little' } },
-        }),
-      ),
-  })
+  const guess = useWidths(entry, at, p.format, p.order, size > 0)
   const indexed = p.format.startsWith('indexed')
   const pal = offset(p.paletteAt)
-  const q = new URLSearchParams({
-    at: String(at),
-    width: String(p.width),
-    height: String(p.height),
+  const asked: PictureQuery = {
+    at,
+    width: p.width,
+    height: p.height,
     format: p.format,
     order: p.order,
     rows: p.rows,
     tiling: p.tiling,
-  })
-  if (p.tiling === 'tiles') {
-    q.set('tileWidth', String(p.tileWidth))
-    q.set('tileHeight', String(p.tileHeight))
+    ...(p.tiling === 'tiles' ? { tileWidth: p.tileWidth, tileHeight: p.tileHeight } : {}),
+    ...(indexed && p.paletteAt && pal !== undefined
+      ? { paletteAt: pal, paletteFormat: p.paletteFormat, paletteEntry: p.paletteEntry || undefined }
+      : {}),
   }
-  if (indexed && p.paletteAt && pal !== undefined) {
-    q.set('paletteAt', String(pal))
-    q.set('paletteFormat', p.paletteFormat)
-    if (p.paletteEntry) q.set('paletteEntry', String(p.paletteEntry))
-  }
-  const url = `/api/entries/${entry}/trials/picture?${q}`
-  const shown = useQuery({
-    queryKey: ['trial', url],
-    enabled: size > 0 && p.width > 0 && p.height > 0,
-    placeholderData: keepPreviousData,
-    queryFn: async () => {
-      const r = await fetch(url)
-      if (!r.ok) throw new Error(((await r.json()) as S['Error']).message)
-      return r.blob()
-    },
-  })
+  // A palette in another entry is no part of this one's layout.
+  const { paletteEntry, ...kept } = asked
+  if (paletteEntry) delete kept.paletteAt
+  const shown = usePictureTrial(pictureTrialUrl(entry, asked), size > 0 && p.width > 0 && p.height > 0)
   const [src, setSrc] = useState('')
   useEffect(() => {
     if (!shown.data) return
@@ -735,24 +679,6 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
       </Select>
     </label>
   )
-  const piece = [
-    'picture:',
-    `  width: ${p.width}`,
-    `  height: ${p.height}`,
-    `  format: ${p.format}`,
-    `  at: ${at}`,
-    `  rows: ${p.rows}`,
-    `  order: ${p.order}`,
-    ...(p.tiling === 'linear'
-      ? []
-      : [
-          `  tiling: ${p.tiling}`,
-          ...(p.tiling === 'tiles' ? [`  tile: {width: ${p.tileWidth}, height: ${p.tileHeight}}`] : []),
-        ]),
-    ...(indexed && pal !== undefined && p.paletteAt
-      ? [`  palette: {at: ${pal}, count: 256, format: ${p.paletteFormat}}`]
-      : []),
-  ].join('\n')
   return (
     <div className="trial">
       <div className="trialpicture">
@@ -815,7 +741,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
           </>
         )}
         <Fault error={shown.error ?? guess.error} />
-        <Keep entry={entry} kind="picture" order={p.order} piece={piece} />
+        <Keep entry={entry} trial={{ picture: kept }} />
       </div>
     </div>
   )
@@ -856,16 +782,7 @@ function Texels({ label, value, onChange }: { label: string; value: number; onCh
 function PaletteEntry({ value, onChange }: { value: number; onChange: (id: number) => void }) {
   const project = useProjectId()
   const [text, setText] = useState('')
-  const { data } = useQuery({
-    queryKey: ['p', project, 'palettes', text],
-    enabled: text.length > 1,
-    queryFn: () =>
-      ok(
-        api.GET('/api/projects/{project}/entries', {
-          params: { path: { project }, query: { q: text, limit: 12 } },
-        }),
-      ),
-  })
+  const { data } = useNamedEntries(project, text, 12)
   const rows = data?.entries ?? []
   return (
     <>
@@ -903,15 +820,7 @@ function PaletteEntry({ value, onChange }: { value: number; onChange: (id: numbe
 }
 
 function PackedTrial({ entry, at, length }: { entry: number; at: number; length: number }) {
-  const { data, error, isFetching } = useQuery({
-    queryKey: ['packed', entry, at, length],
-    queryFn: () =>
-      ok(
-        api.GET('/api/entries/{entry}/trials/packed', {
-          params: { path: { entry }, query: { at, size: length > 1 ? length : undefined } },
-        }),
-      ),
-  })
+  const { data, error, isFetching } = usePacked(entry, at, length > 1 ? length : undefined)
   const good = data?.filter((u) => u.bytes > 0) ?? []
   return (
     <div className="scroll">

@@ -1,20 +1,10 @@
 import { Button, Menu, MenuItem, ToggleButton, ToggleButtonGroup } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import {
-  api,
-  ok,
-  refresh,
-  thumb,
-  useBands,
-  useChains,
-  useFind,
-  useInventory,
-  useSteps,
-  viewUrl,
-  type S,
-} from '../api/client'
+import { chainDocument, putSteps, redo, rerun, undo, useBands, useChains, useSteps } from '../api/chains'
+import { useFind } from '../api/finds'
+import { useAct, type S } from '../api/http'
+import { thumb, useInventory, viewUrl } from '../api/scenes'
 import { useAddress, useShow } from '../parts/address'
 import { Fault, unmeasured } from '../parts/bits'
 import { count, metres, seconds } from '../parts/format'
@@ -24,27 +14,13 @@ import { useProjectId } from '../Shell'
 
 /** Edits of a chain: each is one revision that undo takes back. */
 function useEdits(project: number, chain?: S['Chain']) {
-  const q = useQueryClient()
-  const [fault, setFault] = useState<unknown>()
-  const run = async (f: () => Promise<unknown>) => {
-    setFault(undefined)
-    try {
-      await f()
-    } catch (e) {
-      setFault(e)
-    }
-    await refresh(q, project)
-  }
-  const path = { params: { path: { chain: chain?.id ?? 0 } } }
+  const { act, fault } = useAct(project)
   return {
     fault,
-    put: (steps: S['ChainStep'][]) =>
-      run(() =>
-        ok(api.PUT('/api/chains/{chain}/steps', { ...path, body: { revision: chain!.revision, steps } })),
-      ),
-    undo: () => run(() => ok(api.POST('/api/chains/{chain}/undo', path))),
-    redo: () => run(() => ok(api.POST('/api/chains/{chain}/redo', path))),
-    rerun: () => run(() => ok(api.POST('/api/chains/{chain}/run', path))),
+    put: (steps: S['ChainStep'][]) => chain && act(() => putSteps(chain, steps)),
+    undo: () => chain && act(() => undo(chain.id)),
+    redo: () => chain && act(() => redo(chain.id)),
+    rerun: () => chain && act(() => rerun(chain.id)),
   }
 }
 
@@ -141,14 +117,14 @@ export function Chain() {
     const s = [...steps]
     s.splice(i + by, 0, ...s.splice(i, 1))
     set({ band: String(at + by) })
-    void edit.put(s)
+    edit.put(s)
   }
   const addStep = (name: string) => {
     setMenu(null)
     const s = [...steps]
     s.splice(at, 0, { step: name })
     set({ band: String(at + 1), with: undefined })
-    void edit.put(s)
+    edit.put(s)
   }
   const kind = kinds?.find((k) => k.name === band?.step?.step)
   const motions = find?.model?.motions ?? []
@@ -181,10 +157,10 @@ export function Chain() {
             <h2 className="clip">{chain?.name}</h2>
           )}
           <span className="row">
-            <button className="mini" disabled={!chain?.canUndo} onClick={() => void edit.undo()}>
+            <button className="mini" disabled={!chain?.canUndo} onClick={() => edit.undo()}>
               Undo
             </button>
-            <button className="mini" disabled={!chain?.canRedo} onClick={() => void edit.redo()}>
+            <button className="mini" disabled={!chain?.canRedo} onClick={() => edit.redo()}>
               Redo
             </button>
           </span>
@@ -251,9 +227,9 @@ export function Chain() {
             Add step
           </Button>
           {waiting && !sample?.running && !bands.some((b) => b.state === 'failed') && (
-            <Button onClick={() => void edit.rerun()}>Run</Button>
+            <Button onClick={() => edit.rerun()}>Run</Button>
           )}
-          <Button href={`/api/chains/${chain?.id}/document`} component="a">
+          <Button href={chain && chainDocument(chain.id)} component="a">
             Save chain
           </Button>
           <Menu anchorEl={menu} open={!!menu} onClose={() => setMenu(null)}>
@@ -312,11 +288,11 @@ export function Chain() {
                     schema={kind.schema as Schema}
                     order={kind.order}
                     value={(band.step.with ?? {}) as Record<string, unknown>}
-                    onChange={(v) => void replace({ ...band.step!, with: v as S['ChainStep']['with'] })}
+                    onChange={(v) => replace({ ...band.step!, with: v as S['ChainStep']['with'] })}
                   />
                 )}
                 <div className="row wrap" style={{ marginTop: 12 }}>
-                  <Button onClick={() => void replace({ ...band.step!, off: band.state !== 'off' })}>
+                  <Button onClick={() => replace({ ...band.step!, off: band.state !== 'off' })}>
                     {band.state === 'off' ? 'Switch on' : 'Switch off'}
                   </Button>
                   <Button disabled={i <= 0} onClick={() => move(-1)} aria-label="Move down">
@@ -328,7 +304,7 @@ export function Chain() {
                   <Button
                     onClick={() => {
                       set({ band: String(at - 1), with: undefined })
-                      void edit.put(steps.filter((_, k) => k !== i))
+                      edit.put(steps.filter((_, k) => k !== i))
                     }}
                   >
                     Remove

@@ -1,8 +1,9 @@
 import { Button } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { api, ok, refresh, useDeliveries, useFind, useFindSources, useRehearsal } from '../api/client'
+import { deliver, deliveryFile, useDeliveries, useRehearsal } from '../api/chains'
+import { useFind, useFindSources } from '../api/finds'
+import { useAct } from '../api/http'
 import { Fault } from '../parts/bits'
 import { bytes, named, plural } from '../parts/format'
 import { useChosenChain } from './Chain'
@@ -25,8 +26,7 @@ export function Delivery() {
   const { data: r } = useRehearsal(project, chain?.id)
   const { data: find } = useFind(project, chain?.find)
   const { data: sources } = useFindSources(project, chain?.find)
-  const q = useQueryClient()
-  const [fault, setFault] = useState<unknown>()
+  const { act, fault } = useAct(project)
   const [open, setOpen] = useState(0)
   if (chains?.length === 0)
     return (
@@ -35,17 +35,11 @@ export function Delivery() {
         <Link to={`/p/${project}/finds`}>Finds</Link>.
       </div>
     )
-  const make = async () => {
-    setFault(undefined)
-    try {
-      setOpen(
-        (await ok(api.POST('/api/chains/{chain}/deliveries', { params: { path: { chain: chain!.id } } }))).id,
-      )
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
+  const make = () =>
+    act(
+      () => deliver(chain!.id),
+      (d) => setOpen(d.id),
+    )
   const shown = list?.find((d) => d.id === (open || list[0]?.id))
   const m = shown?.manifest as unknown as Manifest | undefined
   return (
@@ -71,7 +65,7 @@ export function Delivery() {
               </p>
             ))}
           <p>
-            <Button variant="contained" onClick={() => void make()} disabled={!chain || !find?.model}>
+            <Button variant="contained" onClick={() => make()} disabled={!chain || !find?.model}>
               Make delivery
             </Button>
           </p>
@@ -138,12 +132,7 @@ export function Delivery() {
                 </td>
                 <td className="n">
                   {d.state === 'ready' && (
-                    <Button
-                      component="a"
-                      href={`/api/deliveries/${d.id}/file`}
-                      download={d.name}
-                      data-download
-                    >
+                    <Button component="a" href={deliveryFile(d.id)} download={d.name} data-download>
                       Download
                     </Button>
                   )}

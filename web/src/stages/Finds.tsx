@@ -1,19 +1,11 @@
 import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
-import {
-  api,
-  ok,
-  refresh,
-  useChains,
-  useComparison,
-  useFind,
-  useInventory,
-  useSources,
-  viewUrl,
-  type S,
-} from '../api/client'
+import { makeChain, useChains } from '../api/chains'
+import { decode, readAs, removeFind, useFind } from '../api/finds'
+import { useAct, type S } from '../api/http'
+import { useComparison, useInventory, viewUrl } from '../api/scenes'
+import { useSources } from '../api/sources'
 import { useAddress, useShow } from '../parts/address'
 import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures, unmeasured } from '../parts/bits'
@@ -228,7 +220,7 @@ export function Finds() {
         ) : f && m && tab === 'pictures' ? (
           <Desk project={project} model={m} inventory={inventory} pic={pic} put={put} />
         ) : f && m && tab === 'basis' ? (
-          <BasisOf project={project} find={f.id} model={m} />
+          <BasisOf key={`${f.id} ${m.basis.text}`} project={project} find={f.id} model={m} />
         ) : f && m && tab === 'compare' ? (
           <Compare
             model={m}
@@ -320,54 +312,17 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
   const { data: chains } = useChains(project)
   const { data: sources } = useSources(project)
   const go = useNavigate()
-  const q = useQueryClient()
-  const [fault, setFault] = useState<unknown>()
   const m = f?.model
   const from = sources?.find((x) => x.label === f?.sourceLabel)
-  const chain = async () => {
+  const { act, fault } = useAct(project)
+  const chain = () => {
     const there = chains?.find((c) => c.find === f!.id)
-    if (there) return go(`/p/${project}/chain/${there.id}`)
-    try {
-      const c = await ok(
-        api.POST('/api/projects/{project}/chains', {
-          params: { path: { project } },
-          body: { find: f!.id, name: `${f!.name} to engine` },
-        }),
-      )
-      await refresh(q, project)
-      go(`/p/${project}/chain/${c.id}`)
-    } catch (e) {
-      setFault(e)
-    }
-  }
-  const read = async (readings: Record<string, string>) => {
-    setFault(undefined)
-    try {
-      await ok(api.PUT('/api/finds/{find}/readings', { params: { path: { find: f!.id } }, body: readings }))
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
+    const open = (c: S['Chain']) => void go(`/p/${project}/chain/${c.id}`)
+    if (there) open(there)
+    else act(() => makeChain(project, f!.id, `${f!.name} to engine`), open)
   }
   const own = chains?.filter((c) => c.find === f?.id).length ?? 0
-  const decode = async () => {
-    setFault(undefined)
-    try {
-      await ok(api.POST('/api/finds/{find}/decode', { params: { path: { find: f!.id } } }))
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
-  const remove = async () => {
-    try {
-      await ok(api.DELETE('/api/finds/{find}', { params: { path: { find: f!.id } } }))
-      go(`/p/${project}/finds`)
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
+
   return (
     <div className="scroll">
       <Fault error={fault ?? error ?? f?.error} />
@@ -377,7 +332,7 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
             <Button
               variant={f.state === 'stopped' ? 'outlined' : 'contained'}
               disabled={!m}
-              onClick={() => void chain()}
+              onClick={() => chain()}
             >
               {own > 0 ? 'Go to its chain' : 'Start a chain'}
             </Button>
@@ -385,13 +340,18 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
             {(f.state === 'stopped' || f.state === 'failed') && (
               <Button
                 variant={f.state === 'stopped' ? 'contained' : 'outlined'}
-                onClick={() => void decode()}
+                onClick={() => act(() => decode(f.id))}
               >
                 {f.state === 'stopped' ? 'Decode it' : 'Try again'}
               </Button>
             )}
             <Button
-              onClick={() => void remove()}
+              onClick={() =>
+                act(
+                  () => removeFind(f.id),
+                  () => void go(`/p/${project}/finds`),
+                )
+              }
               title={
                 own > 0
                   ? `With ${plural(own, 'chain')} and what was delivered of it. It can be put back.`
@@ -417,7 +377,7 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
                   <div className="head bare">
                     <h2>Readings</h2>
                   </div>
-                  <Readings list={m.readings} onRead={(all) => void read(all)} />
+                  <Readings list={m.readings} onRead={(all) => act(() => readAs(f.id, all))} />
                 </>
               )}
               <div className="head bare">

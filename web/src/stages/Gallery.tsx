@@ -1,11 +1,12 @@
 // The gallery: every find with its picture, filtered and sorted, however many
 // there are.
 import { Button, MenuItem, OutlinedInput, Select } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
-import { api, ok, refresh, thumb, useGallery, type S } from '../api/client'
+import { findAll, useGallery } from '../api/finds'
+import { useAct, type S } from '../api/http'
+import { thumb } from '../api/scenes'
 import { Fault } from '../parts/bits'
 import { lasting, useAddress } from '../parts/address'
 import { count, metres, plural } from '../parts/format'
@@ -50,9 +51,7 @@ const bad = (bound: string) => bound !== '' && readNumber(bound) === undefined
 export function Gallery({ project, chosen }: { project: number; chosen: number }) {
   const { data, error, isFetching } = useGallery(project)
   const go = useNavigate()
-  const q = useQueryClient()
   const [params, put] = useAddress()
-  const [fault, setFault] = useState<unknown>()
   const box = useRef<HTMLDivElement>(null)
   const [words, setWords] = useState(params.get('q') ?? '') // what is typed; the address follows
   const text = words.toLowerCase(),
@@ -101,15 +100,8 @@ export function Gallery({ project, chosen }: { project: number; chosen: number }
     const x = list[Math.max(0, Math.min(i, list.length - 1))]
     if (x && x.id !== chosen) go(`/p/${project}/finds/${x.id}${lasting()}`, { replace: true })
   }
-  const all = async () => {
-    setFault(undefined)
-    try {
-      await ok(api.POST('/api/projects/{project}/gallery', { params: { path: { project } }, body: {} }))
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
+  const { act, fault } = useAct(project)
+  const all = () => act(() => findAll(project, {}))
   return (
     <div className="pane column">
       <div className="head">
@@ -283,7 +275,7 @@ export function Gallery({ project, chosen }: { project: number; chosen: number }
       </div>
       <TakenOut project={project} kind="find" />
       <div className="body row">
-        <Button onClick={() => void all()}>Decode every model</Button>
+        <Button onClick={() => all()}>Decode every model</Button>
       </div>
     </div>
   )

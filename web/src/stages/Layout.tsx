@@ -1,13 +1,33 @@
 // A layout while it is written: the document, what it reads in an entry field
 // by field, the bytes, and what comes out.
 import { Button, MenuItem, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
-import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { Link, useLocation, useNavigate, useParams, useSearchParams } from 'react-router'
-import { api, ok, refresh, viewUrl, type S } from '../api/client'
+import { refresh, useAct, type S } from '../api/http'
+import {
+  dropDraft,
+  forgetLayout,
+  keepDraft,
+  keepLayout,
+  layoutDocument,
+  layoutKeys,
+  layoutVersion,
+  makeLayout,
+  removeLayout,
+  runCoverage,
+  useCheck,
+  useCoverage,
+  useExplained,
+  useLayout,
+  useLayouts,
+  useLayoutSchema,
+  useMade,
+} from '../api/layouts'
+import { viewUrl } from '../api/scenes'
 import { Fault } from '../parts/bits'
 import { bytes, count, plural } from '../parts/format'
-import type { Schema } from '../parts/suggest'
+
 import { TakenOut } from '../parts/TakenOut'
 import { View3D } from '../parts/View3D'
 import { YamlEditor, type EditorHandle } from '../parts/YamlEditor'
@@ -15,16 +35,6 @@ import { useProjectId } from '../Shell'
 import { ROW, View } from './Bytes'
 
 type Piece = S['Piece']
-interface Made {
-  kind: string
-  picture?: string
-  width?: number
-  height?: number
-  model?: S['Model']
-  entries?: { name: string; at: number; size: number; codec: string; error?: string }[]
-  count?: number
-}
-
 /** Asks for a value again a little after the last change. */
 function useLater<T>(value: T, ms: number) {
   const [late, setLate] = useState(value)
@@ -37,11 +47,7 @@ function useLater<T>(value: T, ms: number) {
 
 export function LayoutPage() {
   const id = Number(useParams().layout)
-  const { data, error } = useQuery({
-    queryKey: ['layout', id],
-    staleTime: Infinity,
-    queryFn: () => ok(api.GET('/api/layouts/{layout}', { params: { path: { layout: id } } })),
-  })
+  const { data, error } = useLayout(id)
   if (!data)
     return (
       <div className="bench">
@@ -74,29 +80,10 @@ function Editor({ first }: { first: S['Layout'] }) {
     }
   }, [piece])
   const late = useLater(doc, 200)
-  const schema = useQuery({
-    queryKey: ['schema'],
-    staleTime: Infinity,
-    queryFn: async () => (await ok(api.GET('/api/schemas/layout'))) as Schema,
-  })
-  const check = useQuery({
-    queryKey: ['check', late],
-    placeholderData: keepPreviousData,
-    queryFn: () => ok(api.POST('/api/layouts/check', { body: { document: late } })),
-  })
+  const schema = useLayoutSchema()
+  const check = useCheck(late)
   const works = check.data?.works ?? false
-  const read = useQuery({
-    queryKey: ['explain', entry, late, focus],
-    enabled: !!entry && works,
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      ok(
-        api.POST('/api/entries/{entry}/explain', {
-          params: { path: { entry } },
-          body: { document: late, focus: focus < 0 ? undefined : focus },
-        }),
-      ),
-  })
+  const read = useExplained(entry, late, focus, works)
   const x = read.data
   const problem =
     check.data && !works
@@ -129,17 +116,10 @@ function Editor({ first }: { first: S['Layout'] }) {
     if (doc === saved.current) return
     const draft = doc
     saved.current = draft
-    const path = { params: { path: { layout: kept.id } } }
     const sent =
       draft === kept.document
-        ? ok(api.DELETE('/api/layouts/{layout}/draft', { ...path, keepalive: leaving }))
-        : ok(
-            api.PUT('/api/layouts/{layout}/draft', {
-              ...path,
-              body: { document: draft, base: base.current },
-              keepalive: leaving && draft.length < 60_000,
-            }),
-          )
+        ? dropDraft(kept.id, !!leaving)
+        : keepDraft(kept.id, draft, base.current, !!leaving)
     sent.catch((e) => {
       saved.current = ''
       setFault(e)
@@ -155,22 +135,17 @@ function Editor({ first }: { first: S['Layout'] }) {
     return () => {
       window.removeEventListener('pagehide', leave)
       leave()
-      q.removeQueries({ queryKey: ['layout', first.id] })
+      forgetLayout(q, first.id)
     }
   }, []) // eslint-disable-line
   const keep = async () => {
     setFault(undefined)
     saved.current = doc
     try {
-      const l = await ok(
-        api.PUT('/api/layouts/{layout}', {
-          params: { path: { layout: kept.id } },
-          body: { document: doc, base: base.current },
-        }),
-      )
+      const l = await keepLayout(kept.id, doc, base.current)
       base.current = l.head
       setKept(l)
-      q.setQueryData(['layout', l.id], l)
+      q.setQueryData(layoutKeys.one(l.id), l)
       void refresh(q, project)
     } catch (e) {
       setFault(e)
@@ -179,9 +154,7 @@ function Editor({ first }: { first: S['Layout'] }) {
   const version = async (no: number) => {
     setFault(undefined)
     try {
-      const l = await ok(
-        api.GET('/api/layouts/{layout}', { params: { path: { layout: kept.id }, query: { version: no } } }),
-      )
+      const l = await layoutVersion(kept.id, no)
       edit.current?.replace(l.document)
       base.current = l.head
       setKept(l)
@@ -238,7 +211,7 @@ function Editor({ first }: { first: S['Layout'] }) {
             Bring in a file
             <input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} />
           </label>
-          <a className="link" href={`/api/layouts/${kept.id}/document`}>
+          <a className="link" href={layoutDocument(kept.id)}>
             Save as a file
           </a>
           <button
@@ -557,15 +530,7 @@ function Result({
   works: boolean
   onGo: (at: number, n: number) => void
 }) {
-  const made = useQuery({
-    queryKey: ['made', entry, doc],
-    enabled: works,
-    placeholderData: keepPreviousData,
-    queryFn: async () =>
-      (await ok(
-        api.POST('/api/entries/{entry}/made', { params: { path: { entry } }, body: { document: doc } }),
-      )) as unknown as Made,
-  })
+  const made = useMade(entry, doc, works)
   const m = made.data
   return (
     <div className="scroll column" data-result={m?.kind}>
@@ -664,31 +629,14 @@ function CoveragePane({
   onLine: (line: number, column: number) => void
 }) {
   const go = useNavigate()
-  const [fault, setFault] = useState<unknown>()
-  const {
-    data: c,
-    error,
-    refetch,
-  } = useQuery({
-    queryKey: ['p', project, 'coverage', layout],
-    refetchInterval: (s) => (s.state.data?.running ? 400 : false),
-    queryFn: () => ok(api.GET('/api/layouts/{layout}/coverage', { params: { path: { layout } } })),
-  })
-  const run = async () => {
-    setFault(undefined)
-    try {
-      await ok(api.POST('/api/layouts/{layout}/coverage', { params: { path: { layout } } }))
-      void refetch()
-    } catch (e) {
-      setFault(e)
-    }
-  }
+  const { act, fault } = useAct(project)
+  const { data: c, error } = useCoverage(project, layout)
   const open = (entry: number, at?: number) =>
     go(`/p/${project}/sources/layout/${layout}?entry=${entry}${at ? `&at=${at}` : ''}`)
   return (
     <div className="scroll" data-coverage={c && !c.running && c.version ? c.entries : ''}>
       <div className="body row wrap">
-        <Button onClick={() => void run()} disabled={c?.running}>
+        <Button onClick={() => act(() => runCoverage(layout))} disabled={c?.running}>
           {c?.running ? 'Running…' : 'Run over all it recognises'}
         </Button>
         {changed && <span className="soft small">runs the version that is kept</span>}
@@ -761,36 +709,13 @@ function CoveragePane({
 export function Layouts() {
   const project = useProjectId()
   const go = useNavigate()
-  const q = useQueryClient()
-  const [fault, setFault] = useState<unknown>()
-  const { data, error } = useQuery({
-    queryKey: ['p', project, 'layouts'],
-    queryFn: () => ok(api.GET('/api/projects/{project}/layouts', { params: { path: { project } } })),
-  })
-  const make = async (name: string, document?: string) => {
-    setFault(undefined)
-    try {
-      const l = await ok(
-        api.POST('/api/projects/{project}/layouts', {
-          params: { path: { project } },
-          body: { name, document },
-        }),
-      )
-      void refresh(q, project)
-      go(`/p/${project}/sources/layout/${l.id}`)
-    } catch (e) {
-      setFault(e)
-    }
-  }
-  const remove = async (id: number) => {
-    setFault(undefined)
-    try {
-      await ok(api.DELETE('/api/layouts/{layout}', { params: { path: { layout: id } } }))
-      void refresh(q, project)
-    } catch (e) {
-      setFault(e)
-    }
-  }
+  const { act, fault } = useAct(project)
+  const { data, error } = useLayouts(project)
+  const make = (name: string, document?: string) =>
+    act(
+      () => makeLayout(project, name, document),
+      (l) => void go(`/p/${project}/sources/layout/${l.id}`),
+    )
   const bring = (f?: File) => {
     if (f) void f.text().then((t) => make(f.name.replace(/\.ya?ml$/, ''), t))
   }
@@ -825,11 +750,11 @@ export function Layouts() {
               </small>
             </div>
             {l.shipped ? (
-              <Button onClick={() => void make(`${l.name} of mine`, l.document)}>Copy to change it</Button>
+              <Button onClick={() => make(`${l.name} of mine`, l.document)}>Copy to change it</Button>
             ) : (
               <>
                 <Button onClick={() => go(`/p/${project}/sources/layout/${l.id}`)}>Open</Button>
-                <button className="link" onClick={() => void remove(l.id)}>
+                <button className="link" onClick={() => act(() => removeLayout(l.id))}>
                   Take out
                 </button>
               </>

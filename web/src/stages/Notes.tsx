@@ -1,8 +1,16 @@
 // Bookmarks, repeats of what is chosen, and how another entry differs.
 import { Button, MenuItem, OutlinedInput, Select } from '@mui/material'
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
-import { api, ok } from '../api/client'
+
+import { useState } from 'react'
+import {
+  addBookmark,
+  findRepeats,
+  removeBookmark,
+  useBookmarks,
+  useEntryComparison,
+  useNamedEntries,
+} from '../api/entries'
+import { useAct } from '../api/http'
 import { Fault } from '../parts/bits'
 import { count } from '../parts/format'
 import { useProjectId } from '../Shell'
@@ -22,9 +30,8 @@ export function NotesPane({
   length: number
   onGo: (at: number, n: number) => void
 }) {
-  const q = useQueryClient()
   const [note, setNote] = useState('')
-  const [fault, setFault] = useState<unknown>()
+  const project = useProjectId()
   const [repeats, setRepeats] = useState<{
     places: number[]
     more: boolean
@@ -33,41 +40,17 @@ export function NotesPane({
     at: number
     n: number
   }>()
-  useEffect(() => setRepeats(undefined), [entry])
-  const marks = useQuery({
-    queryKey: ['marks', entry],
-    queryFn: () => ok(api.GET('/api/entries/{entry}/bookmarks', { params: { path: { entry } } })),
-  })
-  const run = async (f: () => Promise<unknown>) => {
-    setFault(undefined)
-    try {
-      await f()
-      void q.invalidateQueries({ queryKey: ['marks', entry] })
-    } catch (e) {
-      setFault(e)
-    }
-  }
+  const marks = useBookmarks(entry)
+  const { act, fault } = useAct(project)
   const add = () =>
-    run(async () => {
-      await ok(
-        api.POST('/api/entries/{entry}/bookmarks', {
-          params: { path: { entry } },
-          body: { at, size: length, note },
-        }),
-      )
-      setNote('')
-    })
+    act(
+      () => addBookmark(entry, at, length, note),
+      () => setNote(''),
+    )
   const find = () =>
-    run(async () =>
-      setRepeats({
-        ...(await ok(
-          api.GET('/api/entries/{entry}/repeats', {
-            params: { path: { entry }, query: { at, size: Math.min(length, 65536) } },
-          }),
-        )),
-        at,
-        n: length,
-      }),
+    act(
+      () => findRepeats(entry, at, Math.min(length, 65536)),
+      (r) => setRepeats({ ...r, at, n: length }),
     )
   return (
     <div className="scroll">
@@ -76,7 +59,7 @@ export function NotesPane({
         className="form"
         onSubmit={(e) => {
           e.preventDefault()
-          void add()
+          add()
         }}
       >
         <div className="row">
@@ -99,18 +82,7 @@ export function NotesPane({
             {m.note || <span className="soft">no note</span>}
             {m.size > 1 && <span className="soft small"> · {count(m.size)} bytes</span>}
           </span>
-          <button
-            className="link"
-            onClick={() =>
-              void run(() =>
-                ok(
-                  api.DELETE('/api/entries/{entry}/bookmarks/{bookmark}', {
-                    params: { path: { entry, bookmark: m.id } },
-                  }),
-                ),
-              )
-            }
-          >
+          <button className="link" onClick={() => act(() => removeBookmark(entry, m.id))}>
             Remove
           </button>
         </div>
@@ -164,22 +136,8 @@ function Compare({
   const ending = path?.includes('.') ? path.slice(path.lastIndexOf('.')) : ''
   const [text, setText] = useState('')
   const like = text || (ending ? `*${ending}` : '')
-  const list = useQuery({
-    queryKey: ['p', project, 'like', like],
-    enabled: !!like,
-    queryFn: () =>
-      ok(
-        api.GET('/api/projects/{project}/entries', {
-          params: { path: { project }, query: { q: like, limit: 50 } },
-        }),
-      ),
-  })
-  const diff = useQuery({
-    queryKey: ['diff', entry, other],
-    enabled: other > 0,
-    queryFn: () =>
-      ok(api.GET('/api/entries/{entry}/compare', { params: { path: { entry }, query: { with: other } } })),
-  })
+  const list = useNamedEntries(project, like, 50)
+  const diff = useEntryComparison(entry, other)
   const rows = (list.data?.entries ?? []).filter((e) => e.id !== entry)
   const d = diff.data
   return (

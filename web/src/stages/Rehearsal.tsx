@@ -1,8 +1,10 @@
 import { Button } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+
 import { Link } from 'react-router'
-import { api, ok, refresh, useFind, useRehearsal, useTargets, viewUrl, type S } from '../api/client'
+import { putSteps, setTarget, useRehearsal, useTargets } from '../api/chains'
+import { useFind } from '../api/finds'
+import { useAct, type S } from '../api/http'
+import { viewUrl } from '../api/scenes'
 import { Fault, Pictures } from '../parts/bits'
 import { count, plural, seconds } from '../parts/format'
 import { View3D } from '../parts/View3D'
@@ -19,8 +21,7 @@ export function Rehearsal() {
   const { data: r, error: fail } = useRehearsal(project, chain?.id)
   const { data: find } = useFind(project, chain?.find)
   const { data: targets } = useTargets()
-  const q = useQueryClient()
-  const [fault, setFault] = useState<unknown>()
+  const { act, fault } = useAct(project)
   if (chains?.length === 0)
     return (
       <div className="empty">
@@ -28,22 +29,11 @@ export function Rehearsal() {
         <Link to={`/p/${project}/finds`}>Finds</Link>.
       </div>
     )
-  const mend = async (f: S['Finding']) => {
+  const mend = (f: S['Finding']) => {
     const steps = [...chain!.steps]
     if (f.mendFirst) steps.unshift(f.mend!)
     else steps.push(f.mend!)
-    setFault(undefined)
-    try {
-      await ok(
-        api.PUT('/api/chains/{chain}/steps', {
-          params: { path: { chain: chain!.id } },
-          body: { revision: chain!.revision, steps },
-        }),
-      )
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
+    act(() => putSteps(chain!, steps))
   }
   const model = find?.model
   const missing = model?.pictures.filter((p) => p.missing) ?? []
@@ -56,14 +46,7 @@ export function Rehearsal() {
             <select
               value={chain?.target}
               aria-label="Target sheet"
-              onChange={(e) =>
-                void ok(
-                  api.PATCH('/api/chains/{chain}', {
-                    params: { path: { chain: chain!.id } },
-                    body: { target: e.target.value },
-                  }),
-                ).then(() => refresh(q, project), setFault)
-              }
+              onChange={(e) => act(() => setTarget(chain!.id, e.target.value))}
             >
               {targets.map((t) => (
                 <option key={t.id} value={t.id}>
@@ -122,10 +105,7 @@ export function Rehearsal() {
               {f.why && <p>{f.why}</p>}
             </div>
             {f.mend && (
-              <Button
-                variant={f.severity === 'stops' ? 'contained' : 'outlined'}
-                onClick={() => void mend(f)}
-              >
+              <Button variant={f.severity === 'stops' ? 'contained' : 'outlined'} onClick={() => mend(f)}>
                 {f.mendText}
               </Button>
             )}

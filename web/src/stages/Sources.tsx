@@ -1,6 +1,7 @@
 // The first stage: what is mounted, what it holds, what an entry is and needs.
 import { useRef, useState } from 'react'
-import { useSources, type S } from '../api/client'
+import type { S } from '../api/http'
+import { useSources } from '../api/sources'
 import { useAddress, type Put } from '../parts/address'
 import { useProjectId } from '../Shell'
 import { Order } from './sources/Order'

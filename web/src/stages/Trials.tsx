@@ -1,8 +1,15 @@
 // Bytes read as records, as points and as a mesh.
 import { Button, MenuItem, OutlinedInput, Select } from '@mui/material'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
-import { api, ok, type S } from '../api/client'
+import { useState } from 'react'
+
+import {
+  meshTrialUrl,
+  useMeshGuess,
+  useMeshTrial,
+  useRecords,
+  type MeshTrial as MeshQuery,
+  type Order,
+} from '../api/trials'
 import { Fault } from '../parts/bits'
 import { count } from '../parts/format'
 import { View3D } from '../parts/View3D'
@@ -27,62 +34,17 @@ export function RecordTrial({
 }) {
   const [spec, setSpec] = useState('')
   const [stride, setStride] = useState('')
-  const [order, setOrder] = useState('little')
+  const [order, setOrder] = useState<Order>('little')
   const [rows, setRows] = useState('64')
   const asked = {
     at,
     columns: spec.trim() || undefined,
     stride: num(stride),
     count: Math.min(num(rows) ?? 64, 4096),
-    order: order as 'little',
+    order,
   }
-  const t = useQuery({
-    queryKey: ['records', entry, asked],
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      ok(api.GET('/api/entries/{entry}/trials/records', { params: { path: { entry }, query: asked } })),
-  })
+  const t = useRecords(entry, asked, true)
   const d = t.data
-  // Names for the fields: the first text is the name, what rises is the place, what follows it the size.
-  const names: string[] = []
-  d?.columns.forEach((c, i) => {
-    const free = (n: string) => (names.includes(n) ? `field_${i + 1}` : n)
-    names.push(
-      c.type.startsWith('ascii')
-        ? free('name')
-        : c.type === 'u32' && c.looks.startsWith('rising')
-          ? free('offset')
-          : names[i - 1] === 'offset' && c.type === 'u32'
-            ? 'size'
-            : `field_${i + 1}`,
-    )
-  })
-  const fields =
-    d?.columns.map((c, i) => {
-      const ascii = /^ascii(\d+)$/.exec(c.type)
-      const many = /^(\w+)x(\d+)$/.exec(c.type)
-      return `    - ${names[i]}: ${ascii ? `ascii[${ascii[1]}]` : many ? `${many[1]}[${many[2]}]` : c.type}`
-    }) ?? []
-  const used = d ? d.columns.reduce((n, c) => n + size(c.type), 0) : 0
-  const pieces = d
-    ? [
-        'records:',
-        '  item:',
-        ...gaps(d.columns, fields, d.stride),
-        '',
-        'container:',
-        '  each: items',
-        '  as: i',
-        ...(names.includes('name') ? ['  name: i.name'] : []),
-        `  at: ${names.includes('offset') ? 'i.offset' : 0}`,
-        `  size: ${names.includes('size') ? 'i.size' : 0}`,
-      ].join('\n')
-    : ''
-  const list = d
-    ? [
-        `  - items: {type: "item[${length > 1 ? Math.max(1, Math.floor(length / d.stride)) : d.count}]", at: ${at}}`,
-      ]
-    : []
   return (
     <div className="scroll column">
       <div className="form">
@@ -119,7 +81,7 @@ export function RecordTrial({
             Byte order
             <Select
               value={order}
-              onChange={(e) => setOrder(e.target.value)}
+              onChange={(e) => setOrder(e.target.value as Order)}
               inputProps={{ 'aria-label': 'Byte order' }}
             >
               <MenuItem value="little">little</MenuItem>
@@ -185,44 +147,13 @@ export function RecordTrial({
           </table>
         </div>
       )}
-      {d && used > 0 && (
+      {d && d.columns.length > 0 && (
         <div className="body">
-          <Keep entry={entry} kind="container" order={order} fields={list} piece={pieces} />
+          <Keep entry={entry} trial={{ records: { ...asked, size: length > 1 ? length : undefined } }} />
         </div>
       )}
     </div>
   )
-}
-
-const widths: Record<string, number> = {
-  u8: 1,
-  i8: 1,
-  u16: 2,
-  i16: 2,
-  f16: 2,
-  u32: 4,
-  i32: 4,
-  f32: 4,
-  u64: 8,
-  i64: 8,
-  f64: 8,
-}
-function size(type: string) {
-  const a = /^ascii(\d+)$/.exec(type)
-  if (a) return Number(a[1])
-  const [n, k] = type.split('x')
-  return (widths[n] ?? 0) * Number(k ?? 1)
-}
-function gaps(cols: S['Records']['columns'], lines: string[], stride: number) {
-  const out: string[] = []
-  let at = 0
-  cols.forEach((c, i) => {
-    if (c.at > at) out.push(`    - unknown_${at}: u8[${c.at - at}]`)
-    out.push(lines[i])
-    at = c.at + size(c.type)
-  })
-  if (stride > at) out.push(`    - unknown_${at}: u8[${stride - at}]`)
-  return out
 }
 
 export function MeshTrial({
@@ -239,23 +170,15 @@ export function MeshTrial({
     count: '',
     format: 'f32x3',
     scale: '1',
-    order: 'little',
+    order: 'little' as Order,
     indicesAt: '',
     indexCount: '',
-    indexFormat: 'u16',
-    form: 'list',
+    indexFormat: 'u16' as NonNullable<MeshQuery['indexFormat']>,
+    form: 'list' as NonNullable<MeshQuery['form']>,
     restart: false,
   })
   const set = (x: Partial<typeof p>) => setP({ ...p, ...x })
-  const guess = useQuery({
-    queryKey: ['meshguess', entry, at, p.order],
-    queryFn: () =>
-      ok(
-        api.GET('/api/entries/{entry}/trials/guess', {
-          params: { path: { entry }, query: { at, order: p.order as 'little' } },
-        }),
-      ),
-  })
+  const guess = useMeshGuess(entry, at, p.order)
   const g = guess.data
   const best = g?.strides[0]
   const stride = num(p.stride) ?? best?.stride
@@ -265,43 +188,28 @@ export function MeshTrial({
   const indices = num(p.indicesAt, 0),
     indexCount = num(p.indexCount)
   const scale = Number(p.scale)
-  const q = new URLSearchParams({
-    at: String(from),
-    stride: String(stride ?? 0),
-    count: String(Math.min(n ?? 0, 4_000_000)),
+  const mesh = indices !== undefined && !!p.indicesAt && !!indexCount
+  const asked: MeshQuery = {
+    at: from,
+    stride: stride ?? 0,
+    count: Math.min(n ?? 0, 4_000_000),
     format,
     order: p.order,
-  })
-  if (scale && scale !== 1) q.set('scale', String(scale))
-  if (indices !== undefined && p.indicesAt && indexCount) {
-    q.set('indicesAt', String(indices))
-    q.set('indexCount', String(indexCount))
-    q.set('indexFormat', p.indexFormat)
-    q.set('form', p.form)
-    if (p.restart) q.set('restart', 'true')
+    scale: scale && scale !== 1 ? scale : undefined,
+    ...(mesh
+      ? {
+          indicesAt: indices,
+          indexCount,
+          indexFormat: p.indexFormat,
+          form: p.form,
+          restart: p.restart || undefined,
+        }
+      : {}),
   }
-  const url = `/api/entries/${entry}/trials/mesh?${q}`
+  const url = meshTrialUrl(entry, asked)
   const ready = !!stride && !!n
   // Asked for before it is shown, so that what is wrong can be said.
-  const [shown, setShown] = useState('')
-  const [fault, setFault] = useState<unknown>()
-  useEffect(() => {
-    if (!ready) return
-    const t = setTimeout(
-      () =>
-        void fetch(url)
-          .then(async (r) => {
-            if (r.ok) {
-              setShown(url)
-              setFault(undefined)
-            } else setFault(new Error(((await r.json()) as S['Error']).message))
-          })
-          .catch(setFault),
-      60,
-    )
-    return () => clearTimeout(t)
-  }, [url, ready])
-  const mesh = q.has('indicesAt')
+  const { data: shown, error: fault } = useMeshTrial(url, ready)
   const text = (
     k: 'stride' | 'count' | 'scale' | 'indicesAt' | 'indexCount',
     label: string,
@@ -337,24 +245,6 @@ export function MeshTrial({
       </Select>
     </label>
   )
-  const faces =
-    p.form === 'list'
-      ? Math.floor((indexCount ?? 0) / 3)
-      : p.form === 'quads'
-        ? Math.floor((indexCount ?? 0) / 4)
-        : (indexCount ?? 0)
-  const piece = [
-    'model:',
-    '  parts:',
-    "    each: '[0]'",
-    '    mesh: \'"mesh"\'',
-    `    vertices: {at: ${from}, count: ${n ?? 0}, stride: ${stride ?? 0}}`,
-    '    attributes:',
-    `      - {is: position, at: 0, format: ${format}${scale && scale !== 1 ? `, scale: ${scale}` : ''}}`,
-    mesh
-      ? `    triangles: {at: ${indices}, count: ${faces}, format: ${p.indexFormat}${p.form === 'list' ? '' : `, form: ${p.form}`}${p.restart ? `, restart: ${p.indexFormat === 'u16' ? '0xffff' : p.indexFormat === 'u8' ? '0xff' : '0xffffffff'}` : ''}}`
-      : '    triangles: {count: 0}',
-  ].join('\n')
   return (
     <div className="trial">
       <div
@@ -459,7 +349,7 @@ export function MeshTrial({
           </label>
         )}
         <Fault error={fault ?? guess.error} />
-        <Keep entry={entry} kind="model" order={p.order} piece={piece} />
+        <Keep entry={entry} trial={{ mesh: asked }} />
       </div>
     </div>
   )

@@ -1,9 +1,10 @@
 // What a find's coordinates mean: what the file says, what speaks for what,
 // and what the porter decides.
 import { Button, MenuItem, OutlinedInput, Select } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
-import { api, ok, refresh, useClues, type S } from '../../api/client'
+import { useState } from 'react'
+import { decideBasis, leaveBasis } from '../../api/finds'
+import { useAct, type S } from '../../api/http'
+import { useClues } from '../../api/scenes'
 import { Fault } from '../../parts/bits'
 import { metres } from '../../parts/format'
 import { readNumber } from '../../parts/number'
@@ -28,14 +29,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
     own = model.declared ?? model.basis
   const [b, setB] = useState<S['Decision']>()
   const [unit, setUnit] = useState<string>()
-  const [fault, setFault] = useState<unknown>()
-  const q = useQueryClient()
-  const state = `${find} ${now.text}`
-  useEffect(() => {
-    setB(undefined)
-    setUnit(undefined)
-    setFault(undefined)
-  }, [state])
+  const { act, fault } = useAct(project)
   const v = b ?? {
     up: now.up,
     front: now.front,
@@ -45,16 +39,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
   const change = (x: Partial<S['Decision']>) => setB({ ...v, ...x })
   const typed = unit ? readNumber(unit) : undefined,
     unread = !!unit && !(typed! > 0)
-  const run = async (f: () => Promise<unknown>) => {
-    setFault(undefined)
-    try {
-      await f()
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
-  const path = { params: { path: { find } } }
+
   const raw = model.stats.max.map((x, i) => x - model.stats.min[i])
   const k = 'XYZ'.indexOf(v.up.slice(-1)),
     tall = k >= 0 && v.up ? raw[k] * v.metresPerUnit : undefined
@@ -179,11 +164,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
               : `It is ${raw[k].toPrecision(4)} units tall; without a unit nobody knows how large that is.`}
         </p>
         <div className="row">
-          <Button
-            variant="contained"
-            disabled={!b || unread}
-            onClick={() => void run(() => ok(api.PUT('/api/finds/{find}/basis', { ...path, body: v })))}
-          >
+          <Button variant="contained" disabled={!b || unread} onClick={() => act(() => decideBasis(find, v))}>
             Decide
           </Button>
           {b && (
@@ -197,9 +178,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
             </Button>
           )}
           {!b && model.declared && (
-            <Button onClick={() => void run(() => ok(api.DELETE('/api/finds/{find}/basis', path)))}>
-              Take the file's word
-            </Button>
+            <Button onClick={() => act(() => leaveBasis(find))}>Take the file's word</Button>
           )}
         </div>
       </div>

@@ -1,9 +1,11 @@
 // A find beside another find, or beside a band of a chain: every figure, and
 // how far the surfaces are apart.
 import { Autocomplete, FormControlLabel, OutlinedInput, Switch, TextField } from '@mui/material'
-import { useQueries } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { api, ok, scenePicture, useChains, useComparison, useGallery, type S } from '../../api/client'
+import { useBandsOfAll, useChains } from '../../api/chains'
+import { useGallery } from '../../api/finds'
+import type { S } from '../../api/http'
+import { scenePicture, useComparison } from '../../api/scenes'
 import type { Put } from '../../parts/address'
 import { Fault } from '../../parts/bits'
 import { count, metres } from '../../parts/format'
@@ -21,12 +23,7 @@ export interface Other {
 export function useOthers(project: number, find: number, on: boolean): Other[] {
   const { data: finds } = useGallery(project)
   const { data: chains } = useChains(project)
-  const bands = useQueries({
-    queries: (on ? (chains ?? []) : []).map((c) => ({
-      queryKey: ['p', project, 'bands', c.id],
-      queryFn: () => ok(api.GET('/api/chains/{chain}/bands', { params: { path: { chain: c.id } } })),
-    })),
-  })
+  const bands = useBandsOfAll(project, on ? (chains ?? []).map((c) => c.id) : [])
   if (!on) return []
   return [
     ...(chains ?? []).flatMap((c, i) =>

@@ -1,7 +1,9 @@
 // The picture desk: what each picture of a scene is, and what it is used for.
 import { Button, FormControlLabel, Checkbox, MenuItem, Select } from '@mui/material'
 import { useState } from 'react'
-import { scenePicture, useAppraisal, useFormats, type S } from '../../api/client'
+import { useFormats } from '../../api/finds'
+import type { S } from '../../api/http'
+import { scenePicture, useAppraisal } from '../../api/scenes'
 import type { Put } from '../../parts/address'
 import { Fault, Pictures } from '../../parts/bits'
 import { Bind } from '../../parts/Bind'

@@ -2,7 +2,7 @@
 import { Slider, ToggleButton } from '@mui/material'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useEffect, useMemo, useRef, useState, type MouseEvent, type ReactNode } from 'react'
-import type { S } from '../../api/client'
+import type { S } from '../../api/http'
 import type { Put, Show } from '../../parts/address'
 import { count, metres, plural } from '../../parts/format'
 import type { Hit } from '../../parts/Model3D'

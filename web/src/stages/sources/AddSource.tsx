@@ -1,7 +1,8 @@
 import { Button, Dialog, DialogContent, DialogTitle, OutlinedInput } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
-import { api, ok, refresh, useLibrary, type S } from '../../api/client'
+import { api, ok, refresh, type S } from '../../api/http'
+import { useLibrary } from '../../api/sources'
 import { Fault } from '../../parts/bits'
 import { bytes } from '../../parts/format'
 

@@ -1,41 +1,35 @@
 // Live outside systems: connect to one, see what it offers, pull it in.
 import { Button, Checkbox, Dialog, DialogContent, DialogTitle, OutlinedInput } from '@mui/material'
-import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, ok, refresh, useDevices, type S } from '../../api/client'
+import {
+  connectDevice,
+  controlDevice,
+  forgetDevice,
+  offerThumb,
+  pull,
+  useDevices,
+  useOffers,
+} from '../../api/devices'
+import { useAct, type Act, type S } from '../../api/http'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural } from '../../parts/format'
 
 export function Devices({ project, onClose }: { project: number; onClose: () => void }) {
-  const q = useQueryClient()
   const { data, error } = useDevices(project)
   const [at, setAt] = useState(0)
   const [address, setAddress] = useState('')
   const [token, setToken] = useState('')
-  const [fault, setFault] = useState<unknown>()
   const device = data?.find((d) => d.id === at) ?? data?.find((d) => d.online) ?? data?.[0]
-  const run = async (f: () => Promise<unknown>) => {
-    setFault(undefined)
-    try {
-      await f()
-    } catch (e) {
-      setFault(e)
-    } finally {
-      void refresh(q, project)
-    }
-  }
+  const { act, fault } = useAct(project)
   const connect = () =>
-    run(async () => {
-      const d = await ok(
-        api.POST('/api/projects/{project}/devices', {
-          params: { path: { project } },
-          body: { address, token: token || undefined },
-        }),
-      )
-      setAt(d.id)
-      setAddress('')
-      setToken('')
-    })
+    act(
+      () => connectDevice(project, address, token),
+      (d) => {
+        setAt(d.id)
+        setAddress('')
+        setToken('')
+      },
+    )
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth>
       <DialogTitle>Devices</DialogTitle>
@@ -44,7 +38,7 @@ export function Devices({ project, onClose }: { project: number; onClose: () => 
           className="row"
           onSubmit={(e) => {
             e.preventDefault()
-            void connect()
+            connect()
           }}
         >
           <OutlinedInput
@@ -90,7 +84,7 @@ export function Devices({ project, onClose }: { project: number; onClose: () => 
             </button>
           ))}
         </div>
-        {device && <Offers key={device.id} project={project} device={device} onPull={onClose} run={run} />}
+        {device && <Offers key={device.id} project={project} device={device} onPull={onClose} act={act} />}
       </DialogContent>
     </Dialog>
   )
@@ -100,21 +94,14 @@ function Offers({
   project,
   device,
   onPull,
-  run,
+  act,
 }: {
   project: number
   device: S['Device']
   onPull: () => void
-  run: (f: () => Promise<unknown>) => Promise<void>
+  act: Act['act']
 }) {
-  const q = useQueryClient()
-  const path = { params: { path: { device: device.id } } }
-  const { data, error } = useQuery({
-    queryKey: ['p', project, 'offers', device.id, device.running ? 0 : device.frame],
-    enabled: device.online,
-    placeholderData: keepPreviousData,
-    queryFn: () => ok(api.GET('/api/devices/{device}/offers', path)),
-  })
+  const { data, error } = useOffers(project, device)
   const [off, setOff] = useState<Set<string>>(new Set())
   // A console's things belong together; of avatars one chooses.
   const chosen = data?.filter((o) => (device.kind === 'console' ? !off.has(o.name) : off.has(o.name))) ?? []
@@ -125,18 +112,12 @@ function Offers({
       return n
     })
   const control = (what: 'pause' | 'run' | 'step', frames?: number) =>
-    run(async () => {
-      await ok(api.POST('/api/devices/{device}/control', { ...path, body: { do: what, frames } }))
-      await q.invalidateQueries({ queryKey: ['p', project, 'offers', device.id] })
-    })
+    act(() => controlDevice(device.id, what, frames))
   if (!device.online)
     return (
       <div className="notice">
         {device.error}{' '}
-        <button
-          className="link"
-          onClick={() => void run(() => ok(api.DELETE('/api/devices/{device}', path)))}
-        >
+        <button className="link" onClick={() => act(() => forgetDevice(device.id))}>
           Forget it
         </button>
       </div>
@@ -147,35 +128,31 @@ function Offers({
         <span className="row">
           {device.kind === 'console' && (
             <>
-              <Button onClick={() => void control(device.running ? 'pause' : 'run')}>
+              <Button onClick={() => control(device.running ? 'pause' : 'run')}>
                 {device.running ? 'Pause' : 'Run'}
               </Button>
-              <Button onClick={() => void control('step', 1)}>1 frame on</Button>
-              <Button onClick={() => void control('step', 30)}>30 frames on</Button>
+              <Button onClick={() => control('step', 1)}>1 frame on</Button>
+              <Button onClick={() => control('step', 30)}>30 frames on</Button>
             </>
           )}
           <span className="soft small mono">{device.address}</span>
         </span>
         <span className="row">
-          <button
-            className="link"
-            onClick={() => void run(() => ok(api.DELETE('/api/devices/{device}', path)))}
-          >
+          <button className="link" onClick={() => act(() => forgetDevice(device.id))}>
             Disconnect
           </button>
           <Button
             variant="contained"
             disabled={chosen.length === 0}
             onClick={() =>
-              void run(async () => {
-                await ok(
-                  api.POST('/api/devices/{device}/pull', {
-                    ...path,
-                    body: { offers: chosen.map((o) => o.id) },
-                  }),
-                )
-                onPull()
-              })
+              act(
+                () =>
+                  pull(
+                    device.id,
+                    chosen.map((o) => o.id),
+                  ),
+                onPull,
+              )
             }
           >
             Pull in {plural(chosen.length, 'file')}, {bytes(chosen.reduce((n, o) => n + o.size, 0))}
@@ -206,13 +183,7 @@ function Offers({
                 </td>
                 <td>
                   <div className="row">
-                    {o.thumb && (
-                      <img
-                        className="thumb"
-                        alt=""
-                        src={`/api/devices/${device.id}/thumb?offer=${encodeURIComponent(o.id)}`}
-                      />
-                    )}
+                    {o.thumb && <img className="thumb" alt="" src={offerThumb(device.id, o.id)} />}
                     <span className={o.thumb ? '' : 'mono'}>
                       {o.thumb ? (
                         <>

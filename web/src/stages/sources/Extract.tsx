@@ -12,9 +12,9 @@ import {
   ToggleButton,
   ToggleButtonGroup,
 } from '@mui/material'
-import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, ok, refresh, useExtractions, type S } from '../../api/client'
+import { extract, resumeExtraction, useExtractions, useSelected } from '../../api/extractions'
+import { useAct, type S } from '../../api/http'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural, seconds } from '../../parts/format'
 import type { Chosen } from './Table'
@@ -30,30 +30,12 @@ export function ExtractBar({
   filter: S['Filter']
   fits?: number
 }) {
-  const q = useQueryClient()
-  const [fault, setFault] = useState<unknown>()
   const [options, setOptions] = useState<{ selection: Chosen; title: string }>()
   const [list, setList] = useState(false)
   const some = !!chosen.filter || !!chosen.ids?.length || !!chosen.folders?.length || !!chosen.sets?.length
-  const got = useQuery({
-    queryKey: ['p', project, 'selected', JSON.stringify(chosen)],
-    enabled: some,
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      ok(
-        api.POST('/api/projects/{project}/selections', {
-          params: { path: { project } },
-          body: { ...chosen, needs: true },
-        }),
-      ),
-  })
-  const plain = useQuery({
-    queryKey: ['p', project, 'chosen', JSON.stringify(chosen)],
-    enabled: some,
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      ok(api.POST('/api/projects/{project}/selections', { params: { path: { project } }, body: chosen })),
-  })
+  const { act, fault } = useAct(project)
+  const got = useSelected(project, { ...chosen, needs: true }, some)
+  const plain = useSelected(project, chosen, some)
   const done = useExtractions(project)
   const n = some ? (plain.data?.entries ?? 0) : 0
   const extra = some && got.data && plain.data ? got.data.entries - plain.data.entries : 0
@@ -64,20 +46,7 @@ export function ExtractBar({
       : chosen.folders?.length === 1
         ? chosen.folders[0].split('/').pop()!
         : 'extracted'
-  const start = async (selection: Chosen) => {
-    setFault(undefined)
-    try {
-      await ok(
-        api.POST('/api/projects/{project}/extractions', {
-          params: { path: { project } },
-          body: { title, selection, form: 'folder' },
-        }),
-      )
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
+  const start = (selection: Chosen) => act(() => extract(project, { title, selection, form: 'folder' }))
   const last = done.data?.[0]
   return (
     <div className="extract">
@@ -86,13 +55,13 @@ export function ExtractBar({
         <Button
           variant="contained"
           disabled={n === 0}
-          onClick={() => void start({ ...chosen, needs: true })}
+          onClick={() => start({ ...chosen, needs: true })}
           title={missing.length ? `Not found: ${missing.join(', ')}` : ''}
         >
           Extract with all {n === 1 ? 'it needs' : 'they need'}
           {extra > 0 && ` (${count(n + extra)})`}
         </Button>
-        <Button disabled={n === 0} onClick={() => void start(chosen)}>
+        <Button disabled={n === 0} onClick={() => start(chosen)}>
           Extract {count(n)}
         </Button>
         {fits !== undefined && fits > 0 && (
@@ -146,7 +115,6 @@ function How({
   title: string
   onClose: () => void
 }) {
-  const q = useQueryClient()
   const [name, setName] = useState(title)
   const [form, setForm] = useState<'folder' | 'zip'>('folder')
   const [needs, setNeeds] = useState(false)
@@ -156,36 +124,23 @@ function How({
   const [policy, setPolicy] = useState<'refuse' | 'skip' | 'replace' | 'keep-both'>('refuse')
   const [layout, setLayout] = useState<'keep' | 'map' | 'flat'>('keep')
   const [map, setMap] = useState([{ from: '', to: '' }])
-  const [fault, setFault] = useState<unknown>()
   const spec = { ...selection, needs, winners }
-  const got = useQuery({
-    queryKey: ['p', project, 'selected', JSON.stringify(spec)],
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      ok(api.POST('/api/projects/{project}/selections', { params: { path: { project } }, body: spec })),
-  })
-  const start = async () => {
-    try {
-      await ok(
-        api.POST('/api/projects/{project}/extractions', {
-          params: { path: { project } },
-          body: {
-            title: name,
-            selection: spec,
-            form,
-            to: own ? undefined : to,
-            policy: own ? undefined : policy,
-            map: layout === 'map' ? map.filter((m) => m.from || m.to) : undefined,
-            flat: layout === 'flat' || undefined,
-          },
+  const got = useSelected(project, spec)
+  const { act, fault } = useAct(project)
+  const start = () =>
+    act(
+      () =>
+        extract(project, {
+          title: name,
+          selection: spec,
+          form,
+          to: own ? undefined : to,
+          policy: own ? undefined : policy,
+          map: layout === 'map' ? map.filter((m) => m.from || m.to) : undefined,
+          flat: layout === 'flat' || undefined,
         }),
-      )
-      void refresh(q, project)
-      onClose()
-    } catch (e) {
-      setFault(e)
-    }
-  }
+      onClose,
+    )
   return (
     <Dialog open onClose={onClose} maxWidth="sm" fullWidth>
       <DialogTitle>
@@ -318,11 +273,7 @@ function How({
           )}
         </div>
         <div className="row">
-          <Button
-            variant="contained"
-            disabled={!got.data?.entries || (!own && !to)}
-            onClick={() => void start()}
-          >
+          <Button variant="contained" disabled={!got.data?.entries || (!own && !to)} onClick={() => start()}>
             Extract
           </Button>
           <Button onClick={onClose}>Not now</Button>
@@ -333,17 +284,8 @@ function How({
 }
 
 function Extractions({ project, onClose }: { project: number; onClose: () => void }) {
-  const q = useQueryClient()
   const { data, error } = useExtractions(project)
-  const [fault, setFault] = useState<unknown>()
-  const resume = async (id: number) => {
-    try {
-      await ok(api.POST('/api/extractions/{extraction}/resume', { params: { path: { extraction: id } } }))
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
+  const { act, fault } = useAct(project)
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth>
       <DialogTitle>Extractions</DialogTitle>
@@ -395,7 +337,7 @@ function Extractions({ project, onClose }: { project: number; onClose: () => voi
               )}
               <span className="row">
                 {(x.state === 'failed' || x.state === 'cancelled') && (
-                  <button className="link" onClick={() => void resume(x.id)}>
+                  <button className="link" onClick={() => act(() => resumeExtraction(x.id))}>
                     Go on where it stopped
                   </button>
                 )}

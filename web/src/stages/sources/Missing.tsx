@@ -1,27 +1,15 @@
 // What the project's entries need and nothing was found for, by name.
 import { Dialog, DialogContent, DialogTitle } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
-import { api, ok, refresh, useMissing, usePins } from '../../api/client'
+import { useAct } from '../../api/http'
+import { bind, unbind, useMissing, usePins } from '../../api/links'
 import { Fault } from '../../parts/bits'
 import { count, plural } from '../../parts/format'
 import type { Put } from '../../parts/address'
 
 export function Missing({ project, put, onClose }: { project: number; put: Put; onClose: () => void }) {
-  const q = useQueryClient()
   const { data, error } = useMissing(project)
   const pins = usePins(project)
-  const [fault, setFault] = useState<unknown>()
-  const run = async (f: () => Promise<unknown>) => {
-    setFault(undefined)
-    try {
-      await f()
-    } catch (e) {
-      setFault(e)
-    } finally {
-      void refresh(q, project)
-    }
-  }
+  const { act, fault } = useAct(project)
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth>
       <DialogTitle>Names that were not found</DialogTitle>
@@ -62,19 +50,7 @@ export function Missing({ project, put, onClose }: { project: number; put: Put; 
               {n.nearest.map((e) => (
                 <small key={e.id}>
                   Nearest: {e.sourceLabel} {e.path}{' '}
-                  <button
-                    className="link"
-                    onClick={() =>
-                      void run(() =>
-                        ok(
-                          api.PUT('/api/projects/{project}/pins', {
-                            params: { path: { project } },
-                            body: { ref: n.ref, entry: e.id },
-                          }),
-                        ),
-                      )
-                    }
-                  >
+                  <button className="link" onClick={() => act(() => bind(project, n.ref, e.id))}>
                     Use it
                   </button>
                 </small>
@@ -93,18 +69,7 @@ export function Missing({ project, put, onClose }: { project: number; put: Put; 
                     {p.sourceLabel} {p.path}
                   </small>
                 </span>
-                <button
-                  className="link"
-                  onClick={() =>
-                    void run(() =>
-                      ok(
-                        api.DELETE('/api/projects/{project}/pins', {
-                          params: { path: { project }, query: { ref: p.ref } },
-                        }),
-                      ),
-                    )
-                  }
-                >
+                <button className="link" onClick={() => act(() => unbind(project, p.ref))}>
                   Let it be looked for again
                 </button>
               </div>

@@ -1,14 +1,17 @@
 // Name rules: what a prefix or suffix means. Proposed from the names, kept by
 // the porter.
 import { Button, Dialog, DialogContent, DialogTitle, MenuItem, OutlinedInput, Select } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
-import { api, ok, refresh, useNaming, type S } from '../../api/client'
+import { useAct, type S } from '../../api/http'
+import { keepNaming, useNaming } from '../../api/links'
 import { Fault } from '../../parts/bits'
 import { count } from '../../parts/format'
 import type { Put } from '../../parts/address'
 
 type Rule = S['NameRule']
+/** The rules without what was counted of them. */
+const bare = (list: Rule[]): Rule[] =>
+  list.map(({ where, affix, means, value }) => ({ where, affix, means, value }))
 const glob = (r: { where: string; affix: string }) => (r.where === 'prefix' ? `${r.affix}*` : `*${r.affix}.*`)
 const meaning = (means: string, value: string) =>
   means === 'role'
@@ -22,28 +25,13 @@ const meaning = (means: string, value: string) =>
         : value
 
 export function NameRules({ project, put }: { project: number; put: Put }) {
-  const q = useQueryClient()
   const { data, error } = useNaming(project)
   const [editing, setEditing] = useState(false)
-  const [fault, setFault] = useState<unknown>()
+  const { act, fault } = useAct(project)
   const rules = (data?.rules ?? []) as (Rule & { count: number })[]
   const guesses = data?.proposals.filter((p) => p.means) ?? []
-  const save = async (list: Rule[]) => {
-    setFault(undefined)
-    try {
-      await ok(
-        api.PUT('/api/projects/{project}/naming', {
-          params: { path: { project } },
-          body: { rules: list.map(({ where, affix, means, value }) => ({ where, affix, means, value })) },
-        }),
-      )
-    } catch (e) {
-      setFault(e)
-      throw e
-    } finally {
-      void refresh(q, project)
-    }
-  }
+  const save = (list: Rule[], then?: () => void) =>
+    act(() => keepNaming(project, { rules: bare(list) }), then)
   if (!data || data.names === 0) return null
   return (
     <>
@@ -79,7 +67,7 @@ export function NameRules({ project, put }: { project: number; put: Put }) {
                 <button
                   className="link"
                   aria-label={`Keep ${p.affix}`}
-                  onClick={() => void save([...rules, p as Rule]).catch(() => {})}
+                  onClick={() => save([...rules, p as Rule])}
                 >
                   Keep
                 </button>
@@ -94,49 +82,18 @@ export function NameRules({ project, put }: { project: number; put: Put }) {
           {rules.length + data.proposals.length === 0 ? 'Add a rule' : 'All rules'}
         </Button>
       </div>
-      {editing && <Edit project={project} naming={data} save={save} onClose={() => setEditing(false)} />}
+      {editing && <Edit project={project} naming={data} onClose={() => setEditing(false)} />}
     </>
   )
 }
 
-function Edit({
-  project,
-  naming,
-  save,
-  onClose,
-}: {
-  project: number
-  naming: S['Naming']
-  save: (r: Rule[]) => Promise<void>
-  onClose: () => void
-}) {
-  const q = useQueryClient()
+function Edit({ project, naming, onClose }: { project: number; naming: S['Naming']; onClose: () => void }) {
   const [rules, setRules] = useState<Rule[]>(naming.rules as Rule[])
-  const [fault, setFault] = useState<unknown>()
+  const { act, fault } = useAct(project)
   const file = useRef<HTMLInputElement>(null)
   const set = (i: number, r: Partial<Rule>) => setRules(rules.map((x, k) => (k === i ? { ...x, ...r } : x)))
-  const keep = async () => {
-    try {
-      await save(rules)
-      onClose()
-    } catch (e) {
-      setFault(e)
-    }
-  }
-  const load = async (f: File) => {
-    try {
-      await ok(
-        api.PUT('/api/projects/{project}/naming', {
-          params: { path: { project } },
-          body: { document: await f.text() },
-        }),
-      )
-      void refresh(q, project)
-      onClose()
-    } catch (e) {
-      setFault(e)
-    }
-  }
+  const keep = () => act(() => keepNaming(project, { rules: bare(rules) }), onClose)
+  const load = (f: File) => act(async () => keepNaming(project, { document: await f.text() }), onClose)
   const have = new Set(rules.map((r) => r.where + r.affix.toLowerCase()))
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth>
@@ -222,7 +179,7 @@ function Edit({
           >
             Add a rule
           </Button>
-          <Button variant="contained" onClick={() => void keep()}>
+          <Button variant="contained" onClick={() => keep()}>
             Keep these rules
           </Button>
           <span className="grow" />
@@ -237,7 +194,7 @@ function Edit({
             type="file"
             accept=".yaml,.yml"
             hidden
-            onChange={(e) => e.target.files?.[0] && void load(e.target.files[0])}
+            onChange={(e) => e.target.files?.[0] && load(e.target.files[0])}
           />
         </div>
         <h2>Frequent in the names</h2>

@@ -3,7 +3,9 @@ import { Button } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { api, ok, refresh, useMissing, type S } from '../../api/client'
+import { refresh, useAct, type S } from '../../api/http'
+import { indexSource, orderSources, removeSource } from '../../api/sources'
+import { useMissing } from '../../api/links'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural } from '../../parts/format'
 import { TakenOut } from '../../parts/TakenOut'
@@ -31,28 +33,15 @@ export function Order({
   const q = useQueryClient()
   const [dialog, setDialog] = useState<'add' | 'devices' | 'missing' | ''>('')
   const [terms, setTerms] = useState<S['Source']>()
-  const [fault, setFault] = useState<unknown>()
   const { sending, fault: broken, stop } = useUploads()
   const missing = useMissing(project)
   const go = useNavigate()
-  const run = async (f: () => Promise<unknown>) => {
-    setFault(undefined)
-    try {
-      await f()
-    } catch (e) {
-      setFault(e)
-    } finally {
-      void refresh(q, project)
-    }
+  const { act, fault } = useAct(project)
+  const move = (i: number, by: number) => {
+    const ids = sources!.map((s) => s.id)
+    ids.splice(i + by, 0, ...ids.splice(i, 1))
+    act(() => orderSources(project, ids))
   }
-  const move = (i: number, by: number) =>
-    run(() => {
-      const ids = sources!.map((s) => s.id)
-      ids.splice(i + by, 0, ...ids.splice(i, 1))
-      return ok(
-        api.PUT('/api/projects/{project}/sources/order', { params: { path: { project } }, body: { ids } }),
-      )
-    })
   const choose = (id: number) => put({ source: id === only ? '' : String(id) })
   const lacking = missing.data?.total ?? 0
   return (
@@ -107,9 +96,7 @@ export function Order({
                 className="link"
                 onClick={(e) => {
                   e.stopPropagation()
-                  void run(() =>
-                    ok(api.POST('/api/sources/{source}/index', { params: { path: { source: s.id } } })),
-                  )
+                  act(() => indexSource(s.id))
                 }}
               >
                 Index again
@@ -140,7 +127,7 @@ export function Order({
               className="mini"
               disabled={i === 0}
               aria-label={`Move ${s.label} up`}
-              onClick={() => void move(i, -1)}
+              onClick={() => move(i, -1)}
             >
               ↑
             </button>
@@ -148,19 +135,12 @@ export function Order({
               className="mini"
               disabled={i === sources.length - 1}
               aria-label={`Move ${s.label} down`}
-              onClick={() => void move(i, 1)}
+              onClick={() => move(i, 1)}
             >
               ↓
             </button>
             {s.state === 'failed' && (
-              <button
-                className="mini"
-                onClick={() =>
-                  void run(() =>
-                    ok(api.POST('/api/sources/{source}/index', { params: { path: { source: s.id } } })),
-                  )
-                }
-              >
+              <button className="mini" onClick={() => act(() => indexSource(s.id))}>
                 Try again
               </button>
             )}
@@ -168,11 +148,7 @@ export function Order({
               className="mini"
               aria-label={`Take out ${s.label}`}
               title="With what is mounted from within it, and its bookmarks. Finds stay. It can be put back."
-              onClick={() =>
-                void run(() =>
-                  ok(api.DELETE('/api/sources/{source}', { params: { path: { source: s.id } } })),
-                )
-              }
+              onClick={() => act(() => removeSource(s.id))}
             >
               Take out
             </button>

@@ -1,10 +1,16 @@
 // The evidence rail: an entry without extracting it, what it needs and what
 // needs it, whose it is.
 import { Button } from '@mui/material'
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { api, ok, pictureUrl, refresh, usePreview, viewUrl, type S } from '../../api/client'
+import { content, contentUrl, entryKeys, pictureUrl, usePreview } from '../../api/entries'
+import { useAct, type S } from '../../api/http'
+import { useLayouts } from '../../api/layouts'
+import { bind, unbind } from '../../api/links'
+import { mountEntry } from '../../api/sources'
+import { makeFind } from '../../api/finds'
+import { viewUrl } from '../../api/scenes'
 import { Bind } from '../../parts/Bind'
 import { Fault, Figures } from '../../parts/bits'
 import { bytes, count, plural, split } from '../../parts/format'
@@ -16,13 +22,8 @@ import type { Put } from '../../parts/address'
 export function Preview({ project, entry, put }: { project: number; entry: number; put: Put }) {
   const { data: p, error, isLoading } = usePreview(project, entry || undefined)
   const go = useNavigate()
-  const [fault, setFault] = useState<unknown>()
-  const q = useQueryClient()
-  useEffect(() => setFault(undefined), [entry])
-  const layouts = useQuery({
-    queryKey: ['p', project, 'layouts'],
-    queryFn: () => ok(api.GET('/api/projects/{project}/layouts', { params: { path: { project } } })),
-  })
+  const { act, fault } = useAct(project)
+  const layouts = useLayouts(project)
   if (!entry)
     return (
       <div className="pane r">
@@ -32,23 +33,12 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       </div>
     )
   const own = (format?: string) => layouts.data?.find((l) => !l.shipped && (l.format ?? l.name) === format)
-  const run = async (f: () => Promise<unknown>) => {
-    setFault(undefined)
-    try {
-      await f()
-    } catch (e) {
-      setFault(e)
-    } finally {
-      void refresh(q, project)
-    }
-  }
+
   const find = () =>
-    run(async () => {
-      const f = await ok(
-        api.POST('/api/projects/{project}/finds', { params: { path: { project } }, body: { entry } }),
-      )
-      go(`/p/${project}/finds/${f.id}`)
-    })
+    act(
+      () => makeFind(project, entry),
+      (f) => void go(`/p/${project}/finds/${f.id}`),
+    )
   const show = (id: number) => put({ entry: String(id) })
   const m = p?.model
   const name = p ? split(p.entry.path)[1] : ''
@@ -84,7 +74,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       {p?.error && <Fault error={p.error} />}
       {p?.kind === 'sound' && !p.error && (
         <div className="body">
-          <audio controls src={`/api/entries/${entry}/content`} style={{ width: '100%' }} />
+          <audio controls src={contentUrl(entry)} style={{ width: '100%' }} />
         </div>
       )}
       {p?.text !== undefined && (
@@ -102,17 +92,12 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       {(m || p?.mountable) && (
         <div className="body row wrap acts">
           {m && (
-            <Button variant="contained" onClick={() => void find()}>
+            <Button variant="contained" onClick={() => find()}>
               {p?.find ? 'Show the find' : 'Make it a find'}
             </Button>
           )}
           {p?.mountable && (
-            <Button
-              variant="contained"
-              onClick={() =>
-                void run(() => ok(api.POST('/api/entries/{entry}/mount', { params: { path: { entry } } })))
-              }
-            >
+            <Button variant="contained" onClick={() => act(() => mountEntry(entry))}>
               Mount it here
             </Button>
           )}
@@ -134,25 +119,8 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
               l={l}
               project={project}
               show={show}
-              pin={(id) =>
-                void run(() =>
-                  ok(
-                    api.PUT('/api/projects/{project}/pins', {
-                      params: { path: { project } },
-                      body: { ref: l.ref, entry: id },
-                    }),
-                  ),
-                )
-              }
-              unpin={() =>
-                void run(() =>
-                  ok(
-                    api.DELETE('/api/projects/{project}/pins', {
-                      params: { path: { project }, query: { ref: l.ref } },
-                    }),
-                  ),
-                )
-              }
+              pin={(id) => act(() => bind(project, l.ref, id))}
+              unpin={() => act(() => unbind(project, l.ref))}
             />
           ))}
         </>
@@ -244,13 +212,13 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
           >
             Look at its bytes
           </button>
-          <a className="link" href={`/api/entries/${entry}/content?save=true`}>
+          <a className="link" href={`${contentUrl(entry)}?save=true`}>
             Save this file
           </a>
         </div>
       )}
       {p && (p.kind === 'data' || p.kind === 'archive' || p.kind === '' || p.error) && (
-        <Bytes entry={entry} size={p.entry.size} />
+        <Bytes key={entry} entry={entry} size={p.entry.size} />
       )}
       {p && own(p.entry.format) && (
         <div className="body">
@@ -379,18 +347,11 @@ const SPAN = 1024
 /** The bytes, a page at a time. */
 function Bytes({ entry, size }: { entry: number; size: number }) {
   const [from, setFrom] = useState(0)
-  useEffect(() => setFrom(0), [entry])
   const { data, error } = useQuery({
-    queryKey: ['bytes', entry, from],
+    queryKey: entryKeys.bytes(entry, from, SPAN),
     enabled: size > 0,
     staleTime: 20_000,
-    queryFn: async () => {
-      const r = await fetch(`/api/entries/${entry}/content`, {
-        headers: { Range: `bytes=${from}-${from + SPAN - 1}` },
-      })
-      if (!r.ok) throw new Error(((await r.json()) as S['Error']).message)
-      return new Uint8Array(await r.arrayBuffer())
-    },
+    queryFn: ({ signal }) => content(entry, from, from + SPAN, signal),
   })
   const lines: string[] = []
   for (let i = 0; data && i < data.length; i += 8) {

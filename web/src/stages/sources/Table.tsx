@@ -3,7 +3,9 @@ import { MenuItem, OutlinedInput, Select, ToggleButton, ToggleButtonGroup } from
 import { keepPreviousData, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useDeferredValue, useEffect, useRef, useState, type KeyboardEvent, type MouseEvent } from 'react'
-import { api, ok, pictureUrl, previewQuery, type S } from '../../api/client'
+import { entryKeys, entryPage, outline, pictureUrl, previewOf, sets, type Sort } from '../../api/entries'
+import { keepSelection, keptSelection } from '../../api/extractions'
+import type { S } from '../../api/http'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural, split } from '../../parts/format'
 import { ExtractBar } from './Extract'
@@ -83,23 +85,18 @@ export function Entries({
   const folders = open ? open.split('|') : []
   const all = { ...now, kind: now.kind || undefined }
   const query = (page: number, at?: number) => ({
-    queryKey: [
-      'p',
+    queryKey: entryKeys.page(
       project,
-      'entries',
       view,
       JSON.stringify(all),
       view === 'tree' ? open : sort,
       page,
       at ?? 0,
-    ] as const,
-    queryFn: async (): Promise<Page> => {
+    ),
+    queryFn: async ({ signal }: { signal: AbortSignal }): Promise<Page> => {
       const q = { ...all, offset: page * PAGE, limit: PAGE }
-      const path = { project }
       if (view === 'tree') {
-        const o = await ok(
-          api.GET('/api/projects/{project}/outline', { params: { path, query: { ...q, open: folders } } }),
-        )
+        const o = await outline(project, { ...q, open: folders }, signal)
         return {
           ...o,
           lines: o.lines.map((l) =>
@@ -118,14 +115,10 @@ export function Entries({
         }
       }
       if (view === 'sets') {
-        const s = await ok(api.GET('/api/projects/{project}/sets', { params: { path, query: q } }))
+        const s = await sets(project, q, signal)
         return { ...s, lines: s.sets.map((set) => ({ is: 'set', set })) }
       }
-      const e = await ok(
-        api.GET('/api/projects/{project}/entries', {
-          params: { path, query: { ...q, sort: (sort || undefined) as 'path' | undefined, at } },
-        }),
-      )
+      const e = await entryPage(project, { ...q, sort: (sort || undefined) as Sort | undefined, at }, signal)
       return { ...e, lines: e.entries.map((entry) => ({ is: 'entry', entry, depth: 0 })) }
     },
   })
@@ -181,9 +174,7 @@ export function Entries({
   useEffect(() => {
     if (!sel || kept.current === sel) return
     kept.current = sel
-    void ok(
-      api.GET('/api/projects/{project}/selections/{digest}', { params: { path: { project, digest: sel } } }),
-    )
+    void keptSelection(project, sel)
       .then((s) => setChosen(s.selection))
       .catch(() => put({ sel: '' }))
   }, [sel]) // eslint-disable-line
@@ -197,7 +188,7 @@ export function Entries({
         put({ sel: '' })
         return
       } // one entry has its own address
-      void ok(api.POST('/api/projects/{project}/selections', { params: { path: { project } }, body: c }))
+      void keepSelection(project, c)
         .then((s) => {
           kept.current = s.digest
           put({ sel: s.digest })
@@ -256,7 +247,7 @@ export function Entries({
       // the neighbours, once this one is shown
       for (const n of [at(i + 1), at(i - 1)]) {
         if (n?.is !== 'entry' || n.entry.size > 8_000_000) continue
-        void client.prefetchQuery(previewQuery(project, n.entry.id))
+        void client.prefetchQuery(previewOf(project, n.entry.id))
         if (n.entry.kind === 'picture') new Image().src = pictureUrl(n.entry.id)
       }
     }, 30)

@@ -8,9 +8,9 @@ import {
   ToggleButton,
   ToggleButtonGroup,
 } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, ok, refresh, type S } from '../../api/client'
+import { useAct, type S } from '../../api/http'
+import { stateTerms } from '../../api/sources'
 import { Fault } from '../../parts/bits'
 
 export const asks: [keyof S['Terms'] & ('private' | 'shareChanged' | 'shareUnchanged' | 'sell'), string][] = [
@@ -29,20 +29,9 @@ export function TermsDialog({
   source: S['Source']
   onClose: () => void
 }) {
-  const q = useQueryClient()
   const [t, setT] = useState(source.terms)
-  const [fault, setFault] = useState<unknown>()
-  const save = async () => {
-    try {
-      await ok(
-        api.PATCH('/api/sources/{source}', { params: { path: { source: source.id } }, body: { terms: t } }),
-      )
-      onClose()
-    } catch (e) {
-      setFault(e)
-    }
-    void refresh(q, project)
-  }
+  const { act, fault } = useAct(project)
+  const save = () => act(() => stateTerms(source.id, t), onClose)
   const field = (k: 'owner' | 'licence' | 'evidence', label: string, hint: string, rows = 1) => (
     <label className="f">
       {label}
@@ -92,7 +81,7 @@ export function TermsDialog({
         </div>
         {source.licence && source.licence !== t.licence && <pre className="code">{source.licence}</pre>}
         <div className="row">
-          <Button variant="contained" onClick={() => void save()}>
+          <Button variant="contained" onClick={() => save()}>
             Keep
           </Button>
           <Button onClick={onClose}>Leave as it was</Button>

@@ -1,0 +1,68 @@
+// Chains: their steps and bands, what the target says of them, what is made of
+// them.
+import { keepPreviousData, useQueries, useQuery } from '@tanstack/react-query'
+import { api, forever, ok, type S } from './http'
+
+export const chainKeys = {
+  list: (project: number) => ['p', project, 'chains'] as const,
+  bands: (project: number, chain?: number) => ['p', project, 'bands', chain] as const,
+  rehearsal: (project: number, chain?: number) => ['p', project, 'rehearsal', chain] as const,
+  deliveries: (project: number) => ['p', project, 'deliveries'] as const,
+}
+const at = (project: number) => ({ params: { path: { project } } })
+const of = (chain: number) => ({ params: { path: { chain } } })
+
+export const useChains = (project: number) =>
+  useQuery({
+    queryKey: chainKeys.list(project),
+    queryFn: ({ signal }) => ok(api.GET('/api/projects/{project}/chains', { ...at(project), signal })),
+  })
+
+const bandsOf = (project: number, chain?: number) => ({
+  queryKey: chainKeys.bands(project, chain),
+  queryFn: ({ signal }: { signal: AbortSignal }) =>
+    ok(api.GET('/api/chains/{chain}/bands', { ...of(chain!), signal })),
+})
+export const useBands = (project: number, chain?: number) =>
+  useQuery({ ...bandsOf(project, chain), enabled: !!chain, placeholderData: keepPreviousData })
+export const useBandsOfAll = (project: number, chains: number[]) =>
+  useQueries({ queries: chains.map((c) => bandsOf(project, c)) })
+
+export const useRehearsal = (project: number, chain?: number) =>
+  useQuery({
+    queryKey: chainKeys.rehearsal(project, chain),
+    enabled: !!chain,
+    queryFn: ({ signal }) => ok(api.GET('/api/chains/{chain}/rehearsal', { ...of(chain!), signal })),
+  })
+
+export const useSteps = () =>
+  useQuery({
+    queryKey: ['steps'],
+    ...forever,
+    queryFn: ({ signal }) => ok(api.GET('/api/steps', { signal })),
+  })
+export const useTargets = () =>
+  useQuery({
+    queryKey: ['targets'],
+    ...forever,
+    queryFn: ({ signal }) => ok(api.GET('/api/targets', { signal })),
+  })
+
+export const makeChain = (project: number, find: number, name: string) =>
+  ok(api.POST('/api/projects/{project}/chains', { ...at(project), body: { find, name } }))
+export const putSteps = (chain: S['Chain'], steps: S['ChainStep'][]) =>
+  ok(api.PUT('/api/chains/{chain}/steps', { ...of(chain.id), body: { revision: chain.revision, steps } }))
+export const setTarget = (chain: number, target: string) =>
+  ok(api.PATCH('/api/chains/{chain}', { ...of(chain), body: { target } }))
+export const undo = (chain: number) => ok(api.POST('/api/chains/{chain}/undo', of(chain)))
+export const redo = (chain: number) => ok(api.POST('/api/chains/{chain}/redo', of(chain)))
+export const rerun = (chain: number) => ok(api.POST('/api/chains/{chain}/run', of(chain)))
+export const chainDocument = (chain: number) => `/api/chains/${chain}/document`
+
+export const useDeliveries = (project: number) =>
+  useQuery({
+    queryKey: chainKeys.deliveries(project),
+    queryFn: ({ signal }) => ok(api.GET('/api/projects/{project}/deliveries', { ...at(project), signal })),
+  })
+export const deliver = (chain: number) => ok(api.POST('/api/chains/{chain}/deliveries', of(chain)))
+export const deliveryFile = (delivery: number) => `/api/deliveries/${delivery}/file`

@@ -1,0 +1,66 @@
+// Scenes by digest: what is in one, how two differ, pictures of them. A scene
+// never changes, so an answer holds for ever.
+import { useQuery } from '@tanstack/react-query'
+import { api, forever, ok } from './http'
+
+export const sceneKeys = {
+  inventory: (digest?: string) => ['inventory', digest] as const,
+  clues: (digest?: string) => ['clues', digest] as const,
+  appraisal: (digest: string, picture: number) => ['appraisal', digest, picture] as const,
+  comparison: (a?: string, b?: string, tolerance?: number) => ['comparison', a, b, tolerance] as const,
+}
+const of = (digest?: string) => ({ params: { path: { digest: digest! } } })
+
+export const useInventory = (digest?: string) =>
+  useQuery({
+    queryKey: sceneKeys.inventory(digest),
+    enabled: !!digest,
+    ...forever,
+    queryFn: ({ signal }) => ok(api.GET('/api/scenes/{digest}/inventory', { ...of(digest), signal })),
+  })
+
+export const useClues = (digest?: string) =>
+  useQuery({
+    queryKey: sceneKeys.clues(digest),
+    enabled: !!digest,
+    ...forever,
+    queryFn: ({ signal }) => ok(api.GET('/api/scenes/{digest}/clues', { ...of(digest), signal })),
+  })
+
+export const useAppraisal = (digest: string, picture: number, on = true) =>
+  useQuery({
+    queryKey: sceneKeys.appraisal(digest, picture),
+    enabled: on,
+    ...forever,
+    queryFn: ({ signal }) =>
+      ok(
+        api.GET('/api/scenes/{digest}/pictures/{picture}/appraisal', {
+          params: { path: { digest, picture } },
+          signal,
+        }),
+      ),
+  })
+
+export const useComparison = (a?: string, b?: string, tolerance?: number) =>
+  useQuery({
+    queryKey: sceneKeys.comparison(a, b, tolerance),
+    enabled: !!a && !!b,
+    ...forever,
+    queryFn: ({ signal }) =>
+      ok(
+        api.GET('/api/scenes/{digest}/comparison', {
+          params: { path: { digest: a! }, query: { with: b!, tolerance } },
+          signal,
+        }),
+      ),
+  })
+
+const read = (bare: boolean) => (bare ? '?read=target' : '')
+export const thumb = (scene: string, bare = false) => `/api/scenes/${scene}/thumb${read(bare)}`
+export const viewUrl = (scene: string, bare = false) => `/api/scenes/${scene}/view${read(bare)}`
+export const uvUrl = (scene: string, mesh: number, part: number, set: number) =>
+  `/api/scenes/${scene}/uv?mesh=${mesh}&part=${part}&set=${set}`
+export const distancesUrl = (a: string, b: string, tolerance?: number) =>
+  `/api/scenes/${a}/distances?with=${b}${tolerance === undefined ? '' : `&tolerance=${tolerance}`}`
+export const scenePicture = (scene: string, n: number, show = 'all') =>
+  `/api/scenes/${scene}/pictures/${n}?show=${show}`
