@@ -12,5 +12,16 @@ export default ts.config(
   },
   hooks.configs.flat['recommended-latest'],
   a11y.flatConfigs.recommended,
+  {
+    rules: {
+      // A label that is around a field names it; ours are MUI's.
+      'jsx-a11y/label-has-associated-control': [
+        'error',
+        { controlComponents: ['OutlinedInput', 'Select', 'Texels'], depth: 3 },
+      ],
+      // A word for the React compiler, which is not used here.
+      'react-hooks/incompatible-library': 'off',
+    },
+  },
   { files: ['*.js'], extends: [ts.configs.disableTypeChecked] },
 )

@@ -937,13 +937,16 @@ type Brief struct {
 	Format *string `json:"format,omitempty"`
 
 	// Height metres
-	Height    *float64   `json:"height,omitempty"`
-	Id        int64      `json:"id"`
-	Missing   int        `json:"missing"`
-	Motions   int        `json:"motions"`
-	Name      string     `json:"name"`
-	Path      string     `json:"path"`
-	Pictures  int        `json:"pictures"`
+	Height   *float64 `json:"height,omitempty"`
+	Id       int64    `json:"id"`
+	Missing  int      `json:"missing"`
+	Motions  int      `json:"motions"`
+	Name     string   `json:"name"`
+	Path     string   `json:"path"`
+	Pictures int      `json:"pictures"`
+
+	// Reach longest side, metres; not known without a unit
+	Reach     *float64   `json:"reach,omitempty"`
 	Scene     *string    `json:"scene,omitempty"`
 	Source    string     `json:"source"`
 	State     BriefState `json:"state"`
@@ -1515,10 +1518,21 @@ type LayoutItem struct {
 // LibraryFolder defines model for LibraryFolder.
 type LibraryFolder struct {
 	Items []struct {
-		Folder bool   `json:"folder"`
-		Name   string `json:"name"`
-		Path   string `json:"path"`
-		Size   int64  `json:"size"`
+		Folder bool `json:"folder"`
+
+		// Holds the names that would be found in it, and by what
+		Holds []struct {
+			How  string `json:"how"`
+			Name string `json:"name"`
+			Path string `json:"path"`
+		} `json:"holds"`
+
+		// Looked whether it was looked into for the names
+		Looked  bool   `json:"looked"`
+		Mounted bool   `json:"mounted"`
+		Name    string `json:"name"`
+		Path    string `json:"path"`
+		Size    int64  `json:"size"`
 	} `json:"items"`
 	Path string `json:"path"`
 }
@@ -2461,11 +2475,22 @@ type CreateFindJSONBody struct {
 	Entry int64 `json:"entry"`
 }
 
+// FindsFileParams defines parameters for FindsFile.
+type FindsFileParams struct {
+	Format string  `form:"format" json:"format"`
+	Finds  []int64 `form:"finds" json:"finds"`
+}
+
 // CreateLayoutJSONBody defines parameters for CreateLayout.
 type CreateLayoutJSONBody struct {
 	Document *string `json:"document,omitempty"`
 	Entry    *int64  `json:"entry,omitempty"`
 	Name     string  `json:"name"`
+}
+
+// ListLibraryParams defines parameters for ListLibrary.
+type ListLibraryParams struct {
+	Names *[]string `form:"names,omitempty" json:"names,omitempty"`
 }
 
 // PutNamingJSONBody defines parameters for PutNaming.
@@ -2877,9 +2902,6 @@ type ServerInterface interface {
 	// (PUT /api/layouts/{layout}/draft)
 	PutDraft(c fiber.Ctx, layout int64) error
 
-	// (GET /api/library)
-	ListLibrary(c fiber.Ctx) error
-
 	// (GET /api/projects)
 	ListProjects(c fiber.Ctx) error
 
@@ -2937,6 +2959,9 @@ type ServerInterface interface {
 	// (POST /api/projects/{project}/finds)
 	CreateFind(c fiber.Ctx, project ProjectID) error
 
+	// (GET /api/projects/{project}/finds/file)
+	FindsFile(c fiber.Ctx, project ProjectID, params FindsFileParams) error
+
 	// (GET /api/projects/{project}/gallery)
 	ListGallery(c fiber.Ctx, project ProjectID) error
 
@@ -2951,6 +2976,9 @@ type ServerInterface interface {
 
 	// (POST /api/projects/{project}/layouts)
 	CreateLayout(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/projects/{project}/library)
+	ListLibrary(c fiber.Ctx, project ProjectID, params ListLibraryParams) error
 
 	// (GET /api/projects/{project}/links/missing)
 	ListMissing(c fiber.Ctx, project ProjectID) error
@@ -5260,24 +5288,6 @@ func (siw *ServerInterfaceWrapper) PutDraft(c fiber.Ctx) error {
 	return handler(c)
 }
 
-// ListLibrary operation middleware
-func (siw *ServerInterfaceWrapper) ListLibrary(c fiber.Ctx) error {
-
-	handler := func(c fiber.Ctx) error {
-		return siw.Handler.ListLibrary(c)
-	}
-
-	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
-		m := siw.HandlerMiddlewares[i]
-		next := handler
-		handler = func(c fiber.Ctx) error {
-			return m(c, next)
-		}
-	}
-
-	return handler(c)
-}
-
 // ListProjects operation middleware
 func (siw *ServerInterfaceWrapper) ListProjects(c fiber.Ctx) error {
 
@@ -5898,6 +5908,58 @@ func (siw *ServerInterfaceWrapper) CreateFind(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// FindsFile operation middleware
+func (siw *ServerInterfaceWrapper) FindsFile(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindsFileParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "finds" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "finds", query, &params.Finds, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter finds: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.FindsFile(c, project, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListGallery operation middleware
 func (siw *ServerInterfaceWrapper) ListGallery(c fiber.Ctx) error {
 
@@ -6030,6 +6092,51 @@ func (siw *ServerInterfaceWrapper) CreateLayout(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.CreateLayout(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListLibrary operation middleware
+func (siw *ServerInterfaceWrapper) ListLibrary(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLibraryParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "names" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "names", query, &params.Names, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter names: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListLibrary(c, project, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7589,7 +7696,7 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Post(options.BaseURL+"/api/sources/:source/index", wrapper.IndexSource)
 
-	router.Get(options.BaseURL+"/api/library", wrapper.ListLibrary)
+	router.Get(options.BaseURL+"/api/projects/:project/library", wrapper.ListLibrary)
 
 	router.Get(options.BaseURL+"/api/projects/:project/entries", wrapper.ListEntries)
 
@@ -7694,6 +7801,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/projects/:project/gallery", wrapper.ListGallery)
 
 	router.Post(options.BaseURL+"/api/projects/:project/gallery", wrapper.FindAll)
+
+	router.Get(options.BaseURL+"/api/projects/:project/finds/file", wrapper.FindsFile)
 
 	router.Get(options.BaseURL+"/api/finds/:find/file", wrapper.FindFile)
 

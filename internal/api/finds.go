@@ -2,9 +2,14 @@ package api
 
 import (
 	"archive/zip"
+	"bufio"
 	"bytes"
+	"fmt"
 	"mime"
 
+	"excavate/core/distinct"
+	"excavate/core/format"
+	"excavate/core/format/flat"
 	"excavate/core/scene"
 	"excavate/internal/project"
 	"excavate/internal/shipped"
@@ -59,6 +64,72 @@ func (s *Server) FindFile(c fiber.Ctx, id int64, p FindFileParams) error {
 	c.Set("Content-Type", "application/octet-stream")
 	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": file}))
 	return c.Send(data)
+}
+
+// FindsFile streams a ZIP: each find's files as they are made, so that only one
+// is in memory at a time.
+func (s *Server) FindsFile(c fiber.Ctx, id ProjectID, p FindsFileParams) error {
+	w := shipped.Writers.Named(p.Format)
+	if w == nil {
+		return bad(400, "%q is no format that is written", p.Format)
+	}
+	type one struct {
+		name, scene string
+	}
+	var list []one
+	for _, f := range p.Finds {
+		row, err := s.svc.Store.GetFind(c.Context(), f)
+		if row, err = project.Known(row, err, "find", f); err != nil {
+			return err
+		}
+		if row.ProjectID != id {
+			return bad(404, "find %d is not in this project", f)
+		}
+		if row.Scene == "" {
+			return bad(409, "%s is not decoded yet", row.Name)
+		}
+		list = append(list, one{row.Name, row.Scene})
+	}
+	c.Set("Content-Type", "application/zip")
+	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": "finds" + w.Ending + ".zip"}))
+	return c.SendStreamWriter(func(to *bufio.Writer) {
+		z := zip.NewWriter(to)
+		var names distinct.Names
+		for _, x := range list {
+			folder := names.Name(flat.FileName(x.name), " ")
+			if err := s.zipFind(z, folder, x.scene, x.name, w); err != nil {
+				s.log("saving %s: %v", x.name, err)
+				return // the ZIP has no end, so that nobody takes it for whole
+			}
+		}
+		z.Close()
+		to.Flush()
+	})
+}
+
+// zipFind adds a find's files to a ZIP, or the reason why it has none.
+func (s *Server) zipFind(z *zip.Writer, folder, digest, name string, w *format.Writer) error {
+	put := func(name string, data []byte) error {
+		to, err := z.Create(folder + "/" + name)
+		if err == nil {
+			_, err = to.Write(data)
+		}
+		return err
+	}
+	sc, err := s.svc.SceneOf(digest)
+	if err != nil {
+		return err
+	}
+	files, _, err := w.Write(sc, name)
+	if err != nil {
+		return put("not saved.txt", fmt.Appendf(nil, "%s cannot be saved as %s: %v\n", name, w.Title, err))
+	}
+	for _, f := range files {
+		if err := put(f.Name, f.Data); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Server) FindFileChoices(c fiber.Ctx, id int64) error {

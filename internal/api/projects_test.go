@@ -143,3 +143,30 @@ func TestProjectsFromElsewhere(t *testing.T) {
 		t.Errorf("%d projects, there were %d: one of those that failed is left", n, before)
 	}
 }
+
+// Of what may be mounted, that which holds the names that are missing comes
+// first, with the entry and by what it would be found.
+func TestTheLibrarySaysWhatHoldsAName(t *testing.T) {
+	c := start(t)
+	id, path := c.project("library")
+	os.WriteFile(filepath.Join(c.lib, "notes.txt"), []byte("no archive\n"), 0o644)
+	c.addSource(id, demo.Archives[0])
+	list := call[[]api.LibraryFolder](c, "GET", path+"/library?names=faces/keeper_gear_c.tga&names=nowhere.png", nil)
+	if len(list) != 1 || len(list[0].Items) < 4 {
+		t.Fatalf("%+v", list)
+	}
+	first := list[0].Items[0]
+	if first.Name != demo.Archives[2] || len(first.Holds) != 1 || !strings.HasSuffix(first.Holds[0].Path, "keeper_gear_c.wash") || first.Holds[0].How != "same name elsewhere" || !first.Looked || first.Mounted {
+		t.Errorf("%+v", first)
+	}
+	for _, it := range list[0].Items[1:] {
+		if len(it.Holds) > 0 || it.Mounted != (it.Name == demo.Archives[0]) || it.Looked == it.Mounted {
+			t.Errorf("%+v", it)
+		}
+	}
+	for _, it := range call[[]api.LibraryFolder](c, "GET", path+"/library", nil)[0].Items {
+		if it.Looked || len(it.Holds) > 0 {
+			t.Errorf("not asked for names: %+v", it)
+		}
+	}
+}

@@ -2,9 +2,6 @@ package api
 
 import (
 	"encoding/json"
-	"os"
-	"path/filepath"
-	"strings"
 
 	"excavate/core/terms"
 	"excavate/internal/project"
@@ -109,36 +106,12 @@ func (s *Server) RemoveSource(c fiber.Ctx, id int64) error {
 	return c.SendStatus(204)
 }
 
-func (s *Server) ListLibrary(c fiber.Ctx) error {
-	out := []LibraryFolder{}
-	for _, dir := range s.svc.Library {
-		f := LibraryFolder{Path: dir}
-		list, err := os.ReadDir(dir)
-		if err != nil {
-			continue
-		}
-		for _, e := range list {
-			st, err := e.Info()
-			if err != nil || strings.HasPrefix(e.Name(), ".") || !st.IsDir() && !st.Mode().IsRegular() || len(f.Items) >= 500 {
-				continue
-			}
-			it := struct {
-				Folder bool   `json:"folder"`
-				Name   string `json:"name"`
-				Path   string `json:"path"`
-				Size   int64  `json:"size"`
-			}{Folder: st.IsDir(), Name: e.Name(), Path: filepath.Join(dir, e.Name())}
-			if !st.IsDir() {
-				it.Size = st.Size()
-			}
-			f.Items = append(f.Items, it)
-		}
-		if f.Items == nil {
-			continue
-		}
-		out = append(out, f)
+func (s *Server) ListLibrary(c fiber.Ctx, id ProjectID, p ListLibraryParams) error {
+	list, err := s.svc.LibraryFor(c.Context(), id, value(p.Names))
+	if err != nil {
+		return err
 	}
-	return c.JSON(out)
+	return c.JSON(list)
 }
 
 // uploads

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"path"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -37,6 +38,7 @@ type Brief struct {
 	Missing   int      `json:"missing"`
 	Motions   int      `json:"motions"`
 	Height    *float64 `json:"height,omitempty"` // metres
+	Reach     *float64 `json:"reach,omitempty"`  // longest side in metres
 }
 
 // Gallery lists a project's finds.
@@ -53,10 +55,15 @@ func (s *Service) Gallery(ctx context.Context, project int64) ([]Brief, error) {
 			Stats  struct {
 				Triangles, Bones, Pictures, Missing, Motions int
 				Height                                       *float64
+				Size                                         []float64
 			} `json:"stats"`
 		}
 		if err := json.Unmarshal(r.Model, &m); err == nil {
 			x.Format, x.Triangles, x.Bones, x.Pictures, x.Missing, x.Motions, x.Height = m.Format, m.Stats.Triangles, m.Stats.Bones, m.Stats.Pictures, m.Stats.Missing, m.Stats.Motions, m.Stats.Height
+		}
+		if len(m.Stats.Size) > 0 {
+			longest := slices.Max(m.Stats.Size)
+			x.Reach = &longest
 		}
 		var f Failure
 		if r.State != "ready" && json.Unmarshal(r.Error, &f) == nil {

@@ -1,37 +1,28 @@
 import '@fontsource-variable/hanken-grotesk'
 import '@fontsource/ibm-plex-mono/400.css'
 import '@fontsource/ibm-plex-mono/600.css'
-import { StrictMode } from 'react'
-import { createRoot } from 'react-dom/client'
 import { CssBaseline, ThemeProvider } from '@mui/material'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { StrictMode } from 'react'
+import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, RouterProvider } from 'react-router'
-import { theme } from './theme'
+import { pages } from './pages'
 import { Lost } from './parts/Lost'
-import { Projects, Shell } from './Shell'
-import { Sources } from './stages/Sources'
-import { Bytes } from './stages/Bytes'
-import { LayoutPage, Layouts } from './stages/Layout'
-import { Finds } from './stages/Finds'
-import { Chain } from './stages/Chain'
-import { Rehearsal } from './stages/Rehearsal'
-import { Delivery } from './stages/Delivery'
+import { Projects, Start } from './shell/Projects'
+import { Shell } from './shell/Shell'
+import { theme } from './theme'
 
 const router = createBrowserRouter([
-  { path: '/', element: <Projects />, errorElement: <Lost /> },
+  { path: '/', element: <Start />, errorElement: <Lost /> },
+  { path: '/projects', element: <Projects />, errorElement: <Lost /> },
+  { path: '/parts', lazy: async () => ({ Component: (await import('./parts/Parts')).Parts }) },
   {
     path: '/p/:project',
     element: <Shell />,
     errorElement: <Lost />,
+    hydrateFallbackElement: <></>,
     children: [
-      { path: 'sources', element: <Sources /> },
-      { path: 'sources/bytes/:entry', element: <Bytes /> },
-      { path: 'sources/layouts', element: <Layouts /> },
-      { path: 'sources/layout/:layout', element: <LayoutPage /> },
-      { path: 'finds/:find?', element: <Finds /> },
-      { path: 'chain/:chain?', element: <Chain /> },
-      { path: 'rehearsal/:chain?', element: <Rehearsal /> },
-      { path: 'delivery/:chain?', element: <Delivery /> },
+      ...pages.map((p) => ({ path: p.path, lazy: p.load, errorElement: <Lost /> })),
       { path: '*', element: <Lost /> },
     ],
   },

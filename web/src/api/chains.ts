@@ -64,5 +64,7 @@ export const useDeliveries = (project: number) =>
     queryKey: chainKeys.deliveries(project),
     queryFn: ({ signal }) => ok(api.GET('/api/projects/{project}/deliveries', { ...at(project), signal })),
   })
-export const deliver = (chain: number) => ok(api.POST('/api/chains/{chain}/deliveries', of(chain)))
+/** Where the rehearsal stops it, it is made only despite that. */
+export const deliver = (chain: number, despite = false) =>
+  ok(api.POST('/api/chains/{chain}/deliveries', { params: { path: { chain }, query: { despite } } }))
 export const deliveryFile = (delivery: number) => `/api/deliveries/${delivery}/file`

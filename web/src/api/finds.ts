@@ -68,3 +68,6 @@ export const useSaveChoices = (find: number, on: boolean) =>
     queryFn: ({ signal }) => ok(api.GET('/api/finds/{find}/file/choices', { ...of(find), signal })),
   })
 export const findFile = (find: number, format: string) => `/api/finds/${find}/file?format=${format}`
+/** Several finds in one format, as a ZIP. */
+export const findsFile = (project: number, format: string, finds: number[]) =>
+  `/api/projects/${project}/finds/file?format=${format}&${finds.map((f) => `finds=${f}`).join('&')}`

@@ -1,11 +1,11 @@
 // Projects: the list, one, and what is under way in it.
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { api, ok, refresh, type S } from './http'
+import { api, ApiError, ok, refresh, type S } from './http'
 
 export const projectKeys = {
   list: ['projects'] as const,
-  one: (id: number) => ['p', id, 'project'] as const,
+  one: (id: number, chain?: number) => ['p', id, 'project', chain ?? 0] as const,
   taken: (id: number) => ['p', id, 'taken'] as const,
 }
 const at = (project: number) => ({ params: { path: { project } } })
@@ -16,13 +16,36 @@ export const useProjects = () =>
     queryFn: ({ signal }) => ok(api.GET('/api/projects', { signal })),
   })
 
-export const useProject = (id: number) =>
-  useQuery({
-    queryKey: projectKeys.one(id),
-    queryFn: ({ signal }) => ok(api.GET('/api/projects/{project}', { ...at(id), signal })),
+/** A project; what is said of chain and rehearsal is of the chain that is named. */
+export const useProject = (id: number, chain?: number) =>
+  useQuery<S['Project'], Error, S['Project'], ReturnType<typeof projectKeys.one>>({
+    queryKey: projectKeys.one(id, chain),
+    placeholderData: (was: S['Project'] | undefined): S['Project'] | undefined =>
+      was?.id === id ? was : undefined,
+    queryFn: ({ signal }) =>
+      ok(api.GET('/api/projects/{project}', { params: { path: { project: id }, query: { chain } }, signal })),
   })
 
 export const makeProject = (name: string) => ok(api.POST('/api/projects', { body: { name } }))
+
+export const renameProject = (project: number, name: string) =>
+  ok(api.PATCH('/api/projects/{project}', { ...at(project), body: { name } }))
+export const copyProject = (project: number, name: string) =>
+  ok(api.POST('/api/projects/{project}/copy', { ...at(project), body: { name } }))
+export const deleteProject = (project: number) => ok(api.DELETE('/api/projects/{project}', at(project)))
+export const projectFile = (project: number) => `/api/projects/${project}/export`
+
+/** Makes a project of a file that was exported. */
+export async function importProject(file: File): Promise<S['Imported']> {
+  const r = await fetch('/api/projects/import', {
+    method: 'POST',
+    headers: { 'Content-Type': 'application/octet-stream' },
+    body: file,
+  })
+  const answer = (await r.json()) as S['Imported'] | S['Error']
+  if ('message' in answer) throw new ApiError(answer.message, answer.at)
+  return answer
+}
 
 /** What was taken out of a project and can still be put back. */
 export const useTaken = (id: number) =>

@@ -248,14 +248,16 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/library": {
+    "/api/projects/{project}/library": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
             cookie?: never;
         };
-        /** @description What lies in the library folders that the server was given, not deeper than one folder. */
+        /** @description What lies in the library folders that the server was given, not deeper than one folder. With names, what holds them comes first. */
         get: operations["listLibrary"];
         put?: never;
         post?: never;
@@ -1006,6 +1008,25 @@ export interface paths {
         put?: never;
         /** @description Makes finds of all models that fit a filter, in the background. */
         post: operations["findAll"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/finds/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description Several finds in one format, in a ZIP with a folder each. One that the format refuses is named in it with the reason. */
+        get: operations["findsFile"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2247,6 +2268,15 @@ export interface components {
                 folder: boolean;
                 /** Format: int64 */
                 size: number;
+                mounted: boolean;
+                /** @description whether it was looked into for the names */
+                looked: boolean;
+                /** @description the names that would be found in it, and by what */
+                holds: {
+                    name: string;
+                    path: string;
+                    how: string;
+                }[];
             }[];
         };
         /**
@@ -2912,6 +2942,11 @@ export interface components {
              * @description metres
              */
             height?: number;
+            /**
+             * Format: double
+             * @description longest side, metres; not known without a unit
+             */
+            reach?: number;
         };
         Find: {
             /** Format: int64 */
@@ -3534,9 +3569,13 @@ export interface operations {
     };
     listLibrary: {
         parameters: {
-            query?: never;
+            query?: {
+                names?: string[];
+            };
             header?: never;
-            path?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -4889,6 +4928,31 @@ export interface operations {
                     "application/json": {
                         models: number;
                     };
+                };
+            };
+        };
+    };
+    findsFile: {
+        parameters: {
+            query: {
+                format: string;
+                finds: number[];
+            };
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ZIP */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
                 };
             };
         };

@@ -4,7 +4,7 @@ import { api, ok, type S } from './http'
 
 export const sourceKeys = {
   list: (project: number) => ['p', project, 'sources'] as const,
-  library: ['library'] as const,
+  library: (project: number, names: string[]) => ['p', project, 'library', names] as const,
 }
 const at = (project: number) => ({ params: { path: { project } } })
 const of = (source: number) => ({ params: { path: { source } } })
@@ -17,8 +17,18 @@ export const useSources = (project: number) =>
     queryFn: ({ signal }) => ok(api.GET('/api/projects/{project}/sources', { ...at(project), signal })),
   })
 
-export const useLibrary = () =>
-  useQuery({ queryKey: sourceKeys.library, queryFn: ({ signal }) => ok(api.GET('/api/library', { signal })) })
+/** What may be mounted; with names that are missing, what holds them comes first. */
+export const useLibrary = (project: number, names: string[] = []) =>
+  useQuery({
+    queryKey: sourceKeys.library(project, names),
+    queryFn: ({ signal }) =>
+      ok(
+        api.GET('/api/projects/{project}/library', {
+          params: { path: { project }, query: { names: names.length > 0 ? names.slice(0, 100) : undefined } },
+          signal,
+        }),
+      ),
+  })
 
 export const addSource = (project: number, path: string) =>
   ok(api.POST('/api/projects/{project}/sources', { ...at(project), body: { path } }))

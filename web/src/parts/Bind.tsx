@@ -6,6 +6,7 @@ import { useNamedEntries } from '../api/entries'
 import { useAct } from '../api/http'
 import { bind } from '../api/links'
 import { Fault } from './bits'
+import { TextButton } from './TextButton'
 
 export function Bind({ project, name }: { project: number; name: string }) {
   const [open, setOpen] = useState(false)
@@ -16,16 +17,16 @@ export function Bind({ project, name }: { project: number; name: string }) {
   if (!open)
     return (
       <small>
-        <button className="link" data-bind={name} onClick={() => setOpen(true)}>
+        <TextButton data-bind={name} onClick={() => setOpen(true)}>
           Bind {name.split('/').pop()} to an entry
-        </button>
+        </TextButton>
       </small>
     )
   return (
     <div>
       <OutlinedInput
         fullWidth
-        autoFocus
+        inputRef={(el: HTMLInputElement | null) => el?.focus()}
         value={text}
         onChange={(e) => setText(e.target.value)}
         placeholder="part of an entry's name"
@@ -35,8 +36,7 @@ export function Bind({ project, name }: { project: number; name: string }) {
         data?.entries.map((e) => (
           <small key={e.id}>
             {e.sourceLabel}: {e.path}{' '}
-            <button
-              className="link"
+            <TextButton
               data-use={e.path}
               onClick={() =>
                 act(
@@ -46,7 +46,7 @@ export function Bind({ project, name }: { project: number; name: string }) {
               }
             >
               Use it
-            </button>
+            </TextButton>
           </small>
         ))}
       {text.length > 1 && data?.entries.length === 0 && <small>No entry has that in its name.</small>}

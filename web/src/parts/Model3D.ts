@@ -418,7 +418,7 @@ const ghost = (o: THREE.Object3D) =>
 function boxOf(o: Seen): THREE.Box3 {
   if (o instanceof THREE.SkinnedMesh) {
     o.computeBoundingBox()
-    return o.boundingBox!.clone().applyMatrix4(o.matrixWorld)
+    return o.boundingBox.clone().applyMatrix4(o.matrixWorld)
   }
   return new THREE.Box3().setFromObject(o, o.geometry.attributes.position.count < 300_000)
 }

@@ -1,6 +1,9 @@
 // A picture with its channels, over a checker, down to single texels.
 import { ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useEffect, useRef, useState, type PointerEvent, type ReactNode, type WheelEvent } from 'react'
+import { TextButton } from './TextButton'
+import { Tools } from './Tools'
+import { PictureFrame } from './PictureFrame'
 
 /** A picture with its channels, zoomed to single texels with the wheel, moved by dragging. */
 export function PictureView({
@@ -96,8 +99,8 @@ export function PictureView({
   const p = place()
   return (
     <>
-      <div
-        className={`picture zoom ${className}`}
+      <PictureFrame
+        className={`zoom ${className}`}
         ref={box}
         tabIndex={0}
         aria-label="Picture"
@@ -137,8 +140,8 @@ export function PictureView({
             maxWidth: 'none',
           }}
         />
-      </div>
-      <div className="tools low">
+      </PictureFrame>
+      <Tools low>
         <ToggleButtonGroup
           exclusive
           size="small"
@@ -159,20 +162,16 @@ export function PictureView({
             </ToggleButton>
           ))}
         </ToggleButtonGroup>
-        <button className="link" onClick={() => setAt({ zoom: 1, x: 0, y: 0 })}>
-          1:1
-        </button>
-        <button className="link" onClick={() => setAt(undefined)}>
-          Fit
-        </button>
+        <TextButton onClick={() => setAt({ zoom: 1, x: 0, y: 0 })}>1:1</TextButton>
+        <TextButton onClick={() => setAt(undefined)}>Fit</TextButton>
         {children}
-      </div>
-      <div className="tools low soft small mono">
+      </Tools>
+      <Tools low className="soft small mono">
         <span>{zoom >= 10 ? zoom.toFixed(0) : zoom.toFixed(2)} px a texel</span>
         <span data-texel={texel ? `${texel.x},${texel.y}` : ''}>
           {texel ? `${texel.x}, ${texel.y}${texel.rgba ? ` = ${texel.rgba.join(' ')}` : ''}` : ''}
         </span>
-      </div>
+      </Tools>
     </>
   )
 }

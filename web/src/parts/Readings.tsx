@@ -1,5 +1,8 @@
 import { MenuItem, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import type { S } from '../api/http'
+import { Item } from './Item'
+import { Row } from './Row'
+import { Text } from './Text'
 
 // Readings are what a file leaves to whoever reads it: few short choices stand
 // side by side, others in a list.
@@ -16,10 +19,15 @@ export function Readings({
   return (
     <>
       {list.map((r) => (
-        <div className="item" key={r.name} data-reading={r.name}>
+        <Item key={r.name} data-reading={r.name}>
           <b>{r.name}</b>
-          {r.about && <span className="soft small"> {r.about}</span>}
-          <div className="row">
+          {r.about && (
+            <Text tone="soft" small>
+              {' '}
+              {r.about}
+            </Text>
+          )}
+          <Row>
             {r.choices.length <= 4 && r.choices.join('').length <= 32 ? (
               <ToggleButtonGroup
                 exclusive
@@ -48,8 +56,8 @@ export function Readings({
                 ))}
               </Select>
             )}
-          </div>
-        </div>
+          </Row>
+        </Item>
       ))}
     </>
   )

@@ -5,6 +5,8 @@ import { useState } from 'react'
 import { findFile, useSaveChoices } from '../api/finds'
 import { Fault } from './bits'
 import { plural } from './format'
+import { Item } from './Item'
+import { Text } from './Text'
 
 export function SaveAs({ find, name }: { find: number; name: string }) {
   const [open, setOpen] = useState(false)
@@ -16,15 +18,25 @@ export function SaveAs({ find, name }: { find: number; name: string }) {
         <DialogTitle>Save {name}</DialogTitle>
         <DialogContent data-choices={list?.length}>
           <Fault error={error} />
-          {!list && !error && <p className="soft">Each format is asked what it can carry…</p>}
+          {!list && !error && (
+            <Text as="p" tone="soft">
+              Each format is asked what it can carry…
+            </Text>
+          )}
           {list?.map((f) => (
-            <div className="item row between" key={f.format} data-format={f.format}>
+            <Item between key={f.format} data-format={f.format}>
               <div className="grow">
-                <b>{f.title}</b> <span className="soft">{f.ending}</span>
+                <b>{f.title}</b> <Text tone="soft">{f.ending}</Text>
                 {f.refused ? (
-                  <small className="bad">{f.refused}</small>
+                  <Text as="small" tone="bad">
+                    {f.refused}
+                  </Text>
                 ) : (
-                  f.losses === 0 && <small className="ok">everything is carried</small>
+                  f.losses === 0 && (
+                    <Text as="small" tone="good">
+                      everything is carried
+                    </Text>
+                  )
                 )}
                 {!f.refused &&
                   f.notes.map((n) => (
@@ -41,7 +53,7 @@ export function SaveAs({ find, name }: { find: number; name: string }) {
               >
                 Save
               </Button>
-            </div>
+            </Item>
           ))}
         </DialogContent>
       </Dialog>

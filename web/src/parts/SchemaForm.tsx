@@ -10,6 +10,9 @@ import {
 } from '@mui/material'
 import { useEffect, useState } from 'react'
 import { readNumber, rescaled } from './number'
+import { Label } from './Form'
+import { Mini } from './Mini'
+import { Text } from './Text'
 
 export interface Schema {
   type?: string
@@ -86,15 +89,17 @@ function Field({
           control={<Checkbox checked={!!value} onChange={(e) => onChange(e.target.checked)} />}
           label={label}
         />
-        {s.description && <div className="help">{s.description}</div>}
+        {s.description && (
+          <Text as="div" tone="soft" small>
+            {s.description}
+          </Text>
+        )}
       </div>
     )
   if (s.enum)
     return (
       <>
-        <label className="f" id={`f-${name}`}>
-          {label}
-        </label>
+        <Label id={`f-${name}`}>{label}</Label>
         <Select
           fullWidth
           disabled={disabled}
@@ -182,7 +187,7 @@ function TextField({
   }
   return (
     <>
-      <label className="f">{label}</label>
+      <Label>{label}</Label>
       <OutlinedInput
         fullWidth
         value={text}
@@ -192,7 +197,11 @@ function TextField({
         onKeyDown={(e) => e.key === 'Enter' && done()}
         inputProps={{ 'aria-label': label, className: monospace ? 'mono' : undefined, spellCheck: false }}
       />
-      {help && <div className="help">{help}</div>}
+      {help && (
+        <Text as="div" tone="soft" small>
+          {help}
+        </Text>
+      )}
     </>
   )
 }
@@ -232,7 +241,7 @@ function NumberField({
   }
   return (
     <>
-      <label className="f">{label}</label>
+      <Label>{label}</Label>
       <OutlinedInput
         fullWidth
         value={text}
@@ -245,13 +254,21 @@ function NumberField({
         endAdornment={
           unit && (
             <InputAdornment position="end">
-              <span className="unit">{unit}</span>
+              <Text tone="soft">{unit}</Text>
             </InputAdornment>
           )
         }
       />
-      {wrong && <div className="bad small">{range(s, factor, unit)}</div>}
-      {s.description && <div className="help">{s.description}</div>}
+      {wrong && (
+        <Text as="div" tone="bad" small>
+          {range(s, factor, unit)}
+        </Text>
+      )}
+      {s.description && (
+        <Text as="div" tone="soft" small>
+          {s.description}
+        </Text>
+      )}
     </>
   )
 }
@@ -290,8 +307,12 @@ function Rows({
   }
   return (
     <div>
-      <label className="f">{label}</label>
-      {s.description && <div className="help">{s.description}</div>}
+      <Label>{label}</Label>
+      {s.description && (
+        <Text as="div" tone="soft" small>
+          {s.description}
+        </Text>
+      )}
       {rows.map((r, i) => (
         <div key={i} style={{ borderLeft: '2px solid var(--line)', paddingLeft: 8, marginTop: 6 }}>
           {fields.map(([k, f]) => (
@@ -306,8 +327,7 @@ function Rows({
             />
           ))}
           {!disabled && (
-            <button
-              className="mini"
+            <Mini
               style={{ marginTop: 4 }}
               onClick={() => {
                 const next = rows.filter((_, j) => j !== i)
@@ -316,7 +336,7 @@ function Rows({
               }}
             >
               Remove
-            </button>
+            </Mini>
           )}
         </div>
       ))}

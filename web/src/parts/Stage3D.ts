@@ -484,7 +484,7 @@ export class Stage3D {
     }
     m.mixer.timeScale = 1
     if (this.play.playing || this.play.time > 0) {
-      p.action!.play()
+      p.action.play()
       if (jump) m.mixer.setTime(this.play.time)
       m.mixer.timeScale = this.play.speed
     } else m.mixer.stopAllAction()

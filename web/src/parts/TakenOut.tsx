@@ -3,6 +3,8 @@ import { useState } from 'react'
 import { useAct, type S } from '../api/http'
 import { putBack, useTaken } from '../api/projects'
 import { Fault } from './bits'
+import { Item } from './Item'
+import { TextButton } from './TextButton'
 
 const words = (t: S['Taken']) => (t.also.length ? `, with ${t.also.join(' and ')}` : '')
 
@@ -17,26 +19,22 @@ export function TakenOut({ project, kind }: { project: number; kind: S['Taken'][
     <div className="top" data-taken-out={list.length}>
       <Fault error={fault} />
       {list.slice(0, all ? undefined : 1).map((t) => (
-        <div className="item row between" key={t.id}>
+        <Item between key={t.id}>
           <span className="grow">
             Taken out: <b>{t.name}</b>
             {words(t)}
           </span>
-          <button
-            className="link"
-            aria-label={`Put back ${t.name}`}
-            onClick={() => act(() => putBack(project, t.id))}
-          >
+          <TextButton aria-label={`Put back ${t.name}`} onClick={() => act(() => putBack(project, t.id))}>
             Put back
-          </button>
-        </div>
+          </TextButton>
+        </Item>
       ))}
       {list.length > 1 && (
-        <div className="item">
-          <button className="link" onClick={() => setAll(!all)}>
+        <Item>
+          <TextButton onClick={() => setAll(!all)}>
             {all ? 'Only the last' : `All ${list.length} of the last day`}
-          </button>
-        </div>
+          </TextButton>
+        </Item>
       )}
     </div>
   )

@@ -15,6 +15,9 @@ import { plainShow, type Show } from './address'
 import { bytes, count, metres } from './format'
 import type { Ball, Hit, Look, Surface } from './Model3D'
 import type { Axes, Facts, Play, Stage3D } from './Stage3D'
+import { Mini } from './Mini'
+import { Text } from './Text'
+import { ViewFrame } from './ViewFrame'
 
 /** nodes is how many the scene has: each is drawn by itself. */
 export interface PaneInfo {
@@ -202,8 +205,8 @@ export function View3D({
     ['figure', 'Figure', true],
   ] as const
   return (
-    <div
-      className={`view ${className}`}
+    <ViewFrame
+      className={className}
       ref={host}
       data-view={drawn ? 'drawn' : 'waiting'}
       data-triangles={facts.map((f) => f.triangles).join(' ')}
@@ -350,15 +353,14 @@ export function View3D({
       {children}
       {clip && (
         <div className="motion">
-          <button
-            className="mini"
+          <Mini
             onClick={() => {
               if (playing) scrub.current = time
               setPlaying(!playing)
             }}
           >
             {playing ? 'Pause' : 'Play'}
-          </button>
+          </Mini>
           {motions.length > 1 && onMotion ? (
             <Select
               value={motion}
@@ -373,9 +375,9 @@ export function View3D({
               ))}
             </Select>
           ) : (
-            <span className="clip" title={clip.name}>
+            <Text clip title={clip.name}>
               {clip.name}
-            </span>
+            </Text>
           )}
           <Slider
             size="small"
@@ -385,10 +387,10 @@ export function View3D({
             value={Math.min(time, clip.seconds)}
             aria-label="Time of the motion"
             onChange={(_, v) => {
-              scrub.current = v as number
-              setTime(v as number)
+              scrub.current = v
+              setTime(v)
               setPlaying(false)
-              stage.current?.move({ ...play, playing: false, time: v as number })
+              stage.current?.move({ ...play, playing: false, time: v })
             }}
           />
           <span data-motion-time style={{ whiteSpace: 'nowrap' }}>
@@ -411,7 +413,7 @@ export function View3D({
           </Select>
         </div>
       )}
-    </div>
+    </ViewFrame>
   )
 }
 

@@ -81,7 +81,23 @@ export function useShow(): [Show, (s: Partial<Show>) => void] {
 export function lasting(): string {
   const p = new URLSearchParams(window.location.search)
   for (const k of [...p.keys()])
-    if (!['q', 'only', 'by', 'of', 'from', 'to', 'tab', 'view', 'also', 'with', 'tol'].includes(k))
+    if (
+      ![
+        'q',
+        'only',
+        'by',
+        'of',
+        'from',
+        'to',
+        'tab',
+        'view',
+        'also',
+        'with',
+        'tol',
+        'size',
+        'scale',
+      ].includes(k)
+    )
       p.delete(k)
   return p.size ? `?${p}` : ''
 }

@@ -1,16 +1,31 @@
 // Small shared pieces.
+import { styled } from '@mui/material'
 import type { ReactNode } from 'react'
 import { ApiError, type S } from '../api/http'
 import { count, metres } from './format'
+import { FactGrid } from './Facts'
+import { Item } from './Item'
+import { Tag } from './Tag'
+import { Text } from './Text'
+
+const Frame = styled('div')({
+  margin: '10px 18px',
+  padding: '8px 12px',
+  border: '1px solid var(--ironL)',
+  background: 'var(--ironT)',
+  color: 'var(--iron)',
+  fontSize: 13,
+  overflowWrap: 'anywhere',
+})
 
 export function Fault({ error }: { error: unknown }) {
   if (!error) return null
   const e = error as Partial<ApiError>
   return (
-    <div className="fault" role="alert">
-      {e.message ?? String(error)}
+    <Frame role="alert">
+      {e.message ?? 'It failed, and nothing says why.'}
       {e.at && !e.message?.includes(e.at) && <> ({e.at})</>}
-    </div>
+    </Frame>
   )
 }
 
@@ -45,39 +60,41 @@ export function Figures({ stats, basis }: { stats: S['Stats']; basis?: S['Basis'
   ]
   if (basis) rows.push(['Basis', basis.text])
   return (
-    <div className="facts">
+    <FactGrid>
       {rows.map(([k, v]) => [
         <span key={k}>{k}</span>,
         <div key={k + 'v'} data-figure={k}>
           {v}
         </div>,
       ])}
-    </div>
+    </FactGrid>
   )
 }
 
 /** Pictures of a model: where each was found, or where it was looked for. */
 export function Pictures({ list, bind }: { list: S['Picture'][]; bind?: (ref: string) => ReactNode }) {
-  if (list.length === 0) return <div className="item soft">It asks for no pictures.</div>
+  if (list.length === 0) return <Item className="soft">It asks for no pictures.</Item>
   return (
     <>
       {list.map((p, i) => (
-        <div className="item" key={i} data-picture={p.name}>
+        <Item key={i} data-picture={p.name}>
           {p.missing ? (
             <>
-              <span className="warn">{p.name}</span> not found
+              <Text tone="warn">{p.name}</Text> not found
               {p.looked.map((l) => (
                 <small key={l}>looked for {l}</small>
               ))}
               {p.in && bind ? (
                 bind(p.in)
               ) : (
-                <small className="ok">Add the source that holds it; it is then found by itself.</small>
+                <Text as="small" tone="good">
+                  Add the source that holds it; it is then found by itself.
+                </Text>
               )}
             </>
           ) : (
             <>
-              {p.name} <span className="tag g">{p.how || 'inside the file'}</span>
+              {p.name} <Tag tone="good">{p.how || 'inside the file'}</Tag>
               <small>
                 {p.found}
                 {p.width ? ` · ${p.width} × ${p.height} texels` : ''}
@@ -87,7 +104,7 @@ export function Pictures({ list, bind }: { list: S['Picture'][]; bind?: (ref: st
           {p.materials?.map((m) => (
             <small key={m}>{m}</small>
           ))}
-        </div>
+        </Item>
       ))}
     </>
   )

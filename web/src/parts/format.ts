@@ -29,3 +29,6 @@ export const split = (path: string): [string, string] => {
   const i = path.lastIndexOf('/') + 1
   return [path.slice(0, i), path.slice(i)]
 }
+/** A moment, the same way everywhere: 28 Nov 2026, 10:41. */
+export const when = (t: string) =>
+  new Date(t).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })

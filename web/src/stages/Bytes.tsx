@@ -25,13 +25,32 @@ import {
 import { useAddress } from '../parts/address'
 import { Fault } from '../parts/bits'
 import { bytes, count } from '../parts/format'
-import { useProjectId } from '../Shell'
+import { useProjectId } from '../parts/project'
 import { Keep } from './Keep'
 import { NotesPane } from './Notes'
 import { MeshTrial, RecordTrial } from './Trials'
+import { Code } from '../parts/Code'
+import { Empty } from '../parts/Empty'
+import { Form, Label } from '../parts/Form'
+import { Item } from '../parts/Item'
+import { Mini } from '../parts/Mini'
+import { Pane } from '../parts/Pane'
+import { Row } from '../parts/Row'
+import { Scroll } from '../parts/Scroll'
+import { Text } from '../parts/Text'
+import { TextButton } from '../parts/TextButton'
+import { Tools } from '../parts/Tools'
+import { TagButton } from '../parts/TagButton'
+import { Bench } from '../parts/Bench'
+import { Panes } from '../parts/Panes'
 
-export const ROW = 16,
-  ROWS = 24
+/** Bytes in a row. */
+export const ROW = 16
+/** Rows until it is known how many there is room for. */
+const ROWS = 24
+/** Of a row, and above and below all, px. */
+const HEIGHT = 22
+const PADDING = 16
 const hex = (n: number, w = 0) => n.toString(16).padStart(w, '0')
 /** Reads an offset: decimal, or hexadecimal with 0x. */
 export const offset = (s: string) => {
@@ -66,13 +85,14 @@ export function Bytes() {
   const later = useRef(0)
   const [wanted, length] = chosen.split(' ').map(Number)
   const at = size > 0 ? Math.min(wanted, size - 1) : wanted
+  const [rows, setRows] = useState(ROWS)
   const [top, setTop] = useState(Math.floor(at / ROW))
   // The size comes after the first draw; what the address names is shown then.
   useEffect(() => {
     if (size > 0) {
       const row = Math.floor(Math.min(wanted, size - 1) / ROW)
       setTop((t) =>
-        row < t || row >= t + ROWS ? Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - ROWS)) : t,
+        row < t || row >= t + rows ? Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - rows)) : t,
       )
     }
   }, [size, entry]) // eslint-disable-line
@@ -94,8 +114,8 @@ export function Bytes() {
       put({ at: to, n: n > 1 ? n : '' })
     }, 150)
     const row = Math.floor(to / ROW)
-    if (row < top || row >= top + ROWS)
-      setTop(Math.max(0, size > 0 ? Math.min(row - 4, Math.ceil(size / ROW) - ROWS) : row - 4))
+    if (row < top || row >= top + rows)
+      setTop(Math.max(0, size > 0 ? Math.min(row - 4, Math.ceil(size / ROW) - rows) : row - 4))
   }
   const travel = (from: number[], to: number[]) => {
     const n = from.pop()
@@ -104,7 +124,7 @@ export function Bytes() {
     select(n, 1)
   }
   return (
-    <div className="bench">
+    <Bench>
       <Strip
         strip={whole.data}
         at={at}
@@ -119,9 +139,9 @@ export function Bytes() {
         </div>
       )}
       <Fault error={whole.error ?? fault} />
-      <div className="cols cols-bytes">
-        <div className="pane column">
-          <Tools
+      <Panes id="bytes" widths={[{ of: 592, least: 592 }, 'rest']} labels={['bytes', 'trials']}>
+        <Pane column>
+          <Finder
             at={at}
             size={size}
             entry={entry}
@@ -141,9 +161,10 @@ export function Bytes() {
             length={length}
             now={() => now.current.split(' ').map(Number)}
             select={select}
+            onRows={setRows}
           />
           <Values entry={entry} at={at} length={length} size={size} onFollow={(n) => select(n, 1, true)} />
-        </div>
+        </Pane>
         <Trials
           entry={entry}
           path={whole.data?.path}
@@ -152,8 +173,8 @@ export function Bytes() {
           size={size}
           onGo={(n, len) => select(n, len, true)}
         />
-      </div>
-    </div>
+      </Panes>
+    </Bench>
   )
 }
 
@@ -201,35 +222,35 @@ function Strip({
         ))}
         {s && at >= s.from && at < s.to && <i style={{ left: `${(100 * (at - s.from)) / total}%` }} />}
       </div>
-      <div className="row wrap">
-        <b className="clip">{strip?.path}</b>
-        <span className="soft small">{strip && `${count(strip.size)} bytes`}</span>
+      <Row wrap>
+        <Text as="b" clip>
+          {strip?.path}
+        </Text>
+        <Text tone="soft" small>
+          {strip && `${count(strip.size)} bytes`}
+        </Text>
         {strip?.classes
           .filter((c) => strip.cells.some((x) => x.class === c))
           .map((c) => (
-            <span key={c} className="soft small row">
+            <Row as="span" key={c} className="soft small">
               <i className={`look key is-${c}`} />
               {c}
-            </span>
+            </Row>
           ))}
         <span className="grow" />
         {strip && strip.size > 8192 && (
-          <button className="link" onClick={() => setNear(!near)}>
+          <TextButton onClick={() => setNear(!near)}>
             {near ? 'The whole file' : `Closer: ${bytes(span)} round the cursor`}
-          </button>
+          </TextButton>
         )}
-        <button className="link" onClick={onDescribe}>
-          Describe it with a layout
-        </button>
-        <button className="link" onClick={onClose}>
-          Back to the sources
-        </button>
-      </div>
+        <TextButton onClick={onDescribe}>Describe it with a layout</TextButton>
+        <TextButton onClick={onClose}>Back to the sources</TextButton>
+      </Row>
     </div>
   )
 }
 
-function Tools({
+function Finder({
   at,
   size,
   entry,
@@ -280,13 +301,13 @@ function Tools({
     }
   }
   return (
-    <div className="tools">
-      <button className="mini" disabled={!canBack} aria-label="Back" onClick={onBack}>
+    <Tools>
+      <Mini disabled={!canBack} aria-label="Back" onClick={onBack}>
         ←
-      </button>
-      <button className="mini" disabled={!canForth} aria-label="Forward" onClick={onForth}>
+      </Mini>
+      <Mini disabled={!canForth} aria-label="Forward" onClick={onForth}>
         →
-      </button>
+      </Mini>
       <form
         onSubmit={(e) => {
           e.preventDefault()
@@ -315,8 +336,12 @@ function Tools({
           inputProps={{ 'aria-label': 'Find bytes', className: 'mono', spellCheck: false }}
         />
       </form>
-      {found && <span className="warn small">{found}</span>}
-    </div>
+      {found && (
+        <Text tone="warn" small>
+          {found}
+        </Text>
+      )}
+    </Tools>
   )
 }
 
@@ -329,7 +354,8 @@ export function View({
   length,
   now,
   select,
-  show = ROWS,
+  show,
+  onRows,
   marks,
 }: {
   entry: number
@@ -340,29 +366,43 @@ export function View({
   length: number
   now: () => number[]
   select: (from: number, n: number) => void
+  /** How many rows are shown; as many as there is room for where it is not said. */
   show?: number
+  onRows?: (n: number) => void
   marks?: (i: number) => string
 }) {
-  const ROWS = show
-  const { byte, error } = useBytes(entry, top * ROW, ROWS * ROW, size)
+  const [room, setRoom] = useState(ROWS)
+  const shownRows = show ?? room
+  const { byte, error } = useBytes(entry, top * ROW, shownRows * ROW, size)
   const rows = Math.ceil(size / ROW)
   const anchor = useRef(-1)
   const box = useRef<HTMLDivElement>(null)
-  const turn = (by: number) => setTop(Math.max(0, Math.min(top + by, Math.max(0, rows - ROWS))))
+  const turn = (by: number) => setTop(Math.max(0, Math.min(top + by, Math.max(0, rows - shownRows))))
   useEffect(() => {
     const el = box.current
     const hold = (e: Event) => e.preventDefault()
     el?.addEventListener('wheel', hold, { passive: false })
     return () => el?.removeEventListener('wheel', hold)
   }, [])
+  useEffect(() => {
+    const el = box.current
+    if (!el || show) return
+    const see = new ResizeObserver(() => {
+      const n = Math.max(4, Math.floor((el.clientHeight - PADDING) / HEIGHT))
+      setRoom(n)
+      onRows?.(n)
+    })
+    see.observe(el)
+    return () => see.disconnect()
+  }, [show, onRows])
   const keys = (e: KeyboardEvent) => {
     const by = {
       ArrowLeft: -1,
       ArrowRight: 1,
       ArrowUp: -ROW,
       ArrowDown: ROW,
-      PageUp: -ROW * (ROWS - 2),
-      PageDown: ROW * (ROWS - 2),
+      PageUp: -ROW * (shownRows - 2),
+      PageDown: ROW * (shownRows - 2),
     }[e.key]
     if (!by) return
     e.preventDefault()
@@ -375,7 +415,7 @@ export function View({
       select(Math.min(anchor.current, i), Math.abs(i - anchor.current) + 1)
   }
   const lines: ReactNode[] = []
-  for (let r = top; r < Math.min(rows, top + ROWS); r++) {
+  for (let r = top; r < Math.min(rows, top + shownRows); r++) {
     const cells: ReactNode[] = []
     let text = ''
     for (let c = 0; c < ROW; c++) {
@@ -403,7 +443,7 @@ export function View({
     }
     lines.push(
       <div key={r} className="hexrow">
-        <span className="soft">{hex(r * ROW, 8)}</span>
+        <Text tone="soft">{hex(r * ROW, 8)}</Text>
         {cells}
         <span className="t">{text}</span>
       </div>,
@@ -421,13 +461,13 @@ export function View({
     >
       <Fault error={error} />
       {lines}
-      {rows > ROWS && (
+      {rows > shownRows && (
         <input
           type="range"
           className="scroller"
           aria-label="Scroll"
           min={0}
-          max={rows - ROWS}
+          max={rows - shownRows}
           value={top}
           onChange={(e) => setTop(Number(e.target.value))}
         />
@@ -498,32 +538,32 @@ function Values({
     .map((s) => `${count(length / s)} × ${s}`)
   return (
     <div className="values">
-      <div className="row between">
-        <span className="small">
-          <b className="mono">0x{hex(at)}</b> <span className="soft">{count(at)}</span> ·{' '}
+      <Row between>
+        <Text small>
+          <Text as="b" mono>
+            0x{hex(at)}
+          </Text>{' '}
+          <Text tone="soft">{count(at)}</Text> ·{' '}
           {length === 1
             ? '1 byte'
             : `${count(length)} bytes chosen${shapes.length ? ` = ${shapes.slice(0, 4).join(' = ')}` : ''}`}
-        </span>
-        <span className="row">
-          <button
-            className="link"
+        </Text>
+        <Row as="span">
+          <TextButton
             data-follow
             disabled={have < 4 || pointer >= size}
             onClick={() => onFollow(pointer)}
             title="Go where the u32 here points"
           >
             Follow u32
-          </button>
-          <button className="link" onClick={() => setLittle(!little)}>
-            {little ? 'little' : 'big'} end · swap
-          </button>
-        </span>
-      </div>
+          </TextButton>
+          <TextButton onClick={() => setLittle(!little)}>{little ? 'little' : 'big'} end · swap</TextButton>
+        </Row>
+      </Row>
       <div className="valuegrid">
         {list.map(([k, need, x]) => (
-          <span key={k}>
-            <span className="soft">{k}</span> <span data-value={k}>{have >= need ? x : '–'}</span>
+          <span key={k} className={k === 'u64' || k === 'f64' ? 'long' : undefined}>
+            <Text tone="soft">{k}</Text> <span data-value={k}>{have >= need ? x : '–'}</span>
           </span>
         ))}
       </div>
@@ -579,8 +619,8 @@ function Trials({
   const tab = params.get('as') ?? 'picture'
   const setTab = (v: string) => put({ as: v })
   return (
-    <div className="pane flat column">
-      <div className="tools">
+    <Pane column>
+      <Tools>
         <ToggleButtonGroup
           exclusive
           size="small"
@@ -595,7 +635,7 @@ function Trials({
           <ToggleButton value="text">Text</ToggleButton>
           <ToggleButton value="notes">Notes</ToggleButton>
         </ToggleButtonGroup>
-      </div>
+      </Tools>
       {size === 0 ? null : tab === 'picture' ? (
         <PictureTrial entry={entry} at={at} size={size} />
       ) : tab === 'mesh' ? (
@@ -609,7 +649,7 @@ function Trials({
       ) : (
         <TextTrial entry={entry} at={at} length={length} size={size} />
       )}
-    </div>
+    </Pane>
   )
 }
 
@@ -620,7 +660,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
     format: 'r5g6b5_pack16',
     order: 'little' as Order,
     rows: 'top-down' as NonNullable<PictureQuery['rows']>,
-    tiling: 'linear' as NonNullable<PictureQuery['tiling']>,
+    tiling: 'linear',
     tileWidth: 8,
     tileHeight: 8,
     paletteAt: '',
@@ -663,7 +703,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
     label: string,
     list: string[],
   ) => (
-    <label className="f">
+    <Label>
       {label}
       <Select
         fullWidth
@@ -677,7 +717,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
           </MenuItem>
         ))}
       </Select>
-    </label>
+    </Label>
   )
   return (
     <div className="trial">
@@ -691,24 +731,28 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
           />
         )}
       </div>
-      <div className="form">
+      <Form>
         {num('width', 'Width')}
         {guess.data && guess.data.length > 0 && (
-          <div className="row wrap small">
+          <Row wrap className="small">
             {guess.data.map((g) => (
-              <button
+              <TagButton
                 key={g.value}
-                className={`tag ${g.value === p.width ? 'g' : ''}`}
+                tone={g.value === p.width ? 'good' : 'plain'}
                 data-guess={g.value}
                 title={g.evidence}
                 onClick={() => set({ width: g.value })}
               >
                 {g.value}, {Math.round(100 * g.score)}% sure
-              </button>
+              </TagButton>
             ))}
-          </div>
+          </Row>
         )}
-        {guess.data?.length === 0 && <div className="soft small">No width stands out from here.</div>}
+        {guess.data?.length === 0 && (
+          <Text as="div" tone="soft" small>
+            No width stands out from here.
+          </Text>
+        )}
         {num('height', 'Height')}
         {pick('format', 'Texel format', formats)}
         {pick('order', 'Byte order', ['little', 'big'])}
@@ -722,7 +766,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
         {pick('rows', 'Rows', ['top-down', 'bottom-up'])}
         {indexed && (
           <>
-            <label className="f">
+            <Label>
               Palette at
               <OutlinedInput
                 fullWidth
@@ -731,7 +775,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
                 placeholder="0x36, or none for greys"
                 inputProps={{ 'aria-label': 'Palette at', className: 'mono' }}
               />
-            </label>
+            </Label>
             <PaletteEntry value={p.paletteEntry} onChange={(paletteEntry) => set({ paletteEntry })} />
             {pick(
               'paletteFormat',
@@ -742,7 +786,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
         )}
         <Fault error={shown.error ?? guess.error} />
         <Keep entry={entry} trial={{ picture: kept }} />
-      </div>
+      </Form>
     </div>
   )
 }
@@ -762,7 +806,7 @@ function Texels({ label, value, onChange }: { label: string; value: number; onCh
   }
   const wrong = fits(text) === undefined
   return (
-    <label className="f">
+    <Label>
       {label}
       <OutlinedInput
         fullWidth
@@ -771,10 +815,14 @@ function Texels({ label, value, onChange }: { label: string; value: number; onCh
         onChange={(e) => type(e.target.value)}
         onBlur={() => wrong && setText(String(value))}
         inputProps={{ 'aria-label': label, inputMode: 'numeric' }}
-        endAdornment={<span className="unit">texels</span>}
+        endAdornment={<Text tone="soft">texels</Text>}
       />
-      {wrong && <span className="bad small block">A whole number from 1 to 16,384</span>}
-    </label>
+      {wrong && (
+        <Text tone="bad" small block>
+          A whole number from 1 to 16,384
+        </Text>
+      )}
+    </Label>
   )
 }
 
@@ -786,7 +834,7 @@ function PaletteEntry({ value, onChange }: { value: number; onChange: (id: numbe
   const rows = data?.entries ?? []
   return (
     <>
-      <label className="f">
+      <Label>
         Palette in
         <OutlinedInput
           fullWidth
@@ -798,22 +846,22 @@ function PaletteEntry({ value, onChange }: { value: number; onChange: (id: numbe
           placeholder="this entry; or part of another's name"
           inputProps={{ 'aria-label': 'Palette in' }}
         />
-      </label>
+      </Label>
       {text.length > 1 && (
-        <div className="row wrap small">
+        <Row wrap className="small">
           {rows.map((e) => (
-            <button
+            <TagButton
               key={e.id}
-              className={`tag ${e.id === value ? 'g' : ''}`}
+              tone={e.id === value ? 'good' : 'plain'}
               data-palette={e.id}
               title={e.path}
               onClick={() => onChange(e.id)}
             >
               {e.path.split('/').pop()}
-            </button>
+            </TagButton>
           ))}
-          {rows.length === 0 && <span className="soft">none has that in its name</span>}
-        </div>
+          {rows.length === 0 && <Text tone="soft">none has that in its name</Text>}
+        </Row>
       )}
     </>
   )
@@ -823,43 +871,45 @@ function PackedTrial({ entry, at, length }: { entry: number; at: number; length:
   const { data, error, isFetching } = usePacked(entry, at, length > 1 ? length : undefined)
   const good = data?.filter((u) => u.bytes > 0) ?? []
   return (
-    <div className="scroll">
+    <Scroll>
       <Fault error={error} />
-      {isFetching && !data && <div className="empty">Every packing method is tried…</div>}
+      {isFetching && !data && <Empty>Every packing method is tried…</Empty>}
       {data && good.length === 0 && (
-        <div className="empty">
+        <Empty>
           <b>Nothing unpacks from here</b>No usual packing method gives a byte from offset {count(at)}. Try
           the byte after a header.
-        </div>
+        </Empty>
       )}
       {good.map((u) => (
-        <div className="item" key={u.codec} data-codec={u.codec}>
-          <div className="row between">
+        <Item key={u.codec} data-codec={u.codec}>
+          <Row between>
             <b>{u.codec}</b>
-            <span className="soft small">
+            <Text tone="soft" small>
               {u.bytes >= 1 << 20 ? 'over ' : ''}
               {bytes(u.bytes)} that look like {u.class}
-            </span>
-          </div>
-          <small className="mono">{u.text}</small>
+            </Text>
+          </Row>
+          <Text as="small" mono>
+            {u.text}
+          </Text>
           {u.stopped && (
             <small className={u.stopped.includes('beyond') ? '' : 'warn'}>
               {u.stopped.includes('beyond') ? 'and goes on' : u.stopped}
             </small>
           )}
-        </div>
+        </Item>
       ))}
       {data && good.length > 0 && (
-        <div className="item soft small">
+        <Item className="soft small">
           Nothing from here with{' '}
           {data
             .filter((u) => u.bytes === 0)
             .map((u) => u.codec)
             .join(', ') || 'none of the others'}
           .
-        </div>
+        </Item>
       )}
-    </div>
+    </Scroll>
   )
 }
 
@@ -877,15 +927,15 @@ function TextTrial({ entry, at, length, size }: { entry: number; at: number; len
   const raw = new Uint8Array(n)
   for (let i = 0; i < n; i++) raw[i] = byte(at + i) ?? 0
   return (
-    <div className="scroll">
+    <Scroll>
       {encodings.map(([name, label]) => (
-        <div className="item" key={name}>
+        <Item key={name}>
           <b>{name}</b>
-          <pre className="code short">
+          <Code short>
             {new TextDecoder(label).decode(raw).replace(/[\u0000-\u0008\u000b-\u001f]/g, '·')}
-          </pre>
-        </div>
+          </Code>
+        </Item>
       ))}
-    </div>
+    </Scroll>
   )
 }

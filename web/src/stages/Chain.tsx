@@ -1,16 +1,29 @@
 import { Button, Menu, MenuItem, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useEffect, useState } from 'react'
-import { Link, useNavigate, useParams } from 'react-router'
-import { chainDocument, putSteps, redo, rerun, undo, useBands, useChains, useSteps } from '../api/chains'
+import { Link } from 'react-router'
+import { chainDocument, putSteps, redo, rerun, undo, useBands, useSteps } from '../api/chains'
 import { useFind } from '../api/finds'
 import { useAct, type S } from '../api/http'
 import { thumb, useInventory, viewUrl } from '../api/scenes'
 import { useAddress, useShow } from '../parts/address'
 import { Fault, unmeasured } from '../parts/bits'
 import { count, metres, seconds } from '../parts/format'
-import { SchemaForm, type Schema } from '../parts/SchemaForm'
+import { SchemaForm } from '../parts/SchemaForm'
 import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
-import { useProjectId } from '../Shell'
+import { useChainAtWork } from '../parts/chainAtWork'
+import { Table, TableHead, TableBody, TableRow, TableCell } from '@mui/material'
+import { Body } from '../parts/Body'
+import { Empty } from '../parts/Empty'
+import { Form } from '../parts/Form'
+import { Head } from '../parts/Head'
+import { Mini } from '../parts/Mini'
+import { Pane } from '../parts/Pane'
+import { Row } from '../parts/Row'
+import { Tag } from '../parts/Tag'
+import { Text } from '../parts/Text'
+import { Tools } from '../parts/Tools'
+import { Panes } from '../parts/Panes'
+import { ChainFrame } from './chain/Frame'
 
 /** Edits of a chain: each is one revision that undo takes back. */
 function useEdits(project: number, chain?: S['Chain']) {
@@ -24,29 +37,14 @@ function useEdits(project: number, chain?: S['Chain']) {
   }
 }
 
-/** The chain of the address, or the newest one. */
-export function useChosenChain(stage: string) {
-  const project = useProjectId()
-  const id = Number(useParams().chain ?? 0)
-  const { data: chains, error, isFetching } = useChains(project)
-  const go = useNavigate()
-  const chain = chains?.find((c) => c.id === id)
-  useEffect(() => {
-    if (chains?.length && !chain && !isFetching)
-      go(`/p/${project}/${stage}/${chains[chains.length - 1].id}`, { replace: true })
-  }, [chains, chain, isFetching, go, project, stage])
-  return { project, chain, chains, error }
-}
-
 export function Chain() {
-  const { project, chain, chains, error } = useChosenChain('chain')
+  const { project, chain, chains, error } = useChainAtWork('chain')
   const { data: sample } = useBands(project, chain?.id)
   const { data: find } = useFind(project, chain?.find)
   const { data: kinds } = useSteps()
   const edit = useEdits(project, chain)
   const [params, set] = useAddress()
   const [menu, setMenu] = useState<HTMLElement | null>(null)
-  const go = useNavigate()
   const bands = sample?.bands ?? []
   const at = Math.min(params.has('band') ? Number(params.get('band')) : bands.length - 1, bands.length - 1)
   const withBand = params.has('with') ? Number(params.get('with')) : -1
@@ -80,10 +78,10 @@ export function Chain() {
   })
   if (chains?.length === 0)
     return (
-      <div className="empty">
+      <Empty>
         <b>No chain yet</b>Choose an asset in <Link to={`/p/${project}/finds`}>Finds</Link> and start a chain
         for it.
-      </div>
+      </Empty>
     )
   const band = bands[at],
     motion = Number(params.get('motion') ?? 0)
@@ -107,7 +105,7 @@ export function Chain() {
     }
   }
   const two = withBand >= 0 && withBand !== at && bands[withBand]
-  const panes = [...(two ? [pane(withBand, 'B · ')] : []), pane(at, two ? 'A · ' : '')].filter(
+  const panes = [pane(at, two ? 'A · ' : ''), ...(two ? [pane(withBand, 'B · ')] : [])].filter(
     (p): p is PaneInfo => !!p,
   )
   const steps = chain?.steps ?? []
@@ -130,214 +128,206 @@ export function Chain() {
   const motions = find?.model?.motions ?? []
   const waiting = bands.some((b) => b.state === 'waiting')
   return (
-    <div className="cols cols-chain">
-      <div className="pane column">
-        <div className="head">
-          {chains && chains.length > 1 ? (
-            <select
-              value={chain?.id}
-              onChange={(e) => go(`/p/${project}/chain/${e.target.value}`)}
-              aria-label="Chain"
-              style={{
-                font: 'inherit',
-                fontWeight: 600,
-                background: 'var(--field)',
-                color: 'var(--ink)',
-                border: '1px solid var(--line)',
-                minWidth: 0,
-              }}
-            >
-              {chains.map((c) => (
-                <option key={c.id} value={c.id}>
-                  {c.name}
-                </option>
-              ))}
-            </select>
-          ) : (
-            <h2 className="clip">{chain?.name}</h2>
-          )}
-          <span className="row">
-            <button className="mini" disabled={!chain?.canUndo} onClick={() => edit.undo()}>
-              Undo
-            </button>
-            <button className="mini" disabled={!chain?.canRedo} onClick={() => edit.redo()}>
-              Redo
-            </button>
-          </span>
-        </div>
-        <Fault error={error ?? edit.fault} />
-        <div className="core" role="listbox" aria-label="Core sample">
-          {[...bands].reverse().map((b) => (
-            <button
-              key={b.index}
-              role="option"
-              aria-selected={b.index === at}
-              className={`band ${b.state} ${b.index === at ? 'on' : ''} ${two && b.index === withBand ? 'cmp' : ''}`}
-              data-band={b.index}
-              data-state={b.state}
-              data-key={b.key}
-              data-title={b.title}
-              onClick={(e) => choose(b.index, e.shiftKey)}
-              title="Click to see this state; with Shift to compare it"
-            >
-              <span className={`hatch ${b.family}`} />
-              <span className="t">
-                {shown(b.index)?.scene && (
-                  <img className="thumb" src={thumb(shown(b.index)!.scene!, bare)} alt="" />
-                )}
-              </span>
-              <span className="w">
-                <b className="clip">
-                  {b.index > 0 && `${b.index} `}
-                  {b.title}
-                </b>
-                {b.state === 'off' ? (
-                  <small>switched off</small>
-                ) : b.state === 'failed' ? (
-                  <small className="bad clip" title={b.error}>
-                    {b.error}
-                  </small>
-                ) : b.state === 'waiting' ? (
-                  <small>{sample?.running ? 'being computed…' : 'not computed'}</small>
-                ) : (
-                  <>
-                    {changes(b, bands)
-                      .slice(0, 2)
-                      .map((l) => (
-                        <small key={l} className="clip">
-                          {l}
-                        </small>
-                      ))}
-                    {b.losses.map((l) => (
-                      <small key={l} className="warn clip" title={l}>
-                        {l}
-                      </small>
-                    ))}
-                  </>
-                )}
-              </span>
-              {two && (b.index === at || b.index === withBand) && (
-                <span className="k">{b.index === at ? 'A' : 'B'}</span>
-              )}
-            </button>
-          ))}
-        </div>
-        <div className="tools" style={{ borderTop: '1px solid var(--line)', borderBottom: 0 }}>
-          <Button variant="contained" onClick={(e) => setMenu(e.currentTarget)} disabled={!chain}>
-            Add step
-          </Button>
-          {waiting && !sample?.running && !bands.some((b) => b.state === 'failed') && (
-            <Button onClick={() => edit.rerun()}>Run</Button>
-          )}
-          <Button href={chain && chainDocument(chain.id)} component="a">
-            Save chain
-          </Button>
-          <Menu anchorEl={menu} open={!!menu} onClose={() => setMenu(null)}>
-            {kinds?.map((k) => (
-              <MenuItem
-                key={k.name}
-                onClick={() => addStep(k.name)}
-                sx={{ display: 'block', maxWidth: 380, whiteSpace: 'normal' }}
+    <ChainFrame>
+      <Panes
+        id="chain"
+        widths={[{ of: 316, least: 230 }, 'rest', { of: 300, least: 240 }]}
+        labels={['the core sample', 'the model', 'the step']}
+      >
+        <Pane column>
+          <Head>
+            <h2 title={chain?.name}>{chain?.name}</h2>
+            <Row as="span">
+              <Mini disabled={!chain?.canUndo} onClick={() => edit.undo()}>
+                Undo
+              </Mini>
+              <Mini disabled={!chain?.canRedo} onClick={() => edit.redo()}>
+                Redo
+              </Mini>
+            </Row>
+          </Head>
+          <Fault error={error ?? edit.fault} />
+          <div className="core" role="listbox" aria-label="Core sample">
+            {[...bands].reverse().map((b) => (
+              <button
+                key={b.index}
+                role="option"
+                aria-selected={b.index === at}
+                className={`band ${b.state} ${b.index === at ? 'on' : ''} ${two && b.index === withBand ? 'cmp' : ''}`}
+                data-band={b.index}
+                data-state={b.state}
+                data-key={b.key}
+                data-title={b.title}
+                onClick={(e) => choose(b.index, e.shiftKey)}
+                title="Click to see this state; with Shift to compare it"
               >
-                <b>{k.title}</b>
-                <div className="soft small">{k.purpose}</div>
-              </MenuItem>
-            ))}
-          </Menu>
-        </div>
-      </div>
-      <div style={{ position: 'relative', minHeight: 0, display: 'grid' }}>
-        <View3D
-          panes={panes}
-          motions={motions}
-          bones={shown(at)?.stats?.bones ?? 0}
-          show={show}
-          onShow={setShow}
-          offer={offerOf(inventory)}
-          motion={motion}
-          onMotion={(n) => set({ motion: n || '' })}
-        />
-        <div style={{ position: 'absolute', right: 14, top: 104 }}>
-          <ToggleButtonGroup
-            size="small"
-            exclusive
-            value={bare ? 'target' : 'declared'}
-            onChange={(_, v: string | null) => v && set({ read: v === 'target' ? undefined : v })}
-            aria-label="How the numbers are read"
-            orientation="vertical"
-          >
-            <ToggleButton value="target">As the target reads it</ToggleButton>
-            <ToggleButton value="declared">As declared</ToggleButton>
-          </ToggleButtonGroup>
-        </div>
-      </div>
-      <div className="pane r" data-evidence={band?.title}>
-        {band && (
-          <>
-            <div className="head">
-              <h2>{band.title}</h2>
-              <span className="tag">{band.index ? `step ${band.index}` : 'find'}</span>
-            </div>
-            {band.error && <Fault error={{ message: band.error }} />}
-            {band.step && (
-              <div className="form">
-                {kind && <div className="help">{kind.purpose}</div>}
-                {kind && (
-                  <SchemaForm
-                    key={band.index + (band.step.step ?? '')}
-                    schema={kind.schema as Schema}
-                    order={kind.order}
-                    value={(band.step.with ?? {}) as Record<string, unknown>}
-                    onChange={(v) => replace({ ...band.step!, with: v as S['ChainStep']['with'] })}
-                  />
+                <span className={`hatch ${b.family}`} />
+                <span className="t">
+                  {shown(b.index)?.scene && (
+                    <img className="thumb" src={thumb(shown(b.index)!.scene!, bare)} alt="" />
+                  )}
+                </span>
+                <span className="w">
+                  <Text as="b" clip>
+                    {b.index > 0 && `${b.index} `}
+                    {b.title}
+                  </Text>
+                  {b.state === 'off' ? (
+                    <small>switched off</small>
+                  ) : b.state === 'failed' ? (
+                    <Text as="small" tone="bad" clip title={b.error}>
+                      {b.error}
+                    </Text>
+                  ) : b.state === 'waiting' ? (
+                    <small>{sample?.running ? 'being computed…' : 'not computed'}</small>
+                  ) : (
+                    <>
+                      {changes(b, bands)
+                        .slice(0, 2)
+                        .map((l) => (
+                          <Text as="small" clip key={l}>
+                            {l}
+                          </Text>
+                        ))}
+                      {b.losses.map((l) => (
+                        <Text as="small" tone="warn" clip key={l} title={l}>
+                          {l}
+                        </Text>
+                      ))}
+                    </>
+                  )}
+                </span>
+                {two && (b.index === at || b.index === withBand) && (
+                  <span className="k">{b.index === at ? 'A' : 'B'}</span>
                 )}
-                <div className="row wrap" style={{ marginTop: 12 }}>
-                  <Button onClick={() => replace({ ...band.step!, off: band.state !== 'off' })}>
-                    {band.state === 'off' ? 'Switch on' : 'Switch off'}
-                  </Button>
-                  <Button disabled={i <= 0} onClick={() => move(-1)} aria-label="Move down">
-                    Down
-                  </Button>
-                  <Button disabled={i >= steps.length - 1} onClick={() => move(1)} aria-label="Move up">
-                    Up
-                  </Button>
-                  <Button
-                    onClick={() => {
-                      set({ band: String(at - 1), with: undefined })
-                      edit.put(steps.filter((_, k) => k !== i))
-                    }}
-                  >
-                    Remove
-                  </Button>
-                </div>
-              </div>
+              </button>
+            ))}
+          </div>
+          <Tools style={{ borderTop: '1px solid var(--line)', borderBottom: 0 }}>
+            <Button variant="contained" onClick={(e) => setMenu(e.currentTarget)} disabled={!chain}>
+              Add step
+            </Button>
+            {waiting && !sample?.running && !bands.some((b) => b.state === 'failed') && (
+              <Button onClick={() => edit.rerun()}>Run</Button>
             )}
-            <div className="head bare">
-              <h2>What changed</h2>
-              <span className="soft small">{band.seconds !== undefined && seconds(band.seconds)}</span>
-            </div>
-            <Changed band={band} before={shown(at - 1)} />
-            {(band.lines.length > 0 || band.losses.length > 0) && (
-              <>
-                <div className="head bare">
-                  <h2>Why it looks so</h2>
-                </div>
-                {band.lines.map((l) => (
-                  <div key={l} className="body">
-                    <span className="tag">{band.idle ? 'idle' : 'note'}</span> {l}
-                  </div>
-                ))}
-                {band.losses.map((l) => (
-                  <div key={l} className="body">
-                    <span className="tag w">lost</span> {l}
-                  </div>
-                ))}
-              </>
-            )}
-          </>
-        )}
-      </div>
-    </div>
+            <Button href={chain && chainDocument(chain.id)} component="a">
+              Save chain
+            </Button>
+            <Menu anchorEl={menu} open={!!menu} onClose={() => setMenu(null)}>
+              {kinds?.map((k) => (
+                <MenuItem
+                  key={k.name}
+                  onClick={() => addStep(k.name)}
+                  sx={{ display: 'block', maxWidth: 380, whiteSpace: 'normal' }}
+                >
+                  <b>{k.title}</b>
+                  <Text as="div" tone="soft" small>
+                    {k.purpose}
+                  </Text>
+                </MenuItem>
+              ))}
+            </Menu>
+          </Tools>
+        </Pane>
+        <div style={{ position: 'relative', minHeight: 0, display: 'grid' }}>
+          <View3D
+            panes={panes}
+            motions={motions}
+            bones={shown(at)?.stats?.bones ?? 0}
+            show={show}
+            onShow={setShow}
+            offer={offerOf(inventory)}
+            motion={motion}
+            onMotion={(n) => set({ motion: n || '' })}
+          />
+          <div style={{ position: 'absolute', right: 14, top: 104 }}>
+            <ToggleButtonGroup
+              size="small"
+              exclusive
+              value={bare ? 'target' : 'declared'}
+              onChange={(_, v: string | null) => v && set({ read: v === 'target' ? undefined : v })}
+              aria-label="How the numbers are read"
+              orientation="vertical"
+            >
+              <ToggleButton value="target">As the target reads it</ToggleButton>
+              <ToggleButton value="declared">As declared</ToggleButton>
+            </ToggleButtonGroup>
+          </div>
+        </div>
+        <Pane data-evidence={band?.title}>
+          {band && (
+            <>
+              <Head>
+                <h2>{band.title}</h2>
+                <Tag>{band.index ? `step ${band.index}` : 'find'}</Tag>
+              </Head>
+              {band.error && <Fault error={{ message: band.error }} />}
+              {band.step && (
+                <Form>
+                  {kind && (
+                    <Text as="div" tone="soft" small>
+                      {kind.purpose}
+                    </Text>
+                  )}
+                  {kind && (
+                    <SchemaForm
+                      key={band.index + (band.step.step ?? '')}
+                      schema={kind.schema}
+                      order={kind.order}
+                      value={band.step.with ?? {}}
+                      onChange={(v) => replace({ ...band.step!, with: v })}
+                    />
+                  )}
+                  <Row wrap style={{ marginTop: 12 }}>
+                    <Button onClick={() => replace({ ...band.step!, off: band.state !== 'off' })}>
+                      {band.state === 'off' ? 'Switch on' : 'Switch off'}
+                    </Button>
+                    <Button disabled={i <= 0} onClick={() => move(-1)} aria-label="Move down">
+                      Down
+                    </Button>
+                    <Button disabled={i >= steps.length - 1} onClick={() => move(1)} aria-label="Move up">
+                      Up
+                    </Button>
+                    <Button
+                      onClick={() => {
+                        set({ band: String(at - 1), with: undefined })
+                        edit.put(steps.filter((_, k) => k !== i))
+                      }}
+                    >
+                      Remove
+                    </Button>
+                  </Row>
+                </Form>
+              )}
+              <Head plain>
+                <h2>What changed</h2>
+                <Text tone="soft" small>
+                  {band.seconds !== undefined && seconds(band.seconds)}
+                </Text>
+              </Head>
+              <Changed band={band} before={shown(at - 1)} />
+              {(band.lines.length > 0 || band.losses.length > 0) && (
+                <>
+                  <Head plain>
+                    <h2>Why it looks so</h2>
+                  </Head>
+                  {band.lines.map((l) => (
+                    <Body key={l}>
+                      <Tag>{band.idle ? 'idle' : 'note'}</Tag> {l}
+                    </Body>
+                  ))}
+                  {band.losses.map((l) => (
+                    <Body key={l}>
+                      <Tag tone="warn">lost</Tag> {l}
+                    </Body>
+                  ))}
+                </>
+              )}
+            </>
+          )}
+        </Pane>
+      </Panes>
+    </ChainFrame>
   )
 }
 
@@ -388,48 +378,50 @@ function changes(b: S['Band'], bands: S['Band'][]): string[] {
 function Changed({ band, before }: { band: S['Band']; before?: S['Band'] }) {
   if (!band.stats)
     return (
-      <div className="body soft">
+      <Body className="soft">
         {band.state === 'off'
           ? 'The step is switched off; the state is that of the band below.'
           : 'Not computed yet.'}
-      </div>
+      </Body>
     )
   const a = band.index > 0 ? before?.stats : undefined
   const size = (s?: S['Stats']) => (s?.height != null ? metres(s.height) : '–')
   return (
-    <table>
-      <thead>
-        <tr>
-          <th />
-          {a && <th className="n">before</th>}
-          <th className="n">{a ? 'after' : ''}</th>
-        </tr>
-      </thead>
-      <tbody>
+    <Table size="small">
+      <TableHead>
+        <TableRow>
+          <TableCell />
+          {a && <TableCell align="right">before</TableCell>}
+          <TableCell align="right">{a ? 'after' : ''}</TableCell>
+        </TableRow>
+      </TableHead>
+      <TableBody>
         {figures
           .filter(([k]) => k !== 'lights' || band.stats!.lights > 0 || (a?.lights ?? 0) > 0)
           .map(([k, name]) => {
             const changed = a && a[k] !== band.stats![k]
             return (
-              <tr key={k} data-figure={name}>
-                <td>{name[0].toUpperCase() + name.slice(1)}</td>
-                {a && <td className="n">{count(a[k] as number)}</td>}
-                <td className={`n ${changed ? 'ok' : ''}`}>{count(band.stats![k] as number)}</td>
-              </tr>
+              <TableRow key={k} data-figure={name}>
+                <TableCell>{name[0].toUpperCase() + name.slice(1)}</TableCell>
+                {a && <TableCell align="right">{count(a[k] as number)}</TableCell>}
+                <TableCell align="right" className={changed ? 'ok' : undefined}>
+                  {count(band.stats![k] as number)}
+                </TableCell>
+              </TableRow>
             )
           })}
-        <tr>
-          <td>Height</td>
-          {a && <td className="n">{size(a)}</td>}
-          <td className="n">{size(band.stats)}</td>
-        </tr>
-        <tr data-figure="basis">
-          <td>Basis</td>
-          <td className="n" colSpan={a ? 2 : 1} style={{ whiteSpace: 'normal' }}>
+        <TableRow>
+          <TableCell>Height</TableCell>
+          {a && <TableCell align="right">{size(a)}</TableCell>}
+          <TableCell align="right">{size(band.stats)}</TableCell>
+        </TableRow>
+        <TableRow data-figure="basis">
+          <TableCell>Basis</TableCell>
+          <TableCell align="right" colSpan={a ? 2 : 1} style={{ whiteSpace: 'normal' }}>
             {band.basis?.text}
-          </td>
-        </tr>
-      </tbody>
-    </table>
+          </TableCell>
+        </TableRow>
+      </TableBody>
+    </Table>
   )
 }

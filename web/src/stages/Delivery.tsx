@@ -1,12 +1,35 @@
-import { Button } from '@mui/material'
+// Delivery: what is made of a chain's end, what went into it, and what was made
+// before.
+import {
+  Button,
+  Dialog,
+  DialogActions,
+  DialogContent,
+  DialogTitle,
+  styled,
+  Table,
+  TableBody,
+  TableCell,
+  TableHead,
+  TableRow,
+} from '@mui/material'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { deliver, deliveryFile, useDeliveries, useRehearsal } from '../api/chains'
 import { useFind, useFindSources } from '../api/finds'
-import { useAct } from '../api/http'
+import { useAct, type S } from '../api/http'
 import { Fault } from '../parts/bits'
-import { bytes, named, plural } from '../parts/format'
-import { useChosenChain } from './Chain'
+import { useChainAtWork } from '../parts/chainAtWork'
+import { Empty } from '../parts/Empty'
+import { Facts } from '../parts/Facts'
+import { bytes, named, plural, when } from '../parts/format'
+import { Head } from '../parts/Head'
+import { Item } from '../parts/Item'
+import { Pane } from '../parts/Pane'
+import { Panes } from '../parts/Panes'
+import { Tag } from '../parts/Tag'
+import { TextButton } from '../parts/TextButton'
+import { Tone } from '../parts/Tone'
 
 interface Manifest {
   file: string
@@ -20,201 +43,261 @@ interface Manifest {
   notes: string[]
 }
 
+const Body = styled('div')({ padding: '10px 18px 12px', fontSize: 13 })
+const Lines = styled('small')({ whiteSpace: 'pre-line' })
+const Hash = styled('span')({ fontFamily: 'var(--mono)', fontSize: 12.5, overflowWrap: 'anywhere' })
+
 export function Delivery() {
-  const { project, chain, chains, error } = useChosenChain('delivery')
+  const { project, chain, chains, error } = useChainAtWork('delivery')
   const { data: list, error: fail } = useDeliveries(project)
   const { data: r } = useRehearsal(project, chain?.id)
   const { data: find } = useFind(project, chain?.find)
-  const { data: sources } = useFindSources(project, chain?.find)
-  const { act, fault } = useAct(project)
+  const { act, fault, busy } = useAct(project)
   const [open, setOpen] = useState(0)
+  const [asking, setAsking] = useState(false)
   if (chains?.length === 0)
     return (
-      <div className="empty">
-        <b>Nothing to deliver yet</b>Start a chain for an asset in{' '}
-        <Link to={`/p/${project}/finds`}>Finds</Link>.
-      </div>
+      <Empty title="Nothing to deliver yet">
+        Start a chain for an asset in <Link to={`/p/${project}/finds`}>Finds</Link>.
+      </Empty>
     )
-  const make = () =>
+  const stops = r?.ready ? r.stops : 0
+  const make = (despite: boolean) => {
+    setAsking(false)
     act(
-      () => deliver(chain!.id),
+      () => deliver(chain!.id, despite),
       (d) => setOpen(d.id),
     )
+  }
   const shown = list?.find((d) => d.id === (open || list[0]?.id))
-  const m = shown?.manifest as unknown as Manifest | undefined
   return (
-    <div className="cols cols-delivery">
-      <div className="pane">
-        <div className="head">
-          <h2>Deliver</h2>
-          {find && <span className="tag">{find.name}</span>}
-        </div>
-        <Fault error={error ?? fail ?? fault} />
-        <div className="body" style={{ paddingTop: 10 }}>
-          A GLB with skin, motion and pictures inside, in a zip with its manifest and chain.
-          {r?.ready &&
-            (r.stops > 0 ? (
-              <p className="bad">
-                The rehearsal stops at {plural(r.stops, 'finding')}.{' '}
-                <Link to={`/p/${project}/rehearsal/${chain?.id}`}>See them</Link>
-              </p>
-            ) : (
-              <p className="ok">
-                The rehearsal finds nothing that stops it
-                {r.warns > 0 && `, and ${plural(r.warns, 'warning')}`}.
-              </p>
-            ))}
-          <p>
-            <Button variant="contained" onClick={() => make()} disabled={!chain || !find?.model}>
-              Make delivery
-            </Button>
-          </p>
-        </div>
-        {sources && (
-          <>
-            <div className="head top">
-              <h2>Made from</h2>
-            </div>
-            {sources.map((s) => (
-              <div className="item" key={s.source} data-origin={s.source}>
-                <b>{s.source}</b>{' '}
-                <span className={`tag ${s.rights && s.short !== 'private use only' ? '' : 'w'}`}>
-                  {s.short}
-                </span>
-                {s.rights?.owner && <small>{s.rights.owner}</small>}
-                {s.rights?.licence && <small style={{ whiteSpace: 'pre-line' }}>{s.rights.licence}</small>}
-                {s.text && s.text.trim() !== s.rights?.licence?.trim() && (
-                  <small style={{ whiteSpace: 'pre-line' }}>{s.text}</small>
+    <>
+      <Panes
+        id="delivery"
+        widths={[{ of: 316, least: 240 }, 'rest']}
+        labels={['what is delivered', 'deliveries']}
+      >
+        <Pane>
+          <Head title={find ? `Deliver ${find.name}` : 'Deliver'} />
+          <Fault error={error ?? fail ?? fault} />
+          <Body>
+            A GLB with skin, motion and pictures inside, in a zip with its manifest and chain.
+            {r?.ready && (
+              <p>
+                {stops > 0 ? (
+                  <>
+                    <Tone is="bad">The rehearsal stops it: {plural(stops, 'finding')}.</Tone>{' '}
+                    <Link to={`/p/${project}/rehearsal/${chain?.id}`}>See them</Link>
+                  </>
+                ) : (
+                  <Tone is="good">
+                    The rehearsal finds nothing that stops it
+                    {r.warns > 0 && `, and ${plural(r.warns, 'warning')}`}.
+                  </Tone>
                 )}
-                <small className="soft">{named(s.entries, 4)}</small>
-              </div>
-            ))}
-          </>
-        )}
-      </div>
-      <div className="pane flat">
-        <table>
-          <thead>
-            <tr>
-              <th>Delivery</th>
-              <th>Made</th>
-              <th className="n">Size</th>
-              <th>State</th>
-              <th />
-            </tr>
-          </thead>
-          <tbody>
-            {list?.map((d) => (
-              <tr
-                key={d.id}
-                data-delivery={d.id}
-                data-state={d.state}
-                style={d.id === shown?.id ? { background: 'var(--verdiT)' } : undefined}
-                onClick={() => setOpen(d.id)}
+              </p>
+            )}
+            <p>
+              <Button
+                variant={stops > 0 ? 'outlined' : 'contained'}
+                onClick={() => (stops > 0 ? setAsking(true) : make(false))}
+                disabled={!chain || !find?.model || busy}
               >
-                <td>
-                  <b>{d.name}</b>
-                </td>
-                <td className="soft">
-                  {new Date(d.created).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}
-                </td>
-                <td className="n">{d.state === 'ready' ? bytes(d.size) : ''}</td>
-                <td>
-                  {d.state === 'ready' ? (
-                    <span className="tag g">ready</span>
-                  ) : d.state === 'failed' ? (
-                    <span className="tag b" title={d.error}>
-                      failed
-                    </span>
-                  ) : (
-                    <span className="tag">being made</span>
-                  )}
-                </td>
-                <td className="n">
-                  {d.state === 'ready' && (
-                    <Button component="a" href={deliveryFile(d.id)} download={d.name} data-download>
-                      Download
-                    </Button>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {list?.length === 0 && (
-          <div className="empty">
-            <b>Nothing delivered yet</b>Make a delivery on the left. The rehearsal says beforehand what the
-            target will object to.
-          </div>
-        )}
-        {shown?.error && <Fault error={{ message: shown.error }} />}
-        {m && (
-          <>
-            <div className="head top">
-              <h2>Manifest of {shown?.name}</h2>
-              <span className="soft small">Excavate {m.excavate}</span>
-            </div>
-            <div className="facts">
-              <span>File</span>
-              <div>{m.file}</div>
-              <span>SHA-256</span>
-              <div className="mono" style={{ overflowWrap: 'anywhere' }}>
-                {m.sha256}
-              </div>
-              {m.target && (
-                <>
-                  <span>Target</span>
-                  <div>{m.target}</div>
-                </>
+                {stops > 0 ? 'Make delivery…' : 'Make delivery'}
+              </Button>
+            </p>
+          </Body>
+          <MadeFrom project={project} find={chain?.find} />
+        </Pane>
+        <Pane>
+          <Made list={list} shown={shown} onOpen={setOpen} />
+          {list?.length === 0 && (
+            <Empty title="Nothing delivered yet">
+              Make a delivery on the left. The rehearsal says beforehand what the target will object to.
+            </Empty>
+          )}
+          {shown?.error && <Fault error={{ message: shown.error }} />}
+          {shown?.manifest && <ManifestOf delivery={shown} />}
+        </Pane>
+      </Panes>
+      <Dialog
+        open={asking}
+        onClose={() => setAsking(false)}
+        maxWidth="xs"
+        fullWidth
+        aria-labelledby="despite"
+      >
+        <DialogTitle id="despite">The target would refuse it</DialogTitle>
+        <DialogContent>
+          <p>
+            The rehearsal stops {find?.name}:{' '}
+            {named(
+              (r?.findings ?? []).filter((f) => f.severity === 'stops').map((f) => f.title),
+              4,
+            )}
+            . What is made all the same carries that mark for good.
+          </p>
+        </DialogContent>
+        <DialogActions>
+          <Button onClick={() => make(true)}>Make it all the same</Button>
+          <Button variant="contained" component={Link} to={`/p/${project}/rehearsal/${chain?.id}`}>
+            See what stops it
+          </Button>
+        </DialogActions>
+      </Dialog>
+    </>
+  )
+}
+
+/** The sources that the asset was made from, and whose they are. */
+function MadeFrom({ project, find }: { project: number; find?: number }) {
+  const { data: sources } = useFindSources(project, find)
+  if (!sources) return null
+  return (
+    <>
+      <Head title="Made from" ruled />
+      {sources.map((s) => (
+        <Item key={s.source} data-origin={s.source}>
+          <b>{s.source}</b>{' '}
+          <Tag tone={s.rights && s.short !== 'private use only' ? 'plain' : 'warn'}>{s.short}</Tag>
+          {s.rights?.owner && <small>{s.rights.owner}</small>}
+          {s.rights?.licence && <Lines>{s.rights.licence}</Lines>}
+          {s.text && s.text.trim() !== s.rights?.licence?.trim() && <Lines>{s.text}</Lines>}
+          <small>{named(s.entries, 4)}</small>
+        </Item>
+      ))}
+    </>
+  )
+}
+
+function StateOf({ d }: { d: S['Delivery'] }) {
+  if (d.state === 'failed')
+    return (
+      <span title={d.error}>
+        <Tag tone="bad">failed</Tag>
+      </span>
+    )
+  if (d.state !== 'ready') return <Tag>being made</Tag>
+  if (d.stops > 0)
+    return (
+      <span title={`When it was made the rehearsal stopped it: ${plural(d.stops, 'finding')}`}>
+        <Tag tone="bad">made despite {plural(d.stops, 'stop')}</Tag>
+      </span>
+    )
+  return <Tag tone="good">ready</Tag>
+}
+
+function Made({
+  list,
+  shown,
+  onOpen,
+}: {
+  list?: S['Delivery'][]
+  shown?: S['Delivery']
+  onOpen: (id: number) => void
+}) {
+  return (
+    <Table size="small" aria-label="Deliveries">
+      <TableHead>
+        <TableRow>
+          <TableCell>Delivery</TableCell>
+          <TableCell>Made</TableCell>
+          <TableCell align="right">Size</TableCell>
+          <TableCell>State</TableCell>
+          <TableCell />
+        </TableRow>
+      </TableHead>
+      <TableBody>
+        {list?.map((d) => (
+          <TableRow
+            key={d.id}
+            selected={d.id === shown?.id}
+            data-delivery={d.id}
+            data-state={d.state}
+            data-stops={d.stops}
+          >
+            <TableCell>
+              <TextButton aria-pressed={d.id === shown?.id} onClick={() => onOpen(d.id)}>
+                {d.name}
+              </TextButton>
+            </TableCell>
+            <TableCell>{when(d.created)}</TableCell>
+            <TableCell align="right">{d.state === 'ready' ? bytes(d.size) : ''}</TableCell>
+            <TableCell>
+              <StateOf d={d} />
+            </TableCell>
+            <TableCell align="right">
+              {d.state === 'ready' && (
+                <Button
+                  component="a"
+                  href={deliveryFile(d.id)}
+                  download={d.name}
+                  aria-label={`Download ${d.name}`}
+                  data-download
+                >
+                  Download
+                </Button>
               )}
-              {m.rehearsal && (
-                <>
-                  <span>Rehearsal</span>
-                  <div>
-                    {m.rehearsal.holds} hold, {m.rehearsal.warns} warn, {m.rehearsal.stops} stop
-                  </div>
-                </>
-              )}
-              <span>Chain</span>
-              <div>
-                {m.chain.steps
-                  .map((s) => s.step + (s.off ? ' (off)' : ` v${m.stepVersions[s.step] ?? 1}`))
-                  .join(' → ') || 'no steps'}
-              </div>
-            </div>
-            <table>
-              <thead>
-                <tr>
-                  <th>Source</th>
-                  <th>Taken from it</th>
-                  <th>SHA-256</th>
-                </tr>
-              </thead>
-              <tbody>
-                {m.sources.map((s) => (
-                  <tr key={s.name}>
-                    <td>{s.name}</td>
-                    <td>
-                      {s.entries.map((e) => (
-                        <div key={e}>{e}</div>
-                      ))}
-                    </td>
-                    <td className="mono soft" title={s.sha256}>
-                      {s.sha256?.slice(0, 16)}
-                      {s.sha256 && '…'}
-                    </td>
-                  </tr>
+            </TableCell>
+          </TableRow>
+        ))}
+      </TableBody>
+    </Table>
+  )
+}
+
+function ManifestOf({ delivery }: { delivery: S['Delivery'] }) {
+  const m = delivery.manifest as unknown as Manifest
+  const steps = m.chain.steps
+    .map((s) => s.step + (s.off ? ' (off)' : ` v${m.stepVersions[s.step] ?? 1}`))
+    .join(' → ')
+  return (
+    <>
+      <Head title={`Manifest of ${delivery.name}`} end={<Tone is="soft">Excavate {m.excavate}</Tone>} ruled />
+      <Facts
+        of={[
+          ['File', m.file],
+          ['SHA-256', <Hash key="hash">{m.sha256}</Hash>],
+          ['Target', m.target],
+          [
+            'Rehearsal',
+            m.rehearsal && `${m.rehearsal.holds} hold, ${m.rehearsal.warns} warn, ${m.rehearsal.stops} stop`,
+          ],
+          ['Chain', steps || 'no steps'],
+        ]}
+      />
+      <Table size="small" aria-label="Sources of the delivery">
+        <TableHead>
+          <TableRow>
+            <TableCell>Source</TableCell>
+            <TableCell>Taken from it</TableCell>
+            <TableCell>SHA-256</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {m.sources.map((s) => (
+            <TableRow key={s.name}>
+              <TableCell>{s.name}</TableCell>
+              <TableCell>
+                {s.entries.map((e) => (
+                  <div key={e}>{e}</div>
                 ))}
-              </tbody>
-            </table>
-            {m.notes.map((n) => (
-              <div className="item" key={n}>
-                <span className="tag w">note</span> {n}
-              </div>
-            ))}
-          </>
-        )}
-      </div>
-    </div>
+              </TableCell>
+              <TableCell>
+                <Hash title={s.sha256}>
+                  {s.sha256?.slice(0, 16)}
+                  {s.sha256 && '…'}
+                </Hash>
+              </TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+      {m.notes.map((n) => (
+        <Item key={n}>
+          <Tag tone="warn">note</Tag> {n}
+        </Item>
+      ))}
+    </>
   )
 }

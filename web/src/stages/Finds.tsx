@@ -11,15 +11,30 @@ import { Bind } from '../parts/Bind'
 import { Fault, Figures, Pictures, unmeasured } from '../parts/bits'
 import { count, metres, named, plural } from '../parts/format'
 import type { Hit } from '../parts/Model3D'
+import { MissingPictures } from '../parts/MissingPictures'
 import { Readings } from '../parts/Readings'
 import { SaveAs } from '../parts/SaveAs'
 import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
-import { useProjectId } from '../Shell'
+import { useProjectId } from '../parts/project'
 import { BasisOf } from './finds/Basis'
 import { Compare, PictureDifference, useOthers } from './finds/Compare'
 import { Desk, Large } from './finds/Desk'
 import { Inventory, keyOf, sections } from './finds/Inventory'
-import { Gallery } from './Gallery'
+import { FindList } from './finds/FindList'
+import { Body } from '../parts/Body'
+import { FactGrid } from '../parts/Facts'
+import { Head } from '../parts/Head'
+import { Item } from '../parts/Item'
+import { Mini } from '../parts/Mini'
+import { Pane } from '../parts/Pane'
+import { Scroll } from '../parts/Scroll'
+import { Tag } from '../parts/Tag'
+import { Text } from '../parts/Text'
+import { TextButton } from '../parts/TextButton'
+import { Tools } from '../parts/Tools'
+import { Panes } from '../parts/Panes'
+import { FindsFrame } from './finds/Frame'
+import { ViewFrame } from '../parts/ViewFrame'
 
 const tabs = [
   ['overview', 'Overview'],
@@ -88,7 +103,7 @@ export function Finds() {
           )
         : [],
     [inventory, m, show.surface, show.set, show.bone, morphs],
-  ) // eslint-disable-line
+  )
   const uv = params.get('uv')?.split('.').map(Number)
   const uvPart = uv && inventory?.meshes[uv[0]]?.parts[uv[1]]
 
@@ -119,123 +134,135 @@ export function Finds() {
       })
   }
   return (
-    <div className="cols cols-finds">
-      <Gallery project={project} chosen={chosen} />
-      {m ? (
-        <View3D
-          panes={panes}
-          motions={m.motions}
-          bones={m.stats.bones}
-          show={show}
-          onShow={setShow}
-          offer={offerOf(inventory)}
-          guide={{
-            chosen: other ? [] : keys,
-            hide: params.get('alone') === '1',
-            morphs,
-            turn: bone && by.some((v) => v !== 0) ? [bone.node, ...by] : undefined,
-          }}
-          motion={motion}
-          onMotion={(n) => put({ motion: n || '' })}
-          onPick={(pane, h) => {
-            setHit(h && { pane, hit: h })
-            if (h && tab === 'inventory' && pane === 0) put({ chosen: keyOf(h) })
-          }}
-        >
-          {hit && !other && inventory && (
-            <Found hit={hit.hit} model={m} inventory={inventory} close={() => setHit(undefined)} put={put} />
-          )}
-          {tab === 'pictures' && pic >= 0 && m.pictures[pic] && !m.pictures[pic].missing && (
-            <Large model={m} pic={pic} channels={params.get('channel') ?? 'all'} put={put} />
-          )}
-          {tab === 'inventory' && uv && uvPart?.uvs[uv[2]] && (
-            <div className="overlay" data-uv={params.get('uv')}>
-              <div className="head">
-                <h2 className="clip">{uvPart.uvs[uv[2]].name || `UV set ${uv[2] + 1}`}</h2>
-                <button className="link" onClick={() => put({ uv: '' })}>
-                  Back to the model
-                </button>
-              </div>
-              <div className="uvdrawing">
-                <img
-                  src={`/api/scenes/${m.scene}/uv?mesh=${uv[0]}&part=${uv[1]}&set=${uv[2]}`}
-                  alt={`UV set ${uvPart.uvs[uv[2]].name} drawn over its picture`}
-                />
-              </div>
-              <div className="tools low soft small">
-                <span className="key verdi">edge</span>
-                <span className="key iron">
-                  covered twice: {(uvPart.uvs[uv[2]].overlap * 100).toFixed(1)} %
-                </span>
-                <span className="key ochre">
-                  outside the picture: {(uvPart.uvs[uv[2]].outside * 100).toFixed(1)} %
-                </span>
-              </div>
-            </div>
-          )}
-          {other && comparison?.pictures[diff] && (
-            <PictureDifference a={m.scene} b={other.scene} row={comparison.pictures[diff]} put={put} />
-          )}
-        </View3D>
-      ) : (
-        <div className="view">
-          <div className="veil">
-            {f?.state === 'decoding'
-              ? 'The model is being decoded…'
-              : f?.state === 'stopped'
-                ? 'The model is not decoded.'
-                : ''}
-          </div>
-        </div>
-      )}
-      <div className="pane r column">
-        <div className="head">
-          <h2 className="clip">{f?.name ?? 'Evidence'}</h2>
-          {m && <span className="tag">{m.format}</span>}
-        </div>
-        {m && (
-          <ToggleButtonGroup
-            exclusive
-            className="sheets"
-            value={tab}
-            aria-label="What to look at"
-            onChange={(_, v: string | null) => v && put({ tab: v === 'overview' ? '' : v })}
+    <FindsFrame>
+      <Panes
+        id="finds"
+        widths={[{ of: 244, least: 180 }, 'rest', { of: 384, least: 280 }]}
+        labels={['the list of finds', 'the model', 'what is known of it']}
+      >
+        <Pane column>
+          <FindList project={project} chosen={chosen} />
+        </Pane>
+        {m ? (
+          <View3D
+            panes={panes}
+            motions={m.motions}
+            bones={m.stats.bones}
+            show={show}
+            onShow={setShow}
+            offer={offerOf(inventory)}
+            guide={{
+              chosen: other ? [] : keys,
+              hide: params.get('alone') === '1',
+              morphs,
+              turn: bone && by.some((v) => v !== 0) ? [bone.node, ...by] : undefined,
+            }}
+            motion={motion}
+            onMotion={(n) => put({ motion: n || '' })}
+            onPick={(pane, h) => {
+              setHit(h && { pane, hit: h })
+              if (h && tab === 'inventory' && pane === 0) put({ chosen: keyOf(h) })
+            }}
           >
-            {tabs.map(([k, label]) => (
-              <ToggleButton key={k} value={k}>
-                {label}
-              </ToggleButton>
-            ))}
-          </ToggleButtonGroup>
-        )}
-        {f && m && tab === 'inventory' ? (
-          <Inventory
-            list={list}
-            chosen={keys}
-            hide={params.get('alone') === '1'}
-            put={put}
-            hit={hit?.hit}
-            turn={bone && { node: bone.node, name: bone.name, by }}
-          />
-        ) : f && m && tab === 'pictures' ? (
-          <Desk project={project} model={m} inventory={inventory} pic={pic} put={put} />
-        ) : f && m && tab === 'basis' ? (
-          <BasisOf key={`${f.id} ${m.basis.text}`} project={project} find={f.id} model={m} />
-        ) : f && m && tab === 'compare' ? (
-          <Compare
-            model={m}
-            others={others}
-            other={other}
-            tolerance={tolerance}
-            far={far}
-            picture={diff}
-            put={put}
-          />
+            {hit && !other && inventory && (
+              <Found
+                hit={hit.hit}
+                model={m}
+                inventory={inventory}
+                close={() => setHit(undefined)}
+                put={put}
+              />
+            )}
+            {tab === 'pictures' && pic >= 0 && m.pictures[pic] && !m.pictures[pic].missing && (
+              <Large model={m} pic={pic} channels={params.get('channel') ?? 'all'} put={put} />
+            )}
+            {tab === 'inventory' && uv && uvPart?.uvs[uv[2]] && (
+              <div className="overlay" data-uv={params.get('uv')}>
+                <Head>
+                  <h2>{uvPart.uvs[uv[2]].name || `UV set ${uv[2] + 1}`}</h2>
+                  <TextButton onClick={() => put({ uv: '' })}>Back to the model</TextButton>
+                </Head>
+                <div className="uvdrawing">
+                  <img
+                    src={`/api/scenes/${m.scene}/uv?mesh=${uv[0]}&part=${uv[1]}&set=${uv[2]}`}
+                    alt={`UV set ${uvPart.uvs[uv[2]].name} drawn over its picture`}
+                  />
+                </div>
+                <Tools low className="soft small">
+                  <span className="key verdi">edge</span>
+                  <span className="key iron">
+                    covered twice: {(uvPart.uvs[uv[2]].overlap * 100).toFixed(1)} %
+                  </span>
+                  <span className="key ochre">
+                    outside the picture: {(uvPart.uvs[uv[2]].outside * 100).toFixed(1)} %
+                  </span>
+                </Tools>
+              </div>
+            )}
+            {other && comparison?.pictures[diff] && (
+              <PictureDifference a={m.scene} b={other.scene} row={comparison.pictures[diff]} put={put} />
+            )}
+          </View3D>
         ) : (
-          <Overview project={project} find={f} error={error} />
+          <ViewFrame>
+            <div className="veil">
+              {f?.state === 'decoding'
+                ? 'The model is being decoded…'
+                : f?.state === 'stopped'
+                  ? 'The model is not decoded.'
+                  : ''}
+            </div>
+          </ViewFrame>
         )}
-      </div>
-    </div>
+        <Pane column>
+          <Head>
+            <h2>{f?.name ?? 'Evidence'}</h2>
+            {m && <Tag>{m.format}</Tag>}
+          </Head>
+          {m && (
+            <ToggleButtonGroup
+              exclusive
+              className="sheets"
+              value={tab}
+              aria-label="What to look at"
+              onChange={(_, v: string | null) => v && put({ tab: v === 'overview' ? '' : v })}
+            >
+              {tabs.map(([k, label]) => (
+                <ToggleButton key={k} value={k}>
+                  {label}
+                </ToggleButton>
+              ))}
+            </ToggleButtonGroup>
+          )}
+          {f && m && tab === 'inventory' ? (
+            <Inventory
+              list={list}
+              chosen={keys}
+              hide={params.get('alone') === '1'}
+              put={put}
+              hit={hit?.hit}
+              turn={bone && { node: bone.node, name: bone.name, by }}
+            />
+          ) : f && m && tab === 'pictures' ? (
+            <Desk project={project} model={m} inventory={inventory} pic={pic} put={put} />
+          ) : f && m && tab === 'basis' ? (
+            <BasisOf key={`${f.id} ${m.basis.text}`} project={project} find={f.id} model={m} />
+          ) : f && m && tab === 'compare' ? (
+            <Compare
+              model={m}
+              others={others}
+              other={other}
+              tolerance={tolerance}
+              far={far}
+              picture={diff}
+              put={put}
+            />
+          ) : (
+            <Overview project={project} find={f} error={error} />
+          )}
+        </Pane>
+      </Panes>
+    </FindsFrame>
   )
 }
 
@@ -260,50 +287,52 @@ function Found({
     p = use && model.pictures[use.picture]
   return (
     <div className="foundcard" data-hit={`${hit.mesh}.${hit.primitive}`}>
-      <button className="mini" onClick={close} aria-label="Close">
+      <Mini onClick={close} aria-label="Close">
         ×
-      </button>
-      <div className="facts flush">
+      </Mini>
+      <FactGrid flush>
         {inventory.nodes[hit.node] && (
           <>
             <span>Node</span>
-            <div className="clip">{inventory.nodes[hit.node].name}</div>
+            <Text as="div" clip>
+              {inventory.nodes[hit.node].name}
+            </Text>
           </>
         )}
         <span>Mesh</span>
-        <div className="clip">
+        <Text as="div" clip>
           {mesh?.name || `mesh ${hit.mesh + 1}`}
           {mesh && mesh.parts.length > 1 && `, part ${part + 1}`}
-        </div>
+        </Text>
         <span>Material</span>
-        <div className="clip">{material ? material.name : 'none'}</div>
+        <Text as="div" clip>
+          {material ? material.name : 'none'}
+        </Text>
         {use && p && (
           <>
             <span>Picture</span>
-            <div className="clip">
+            <Text as="div" clip>
               {use.missing ? (
-                <span className="warn">{p.name}, missing</span>
+                <Text tone="warn">{p.name}, missing</Text>
               ) : (
-                <button className="link" onClick={() => put({ tab: 'pictures', pic: use.picture })}>
-                  {p.name}
-                </button>
+                <TextButton onClick={() => put({ tab: 'pictures', pic: use.picture })}>{p.name}</TextButton>
               )}
-            </div>
+            </Text>
           </>
         )}
         {hit.uv && p?.width && p.height && (
           <>
             <span>Texel</span>
-            <div className="mono" data-texel-hit>
+            <Text as="div" mono data-texel-hit>
               {Math.min(p.width - 1, Math.floor(hit.uv[0] * p.width))},{' '}
               {Math.min(p.height - 1, Math.floor(hit.uv[1] * p.height))}
-            </div>
+            </Text>
           </>
         )}
-      </div>
-      <button className="link" onClick={() => put({ tab: 'inventory', chosen: keyOf(hit), pic: '', uv: '' })}>
+      </FactGrid>
+      <TextButton onClick={() => put({ tab: 'inventory', chosen: keyOf(hit), pic: '', uv: '' })}>
         Show in the inventory
-      </button>
+      </TextButton>
     </div>
   )
 }
@@ -324,11 +353,11 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
   const own = chains?.filter((c) => c.find === f?.id).length ?? 0
 
   return (
-    <div className="scroll">
+    <Scroll>
       <Fault error={fault ?? error ?? f?.error} />
       {f && (
         <>
-          <div className="body row wrap" style={{ paddingTop: 10 }}>
+          <Body className="row wrap" style={{ paddingTop: 10 }}>
             <Button
               variant={f.state === 'stopped' ? 'outlined' : 'contained'}
               disabled={!m}
@@ -360,40 +389,43 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
             >
               Take out
             </Button>
-          </div>
+          </Body>
           {m && (
             <>
-              <div className="head bare">
+              <Head plain>
                 <h2>Pictures</h2>
                 {m.stats.missing > 0 ? (
-                  <span className="tag w">{m.stats.missing} missing</span>
+                  <Tag tone="warn">{m.stats.missing} missing</Tag>
                 ) : (
-                  <span className="tag g">all found</span>
+                  <Tag tone="good">all found</Tag>
                 )}
-              </div>
+              </Head>
               <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
+              <MissingPictures key={f.id} project={project} pictures={m.pictures} />
               {m.readings && m.readings.length > 0 && (
                 <>
-                  <div className="head bare">
+                  <Head plain>
                     <h2>Readings</h2>
-                  </div>
+                  </Head>
                   <Readings list={m.readings} onRead={(all) => act(() => readAs(f.id, all))} />
                 </>
               )}
-              <div className="head bare">
+              <Head plain>
                 <h2>Figures</h2>
-              </div>
+              </Head>
               <Figures stats={m.stats} basis={m.basis} />
               {(m.cameras?.length || m.helpers?.length || m.rootBone) && (
                 <>
-                  <div className="head bare">
+                  <Head plain>
                     <h2>In it</h2>
-                  </div>
-                  <div className="facts">
+                  </Head>
+                  <FactGrid>
                     {m.rootBone && (
                       <>
                         <span>Root bone</span>
-                        <div className="mono">{m.rootBone}</div>
+                        <Text as="div" mono>
+                          {m.rootBone}
+                        </Text>
                       </>
                     )}
                     <span>Materials</span>
@@ -407,33 +439,35 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
                     {m.cameras && m.cameras.length > 0 && (
                       <>
                         <span>Cameras</span>
-                        <div className="warn">{named(m.cameras)}</div>
+                        <Text as="div" tone="warn">
+                          {named(m.cameras)}
+                        </Text>
                       </>
                     )}
                     {m.helpers && m.helpers.length > 0 && (
                       <>
                         <span>Helpers</span>
-                        <div className="warn">{named(m.helpers)}</div>
+                        <Text as="div" tone="warn">
+                          {named(m.helpers)}
+                        </Text>
                       </>
                     )}
-                  </div>
+                  </FactGrid>
                 </>
               )}
               {m.notes.length > 0 && (
                 <>
-                  <div className="head bare">
+                  <Head plain>
                     <h2>Notes</h2>
-                  </div>
+                  </Head>
                   {m.notes.map((n) => (
-                    <div className="item" key={n}>
-                      {n}
-                    </div>
+                    <Item key={n}>{n}</Item>
                   ))}
                 </>
               )}
             </>
           )}
-          <div className="facts">
+          <FactGrid>
             <span>From</span>
             <div style={{ overflowWrap: 'anywhere' }}>
               {f.entryPath} in {f.sourceLabel}
@@ -443,13 +477,18 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
                 <span>Terms</span>
                 <div data-terms>
                   {from.short}
-                  {from.terms.owner && <small className="soft"> · {from.terms.owner}</small>}
+                  {from.terms.owner && (
+                    <Text as="small" tone="soft">
+                      {' '}
+                      · {from.terms.owner}
+                    </Text>
+                  )}
                 </div>
               </>
             )}
-          </div>
+          </FactGrid>
         </>
       )}
-    </div>
+    </Scroll>
   )
 }

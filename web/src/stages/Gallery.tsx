@@ -1,282 +1,343 @@
-// The gallery: every find with its picture, filtered and sorted, however many
-// there are.
-import { Button, MenuItem, OutlinedInput, Select } from '@mui/material'
+// All finds as a grid of pictures: 500 at a glance, many chosen at once and
+// acted on together.
+import { Button, styled, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { useEffect, useMemo, useRef, useState } from 'react'
+import { useCallback, useLayoutEffect, useRef, useState, type KeyboardEvent, type MouseEvent } from 'react'
 import { Link, useNavigate } from 'react-router'
-import { findAll, useGallery } from '../api/finds'
+import { findAll } from '../api/finds'
 import { useAct, type S } from '../api/http'
 import { thumb } from '../api/scenes'
-import { Fault } from '../parts/bits'
 import { lasting, useAddress } from '../parts/address'
+import { Fault } from '../parts/bits'
 import { count, metres, plural } from '../parts/format'
-import { readNumber } from '../parts/number'
+import { useProjectId } from '../parts/project'
 import { TakenOut } from '../parts/TakenOut'
+import { TextButton } from '../parts/TextButton'
+import { Tone } from '../parts/Tone'
+import { figuresOf, shownOf, StateOf } from './finds/brief'
+import { FilterBar } from './finds/FilterBar'
+import { useFiltered } from './finds/filter'
+import { Together } from './finds/Together'
 
-const sorts: [string, string, (a: S['Brief'], b: S['Brief']) => number][] = [
-  ['', 'in their order', (a, b) => a.id - b.id],
-  ['name', 'by name', (a, b) => a.name.localeCompare(b.name)],
-  ['triangles', 'most triangles', (a, b) => b.triangles - a.triangles],
-  ['source', 'by source', (a, b) => a.source.localeCompare(b.source) || a.path.localeCompare(b.path)],
-  ['height', 'tallest', (a, b) => (b.height ?? -1) - (a.height ?? -1)],
-  ['short', 'shortest', (a, b) => (a.height ?? Infinity) - (b.height ?? Infinity)],
-  ['pictures', 'most pictures', (a, b) => b.pictures - a.pictures],
-  ['motions', 'most motions', (a, b) => b.motions - a.motions],
-  ['bones', 'most bones', (a, b) => b.bones - a.bones],
-  ['missing', 'most missing', (a, b) => b.missing - a.missing],
-]
-const states: [string, string, (x: S['Brief']) => boolean][] = [
-  ['', 'all', () => true],
-  ['incomplete', 'incomplete', (x) => x.missing > 0],
-  ['complete', 'complete', (x) => x.state === 'ready' && x.missing === 0],
-  ['failed', 'cannot be decoded', (x) => x.state === 'failed'],
-  ['stopped', 'not decoded', (x) => x.state === 'stopped'],
-  ['rigged', 'with bones', (x) => x.bones > 0],
-  ['moving', 'with motions', (x) => x.motions > 0],
-]
+const Page = styled('div')({
+  height: '100%',
+  display: 'flex',
+  flexDirection: 'column',
+  background: 'var(--panel)',
+  minWidth: 0,
+})
 
-/** Figures that may be bounded. */
-const figures: [string, string, (x: S['Brief']) => number | undefined][] = [
-  ['', 'any figure', () => 0],
-  ['triangles', 'triangles', (x) => x.triangles],
-  ['height', 'height in m', (x) => x.height],
-  ['bones', 'bones', (x) => x.bones],
-  ['pictures', 'pictures', (x) => x.pictures],
-  ['missing', 'missing', (x) => x.missing],
-  ['motions', 'motions', (x) => x.motions],
-]
+const Tools = styled('div')({
+  display: 'flex',
+  flexWrap: 'wrap',
+  gap: 8,
+  alignItems: 'center',
+  padding: '9px 18px',
+  borderBottom: '1px solid var(--line)',
+  '& h2': { fontSize: 14 },
+  '& > .grow': { flex: 1 },
+})
 
-const bad = (bound: string) => bound !== '' && readNumber(bound) === undefined
+const Box = styled('div')({
+  flex: 1,
+  minHeight: 0,
+  overflow: 'auto',
+  position: 'relative',
+  padding: '0 12px',
+  background: 'var(--paper)',
+})
 
-export function Gallery({ project, chosen }: { project: number; chosen: number }) {
-  const { data, error, isFetching } = useGallery(project)
-  const go = useNavigate()
-  const [params, put] = useAddress()
+const Line = styled('ul')({
+  position: 'absolute',
+  left: 12,
+  right: 12,
+  top: 0,
+  margin: 0,
+  padding: 0,
+  listStyle: 'none',
+  display: 'grid',
+  gap: 8,
+})
+
+const Card = styled('li')({
+  position: 'relative',
+  minWidth: 0,
+  background: 'var(--panel)',
+  border: '1px solid var(--line)',
+  fontSize: 12,
+  overflow: 'hidden',
+  cursor: 'pointer',
+  '&:hover': { borderColor: 'var(--ink)' },
+  '&.on': { background: 'var(--verdiT)', borderColor: 'var(--verdi)', boxShadow: 'inset 0 3px var(--verdi)' },
+  '& .picture': {
+    position: 'relative',
+    background: 'var(--ground)',
+    borderBottom: '1px solid var(--thin)',
+    overflow: 'hidden',
+  },
+  '& img': {
+    position: 'absolute',
+    inset: 0,
+    width: '100%',
+    height: '100%',
+    objectFit: 'contain',
+    transformOrigin: '50% 70%',
+  },
+  '& input': {
+    position: 'absolute',
+    top: 6,
+    left: 6,
+    width: 16,
+    height: 16,
+    margin: 0,
+    accentColor: 'var(--verdi)',
+  },
+  '& .says': { padding: '6px 9px 7px' },
+  '& .says > *': {
+    display: 'block',
+    overflow: 'hidden',
+    textOverflow: 'ellipsis',
+    whiteSpace: 'nowrap',
+    color: 'var(--soft)',
+  },
+  '& .says > a': { color: 'var(--ink)', fontWeight: 600, fontSize: 13, textDecoration: 'none' },
+  '& a:hover': { textDecoration: 'underline' },
+  '&.small .says': { padding: '3px 6px 4px' },
+  '&.small .says > a': { fontSize: 12 },
+  '&.small .says > span': { fontSize: 11 },
+})
+
+const Empty = styled('div')({
+  padding: '36px 24px',
+  color: 'var(--soft)',
+  maxWidth: 560,
+  '& b': { display: 'block', color: 'var(--ink)', fontSize: 15, marginBottom: 4 },
+})
+
+/** The least width of a card and the height of its picture and of its texts, px. */
+const sizes = { large: [168, 150, 80], small: [92, 78, 42] } as const
+type Size = keyof typeof sizes
+
+/** How wide an element is, as long as it is shown. */
+function useWidth() {
   const box = useRef<HTMLDivElement>(null)
-  const [words, setWords] = useState(params.get('q') ?? '') // what is typed; the address follows
-  const text = words.toLowerCase(),
-    by = params.get('by') ?? '',
-    only = params.get('only') ?? '',
-    of = params.get('of') ?? '',
-    from = params.get('from') ?? '',
-    to = params.get('to') ?? ''
-  useEffect(() => {
-    if (words === (params.get('q') ?? '')) return
-    const t = setTimeout(() => put({ q: words }), 150)
-    return () => clearTimeout(t)
-  }, [words]) // eslint-disable-line
-  const list = useMemo(() => {
-    const keep = states.find(([k]) => k === only)?.[2] ?? (() => true),
-      figure = figures.find(([k]) => k === of)?.[2],
-      least = readNumber(from),
-      most = readNumber(to)
-    const within = (x: S['Brief']) => {
-      if (!of || !figure) return true
-      const v = figure(x)
-      return v !== undefined && (least === undefined || v >= least) && (most === undefined || v <= most)
-    }
-    return (data ?? [])
-      .filter(
-        (x) =>
-          keep(x) && within(x) && (!text || `${x.name} ${x.path} ${x.source}`.toLowerCase().includes(text)),
-      )
-      .sort(sorts.find(([k]) => k === by)?.[2])
-  }, [data, text, by, only, of, from, to])
-  const rows = useVirtualizer({
-    count: list.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => 90,
-    overscan: 6,
-  })
-  useEffect(() => {
-    if (list.length > 0 && !list.some((x) => x.id === chosen) && !isFetching)
-      go(`/p/${project}/finds/${list[0].id}${chosen ? lasting() : window.location.search}`, { replace: true })
-  }, [list, chosen, isFetching, go, project])
-  const at = list.findIndex((x) => x.id === chosen)
-  useEffect(() => {
-    if (at >= 0) rows.scrollToIndex(at, { align: 'auto' })
-  }, [at]) // eslint-disable-line
-  const show = (i: number) => {
-    const x = list[Math.max(0, Math.min(i, list.length - 1))]
-    if (x && x.id !== chosen) go(`/p/${project}/finds/${x.id}${lasting()}`, { replace: true })
-  }
+  const [width, setWidth] = useState(0)
+  useLayoutEffect(() => {
+    const el = box.current
+    if (!el) return
+    const see = new ResizeObserver(() => setWidth(el.clientWidth))
+    see.observe(el)
+    return () => see.disconnect()
+  }, [])
+  return { box, width }
+}
+
+export function Gallery() {
+  const project = useProjectId()
+  const f = useFiltered(project)
+  const [params, put] = useAddress()
+  const go = useNavigate()
   const { act, fault } = useAct(project)
-  const all = () => act(() => findAll(project, {}))
+  const { box, width } = useWidth()
+  const [picked, setPicked] = useState<ReadonlySet<number>>(new Set())
+  const [cursor, setCursor] = useState(0)
+  const anchor = useRef(0)
+  const { list, all } = f
+  const size: Size = params.get('size') === 'small' ? 'small' : 'large'
+  const scaled = params.get('scale') === 'one'
+  const [least, high, text] = sizes[size]
+  const across = Math.max(1, Math.floor((width - 24 + 8) / (least + 8)))
+  const lines = useVirtualizer({
+    count: Math.ceil(list.length / across),
+    getScrollElement: () => box.current,
+    estimateSize: useCallback(() => high + text + 8, [high, text]),
+    paddingStart: 12,
+    paddingEnd: 12,
+    overscan: 3,
+  })
+  const widest = Math.max(...list.map((x) => x.reach ?? 0), 0)
+  const chosen = list.filter((x) => picked.has(x.id))
+  const open = (x: S['Brief']) => void go(`/p/${project}/finds/${x.id}${lasting()}`)
+
+  const range = (to: number) => {
+    const [a, b] = [Math.min(anchor.current, to), Math.max(anchor.current, to)]
+    setPicked(new Set([...picked, ...list.slice(a, b + 1).map((x) => x.id)]))
+  }
+  const toggle = (i: number) => {
+    const next = new Set(picked)
+    if (!next.delete(list[i].id)) next.add(list[i].id)
+    anchor.current = i
+    setPicked(next)
+  }
+  const click = (e: MouseEvent, i: number) => {
+    setCursor(i)
+    if (e.shiftKey) range(i)
+    else if (e.ctrlKey || e.metaKey) toggle(i)
+    else open(list[i])
+    e.preventDefault()
+  }
+  const move = (to: number, extend: boolean) => {
+    const i = Math.max(0, Math.min(list.length - 1, to))
+    if (extend) range(i)
+    else anchor.current = i
+    setCursor(i)
+    lines.scrollToIndex(Math.floor(i / across))
+    // The card may have to be drawn first.
+    requestAnimationFrame(() => box.current?.querySelector<HTMLElement>(`[data-card="${i}"] a`)?.focus())
+  }
+  const keys = (e: KeyboardEvent) => {
+    const by = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: across, ArrowUp: -across }[e.key]
+    if (by) move(cursor + by, e.shiftKey)
+    else if (e.key === 'Home') move(0, e.shiftKey)
+    else if (e.key === 'End') move(list.length - 1, e.shiftKey)
+    else if (e.key === ' ' && list[cursor]) toggle(cursor)
+    else if (e.key === 'a' && (e.ctrlKey || e.metaKey)) setPicked(new Set(list.map((x) => x.id)))
+    else if (e.key === 'Escape') setPicked(new Set())
+    else return
+    e.preventDefault()
+  }
   return (
-    <div className="pane column">
-      <div className="head">
+    <Page>
+      <Tools>
         <h2>Finds</h2>
-        <span className="soft small" data-finds={data?.length}>
-          {data &&
-            (list.length === data.length
-              ? plural(data.length, 'asset')
-              : `${count(list.length)} of ${count(data.length)}`)}
+        <span data-finds={all?.length}>
+          {all && <Tone is="soft">{shownOf(list.length, all.length)}</Tone>}
         </span>
-      </div>
-      {(data?.length ?? 0) > 1 && (
-        <div className="form narrow">
-          <OutlinedInput
-            fullWidth
-            value={words}
-            onChange={(e) => setWords(e.target.value)}
-            placeholder="Part of a name"
-            inputProps={{ 'aria-label': 'Filter finds' }}
-          />
-          <div className="pair">
-            <Select
-              displayEmpty
-              value={only}
-              inputProps={{ 'aria-label': 'Show' }}
-              onChange={(e) => put({ only: e.target.value })}
-            >
-              {states.map(([k, label]) => (
-                <MenuItem key={k} value={k}>
-                  {label}
-                </MenuItem>
-              ))}
-            </Select>
-            <Select
-              displayEmpty
-              value={by}
-              inputProps={{ 'aria-label': 'Sort finds' }}
-              onChange={(e) => put({ by: e.target.value })}
-            >
-              {sorts.map(([k, label]) => (
-                <MenuItem key={k} value={k}>
-                  {label}
-                </MenuItem>
-              ))}
-            </Select>
-          </div>
-          <div className="bounds">
-            <Select
-              displayEmpty
-              value={of}
-              inputProps={{ 'aria-label': 'Bounded figure' }}
-              onChange={(e) => put({ of: e.target.value, from: '', to: '' })}
-            >
-              {figures.map(([k, label]) => (
-                <MenuItem key={k} value={k}>
-                  {label}
-                </MenuItem>
-              ))}
-            </Select>
-            {of && (
-              <>
-                <OutlinedInput
-                  value={from}
-                  placeholder="from"
-                  error={bad(from)}
-                  inputProps={{ 'aria-label': 'At least', inputMode: 'decimal' }}
-                  onChange={(e) => put({ from: e.target.value })}
-                />
-                <OutlinedInput
-                  value={to}
-                  placeholder="to"
-                  error={bad(to)}
-                  inputProps={{ 'aria-label': 'At most', inputMode: 'decimal' }}
-                  onChange={(e) => put({ to: e.target.value })}
-                />
-              </>
-            )}
-          </div>
-          {of && (bad(from) || bad(to)) && (
-            <div className="bad small">{bad(from) ? from : to} is no number, so it bounds nothing.</div>
-          )}
-        </div>
-      )}
-      <Fault error={error ?? fault} />
-      <div
-        className="scroll"
-        ref={box}
-        tabIndex={0}
-        role="listbox"
-        aria-label="Finds"
-        onKeyDown={(e) => {
-          const by = { ArrowDown: 1, ArrowUp: -1, PageDown: 6, PageUp: -6 }[e.key]
-          if (by) {
-            e.preventDefault()
-            show(at + by)
-          }
-        }}
-      >
-        <div style={{ height: rows.getTotalSize(), position: 'relative' }}>
-          {rows.getVirtualItems().map((r) => {
-            const x = list[r.index]
-            return (
-              <button
-                key={x.id}
-                className={`card fixed ${x.id === chosen ? 'on' : ''}`}
-                role="option"
-                aria-selected={x.id === chosen}
-                tabIndex={-1}
-                style={{ transform: `translateY(${r.start}px)` }}
-                onClick={() => show(r.index)}
-                data-find={x.name}
-                data-state={x.state}
-              >
-                {x.scene ? (
-                  <img className="thumb" src={thumb(x.scene)} alt="" loading="lazy" />
-                ) : (
-                  <span className="thumb" />
-                )}
-                <span className="grow">
-                  <b className="clip">{x.name}</b>
-                  <small className="clip" title={x.path}>
-                    {x.source}
-                    {x.bones > 0 && ` · ${plural(x.bones, 'bone')}`}
-                  </small>
-                  {x.state === 'ready' && (
-                    <small className="clip">
-                      {count(x.triangles)} triangles{x.height != null && ` · ${metres(x.height)}`}
-                    </small>
-                  )}
-                  {x.state === 'decoding' ? (
-                    <small>being decoded</small>
-                  ) : x.state === 'failed' ? (
-                    <small className="bad clip" title={x.error}>
-                      cannot be decoded
-                    </small>
-                  ) : x.state === 'stopped' ? (
-                    <small className="warn clip" title={x.error}>
-                      not decoded
-                    </small>
-                  ) : x.missing > 0 ? (
-                    <small className="warn">{plural(x.missing, 'picture')} missing</small>
-                  ) : (
-                    <small className="ok">complete</small>
-                  )}
-                </span>
-              </button>
-            )
-          })}
-        </div>
-        {data?.length === 0 && (
-          <div className="empty">
-            <b>Nothing found yet</b>Choose a model in <Link to={`/p/${project}/sources`}>Sources</Link> and
-            make it a find.
-          </div>
-        )}
-        {data && data.length > 0 && list.length === 0 && (
-          <div className="empty">
-            <b>No find fits</b>Of {plural(data.length, 'find')} none has these words, this state and these
-            figures.{' '}
-            <button
-              className="link"
-              onClick={() => {
-                setWords('')
-                put({ q: '', only: '', of: '', from: '', to: '' })
+        {(all?.length ?? 0) > 1 && <FilterBar f={f} />}
+        <span className="grow" />
+        <ToggleButtonGroup
+          exclusive
+          size="small"
+          value={scaled ? 'one' : 'own'}
+          aria-label="Scale of the pictures"
+          onChange={(_, v: string | null) => v && put({ scale: v === 'one' ? v : '' })}
+        >
+          <ToggleButton value="own" title="Each asset fills its picture">
+            Each fills
+          </ToggleButton>
+          <ToggleButton
+            value="one"
+            title={widest ? `A picture is ${metres(widest)} wide` : 'No asset has a known size'}
+          >
+            One scale
+          </ToggleButton>
+        </ToggleButtonGroup>
+        <ToggleButtonGroup
+          exclusive
+          size="small"
+          value={size}
+          aria-label="Size of the pictures"
+          onChange={(_, v: string | null) => v && put({ size: v === 'small' ? v : '' })}
+        >
+          <ToggleButton value="large">Large</ToggleButton>
+          <ToggleButton value="small">Small</ToggleButton>
+        </ToggleButtonGroup>
+        <Button
+          title="Every entry of the sources that is a model becomes a find"
+          onClick={() => act(() => findAll(project, {}))}
+        >
+          Decode every model
+        </Button>
+      </Tools>
+      <Fault error={f.error ?? fault} />
+      <Box ref={box} onKeyDown={keys}>
+        <div style={{ height: lines.getTotalSize() }}>
+          {lines.getVirtualItems().map((line) => (
+            <Line
+              key={line.key}
+              style={{
+                transform: `translateY(${line.start}px)`,
+                gridTemplateColumns: `repeat(${across}, minmax(0, 1fr))`,
               }}
             >
-              Show all
-            </button>
-          </div>
+              {list.slice(line.index * across, (line.index + 1) * across).map((x, k) => {
+                const i = line.index * across + k
+                return (
+                  <Card
+                    key={x.id}
+                    className={`${size} ${picked.has(x.id) ? 'on' : ''}`}
+                    data-card={i}
+                    data-find={x.name}
+                    data-state={x.state}
+                    style={{ height: high + text }}
+                  >
+                    {/* The name is the link; the picture opens the find as well. */}
+                    {/* eslint-disable-next-line jsx-a11y/click-events-have-key-events, jsx-a11y/no-static-element-interactions */}
+                    <div className="picture" style={{ height: high }} onClick={(e) => click(e, i)}>
+                      {x.scene && (
+                        <img
+                          src={thumb(x.scene)}
+                          alt=""
+                          loading="lazy"
+                          style={scaled && widest ? { transform: `scale(${scaleOf(x, widest)})` } : undefined}
+                        />
+                      )}
+                    </div>
+                    <input
+                      type="checkbox"
+                      aria-label={`Choose ${x.name}`}
+                      checked={picked.has(x.id)}
+                      tabIndex={-1}
+                      onChange={() => toggle(i)}
+                    />
+                    <div className="says">
+                      <a
+                        href={`/p/${project}/finds/${x.id}`}
+                        title={`${x.name}, ${x.source}: ${x.path}`}
+                        tabIndex={i === cursor ? 0 : -1}
+                        onFocus={() => setCursor(i)}
+                        onClick={(e) => click(e, i)}
+                      >
+                        {x.name}
+                      </a>
+                      {size === 'large' && <span>{figuresOf(x) || x.source}</span>}
+                      {scaled && x.state === 'ready' && x.reach == null ? (
+                        <Tone is="soft">size not known</Tone>
+                      ) : (
+                        <StateOf x={x} />
+                      )}
+                    </div>
+                  </Card>
+                )
+              })}
+            </Line>
+          ))}
+        </div>
+        {all?.length === 0 && (
+          <Empty>
+            <b>Nothing found yet</b>
+            Choose a model in <Link to={`/p/${project}/sources`}>Sources</Link> and make it a find, or let
+            every model be decoded with the button above.
+          </Empty>
         )}
+        {all && all.length > 0 && list.length === 0 && (
+          <Empty>
+            <b>No find fits</b>Of {plural(all.length, 'find')} none has these words, this state and these
+            figures. <TextButton onClick={f.clear}>Show all</TextButton>
+          </Empty>
+        )}
+      </Box>
+      <div>
+        <TakenOut project={project} kind="find" />
+        {list.length > 0 &&
+          (chosen.length > 0 ? (
+            <Together project={project} chosen={chosen} onDone={() => setPicked(new Set())} />
+          ) : (
+            <Tools>
+              <Tone is="soft">
+                Open a find by its name or picture. Choose several with their boxes, Ctrl or Shift, or with
+                the space bar, to act on them together.
+              </Tone>
+              <span className="grow" />
+              <Button onClick={() => setPicked(new Set(list.map((x) => x.id)))}>
+                Choose all {count(list.length)}
+              </Button>
+            </Tools>
+          ))}
       </div>
-      <TakenOut project={project} kind="find" />
-      <div className="body row">
-        <Button onClick={() => all()}>Decode every model</Button>
-      </div>
-    </div>
+    </Page>
   )
 }
+
+/** How large an asset is drawn where all have one scale; the smallest can still be seen. */
+const scaleOf = (x: S['Brief'], widest: number) => (x.reach == null ? 1 : Math.max(0.04, x.reach / widest))

@@ -6,7 +6,10 @@ import { useAct } from '../api/http'
 import { makeLayout, useLayouts } from '../api/layouts'
 import { fragmentOf, useFragment, type Trial } from '../api/trials'
 import { Fault } from '../parts/bits'
-import { useProjectId } from '../Shell'
+import { useProjectId } from '../parts/project'
+import { Code } from '../parts/Code'
+import { Row } from '../parts/Row'
+import { TextButton } from '../parts/TextButton'
 
 export function Keep({ entry, trial, plain }: { entry: number; trial: Trial; plain?: boolean }) {
   const project = useProjectId()
@@ -37,7 +40,7 @@ export function Keep({ entry, trial, plain }: { entry: number; trial: Trial; pla
   }
   return (
     <>
-      <div className="row ask wrap">
+      <Row wrap ask>
         {!open && (
           <Button variant="contained" onClick={() => setOpened(entry)}>
             {plain ? 'Describe it with a layout' : 'Keep in a layout'}
@@ -67,17 +70,15 @@ export function Keep({ entry, trial, plain }: { entry: number; trial: Trial; pla
             <Button variant="contained" disabled={into === 0 && !name.trim()} onClick={keep}>
               {into ? 'Add to it' : 'Make it'}
             </Button>
-            <button className="link" onClick={() => setOpened(0)}>
-              Not now
-            </button>
+            <TextButton onClick={() => setOpened(0)}>Not now</TextButton>
           </>
         )}
-      </div>
+      </Row>
       <Fault error={fault ?? error} />
       {!plain && open && fragment && (
-        <pre className="code short" data-kept>
+        <Code short data-kept>
           {fragment.lines}
-        </pre>
+        </Code>
       )}
     </>
   )

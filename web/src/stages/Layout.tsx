@@ -13,26 +13,37 @@ import {
   layoutDocument,
   layoutKeys,
   layoutVersion,
-  makeLayout,
-  removeLayout,
   runCoverage,
   useCheck,
   useCoverage,
   useExplained,
   useLayout,
-  useLayouts,
   useLayoutSchema,
   useMade,
 } from '../api/layouts'
 import { viewUrl } from '../api/scenes'
 import { Fault } from '../parts/bits'
-import { bytes, count, plural } from '../parts/format'
+import { bytes, count, plural, when } from '../parts/format'
 
-import { TakenOut } from '../parts/TakenOut'
 import { View3D } from '../parts/View3D'
 import { YamlEditor, type EditorHandle } from '../parts/YamlEditor'
-import { useProjectId } from '../Shell'
+import { useProjectId } from '../parts/project'
 import { ROW, View } from './Bytes'
+import { Body } from '../parts/Body'
+import { Empty } from '../parts/Empty'
+import { FactGrid } from '../parts/Facts'
+import { Head } from '../parts/Head'
+import { Item } from '../parts/Item'
+import { Notice } from '../parts/Notice'
+import { Pane } from '../parts/Pane'
+import { Row } from '../parts/Row'
+import { Scroll } from '../parts/Scroll'
+import { Text } from '../parts/Text'
+import { TextButton } from '../parts/TextButton'
+import { Tools } from '../parts/Tools'
+import { Tag } from '../parts/Tag'
+import { Bench } from '../parts/Bench'
+import { Panes } from '../parts/Panes'
 
 type Piece = S['Piece']
 /** Asks for a value again a little after the last change. */
@@ -50,10 +61,10 @@ export function LayoutPage() {
   const { data, error } = useLayout(id)
   if (!data)
     return (
-      <div className="bench">
+      <Bench>
         <Fault error={error} />
-        {!error && <div className="empty">Opening the layout…</div>}
-      </div>
+        {!error && <Empty>Opening the layout…</Empty>}
+      </Bench>
     )
   return <Editor key={id} first={data} />
 }
@@ -167,11 +178,15 @@ function Editor({ first }: { first: S['Layout'] }) {
   }
   const gap = (i: number) => (x?.gaps.some((g) => i >= g.at && i < g.at + g.size) ? 'dim' : '')
   return (
-    <div className="bench">
+    <Bench>
       <div className="stripe">
-        <div className="row wrap">
-          <b className="clip">{kept.name}</b>
-          <span className="soft small">{check.data?.kind ?? ''} layout</span>
+        <Row wrap>
+          <Text as="b" clip>
+            {kept.name}
+          </Text>
+          <Text tone="soft" small>
+            {check.data?.kind ?? ''} layout
+          </Text>
           <Select
             value={kept.version}
             inputProps={{ 'aria-label': 'Version' }}
@@ -179,8 +194,7 @@ function Editor({ first }: { first: S['Layout'] }) {
           >
             {kept.versions.map((v) => (
               <MenuItem key={v.no} value={v.no}>
-                version {v.no} ·{' '}
-                {new Date(v.made).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'short' })}
+                version {v.no} · {when(v.made)}
               </MenuItem>
             ))}
           </Select>
@@ -194,40 +208,42 @@ function Editor({ first }: { first: S['Layout'] }) {
             Keep this version
           </Button>
           {doc !== kept.document && (
-            <button
-              className="link"
+            <TextButton
               data-draft
               title="What is typed is saved as a draft; this goes back to the version that is kept"
               onClick={() => edit.current?.replace(kept.document)}
             >
               Drop the draft
-            </button>
+            </TextButton>
           )}
-          <span className={`tag ${works ? 'g' : 'w'}`} data-check={works ? 'works' : 'error'}>
+          <Tag tone={works ? 'good' : 'warn'} data-check={works ? 'works' : 'error'}>
             {works ? 'compiles' : 'does not compile'}
-          </span>
+          </Tag>
           <span className="grow" />
-          <label className="link">
+          <TextButton component="label">
             Bring in a file
             <input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} />
-          </label>
-          <a className="link" href={layoutDocument(kept.id)}>
+          </TextButton>
+          <TextButton component="a" href={layoutDocument(kept.id)}>
             Save as a file
-          </a>
-          <button
-            className="link"
+          </TextButton>
+          <TextButton
             onClick={() =>
               go(entry ? `/p/${project}/sources/bytes/${entry}` : `/p/${project}/sources/layouts`)
             }
           >
             {entry ? 'Back to the bytes' : 'All layouts'}
-          </button>
-        </div>
+          </TextButton>
+        </Row>
         <Explains x={x} sel={sel} onGo={(at, n) => select(at, n, 'bytes')} />
       </div>
       <Fault error={fault} />
-      <div className="cols cols-layout">
-        <div className="pane column">
+      <Panes
+        id="layout"
+        widths={[{ of: 420, least: 240 }, 'rest', { of: 588, least: 300 }]}
+        labels={['the document', 'what it reads', 'the bytes']}
+      >
+        <Pane column>
           <YamlEditor
             ref={edit}
             start={first.draft ?? first.document}
@@ -242,37 +258,30 @@ function Editor({ first }: { first: S['Layout'] }) {
           />
           {problem && (
             <div className="fault low" role="alert" data-problem>
-              <button
-                className="link"
-                onClick={() => edit.current?.goTo(problem.line ?? 1, problem.column ?? 1)}
-              >
+              <TextButton onClick={() => edit.current?.goTo(problem.line ?? 1, problem.column ?? 1)}>
                 Line {problem.line ?? '?'}, column {problem.column ?? '?'}
-              </button>
+              </TextButton>
               : {problem.message}
               {x?.at !== undefined && works && (
                 <>
                   {' '}
-                  <button className="link" onClick={() => select(x.at!, 1, 'bytes')}>
-                    show the byte
-                  </button>
+                  <TextButton onClick={() => select(x.at!, 1, 'bytes')}>show the byte</TextButton>
                 </>
               )}
             </div>
           )}
-        </div>
-        <div className="pane column">
+        </Pane>
+        <Pane column>
           {!entry ? (
-            <div className="empty">
+            <Empty>
               <b>No entry is open beside it</b>Choose an entry in{' '}
               <Link to={`/p/${project}/sources`}>Sources</Link>, look at its bytes, and describe it from
               there.
-            </div>
+            </Empty>
           ) : (
             x &&
             !x.recognised && (
-              <div className="notice">
-                recognise does not hold for this entry: its first bytes are others.
-              </div>
+              <Notice>recognise does not hold for this entry: its first bytes are others.</Notice>
             )
           )}
           <Tree
@@ -284,8 +293,8 @@ function Editor({ first }: { first: S['Layout'] }) {
             }}
           />
           <Fault error={read.error} />
-        </div>
-        <div className="pane flat column">
+        </Pane>
+        <Pane column>
           {entry > 0 && size > 0 && (
             <View
               entry={entry}
@@ -300,7 +309,7 @@ function Editor({ first }: { first: S['Layout'] }) {
               marks={gap}
             />
           )}
-          <div className="tools">
+          <Tools>
             <ToggleButtonGroup
               exclusive
               size="small"
@@ -311,7 +320,7 @@ function Editor({ first }: { first: S['Layout'] }) {
               <ToggleButton value="result">What comes out</ToggleButton>
               <ToggleButton value="coverage">Coverage</ToggleButton>
             </ToggleButtonGroup>
-          </div>
+          </Tools>
           {tab === 'result' ? (
             entry > 0 ? (
               <Result
@@ -329,9 +338,9 @@ function Editor({ first }: { first: S['Layout'] }) {
               onLine={(l, c) => edit.current?.goTo(l, c)}
             />
           )}
-        </div>
-      </div>
-    </div>
+        </Pane>
+      </Panes>
+    </Bench>
   )
 }
 
@@ -361,18 +370,18 @@ function Explains({
         ))}
         <i style={{ left: `${(100 * sel.at) / x.size}%` }} />
       </div>
-      <div className="row wrap small">
+      <Row wrap className="small">
         <span data-covered={x.covered}>
           {x.covered === x.size
             ? `All ${count(x.size)} bytes are explained`
             : `${count(x.covered)} of ${count(x.size)} bytes are explained (${Math.floor((100 * x.covered) / x.size)} %)`}
         </span>
         {x.made && (
-          <span className="soft" data-made>
+          <Text tone="soft" data-made>
             {x.made}
-          </span>
+          </Text>
         )}
-      </div>
+      </Row>
     </>
   )
 }
@@ -469,17 +478,19 @@ function Tree({
             )}
             <b title={p.name}>{p.name}</b>
           </span>
-          <span className="soft" title={p.type}>
+          <Text tone="soft" title={p.type}>
             {p.type}
-          </span>
+          </Text>
           <span className="v" title={p.value}>
             {p.error ? '' : (p.value ?? (path.includes('/') && !p.count ? inner[0]?.value : ''))}
           </span>
-          <span className="soft n">
+          <Text tone="soft" className="n">
             {p.in ? `${p.in} ` : ''}
             {p.at.toString(16)}
-          </span>
-          <span className="soft n">{count(p.size)}</span>
+          </Text>
+          <Text tone="soft" className="n">
+            {count(p.size)}
+          </Text>
         </div>,
       )
       if (p.error)
@@ -533,14 +544,14 @@ function Result({
   const made = useMade(entry, doc, works)
   const m = made.data
   return (
-    <div className="scroll column" data-result={m?.kind}>
+    <Scroll column data-result={m?.kind}>
       <Fault error={made.error} />
       {!works && (
-        <div className="item soft small">
+        <Item className="soft small">
           {m
             ? 'The layout fails now; this is what it last gave.'
             : 'Nothing comes out yet: the layout does not read this entry to its end.'}
-        </div>
+        </Item>
       )}
       {m?.picture && (
         <div className="trialpicture">
@@ -569,31 +580,31 @@ function Result({
           {m.model.pictures
             .filter((p) => p.missing)
             .map((p) => (
-              <div className="item" key={p.name}>
-                <span className="warn">{p.name}</span> not found
+              <Item key={p.name}>
+                <Text tone="warn">{p.name}</Text> not found
                 {p.looked.map((l) => (
                   <small key={l}>looked for {l}</small>
                 ))}
-              </div>
+              </Item>
             ))}
           {m.model.notes.map((n) => (
-            <div className="item small" key={n}>
+            <Item className="small" key={n}>
               {n}
-            </div>
+            </Item>
           ))}
         </>
       )}
       {m?.kind === 'container' &&
         (!m.entries?.length ? (
-          <div className="empty">
+          <Empty>
             <b>No entries yet</b>Say under container which list holds them: each, name, at and size.
-          </div>
+          </Empty>
         ) : (
           <>
-            <div className="item small soft">
+            <Item className="small soft">
               {plural(m.count ?? 0, 'entry', 'entries')}
               {(m.count ?? 0) > m.entries.length && `, the first ${count(m.entries.length)}`}
-            </div>
+            </Item>
             {m.entries.map((e, i) => (
               <button
                 className="leaf wide"
@@ -601,19 +612,21 @@ function Result({
                 data-made-entry={e.name}
                 onClick={() => onGo(e.at, e.size)}
               >
-                <b className="clip">{e.name}</b>
-                <span className="soft">{e.codec}</span>
+                <Text as="b" clip>
+                  {e.name}
+                </Text>
+                <Text tone="soft">{e.codec}</Text>
                 <span className="n">{bytes(e.size)}</span>
                 {e.error && (
-                  <span className="bad small clip" title={e.error}>
+                  <Text tone="bad" small clip title={e.error}>
                     {e.error}
-                  </span>
+                  </Text>
                 )}
               </button>
             ))}
           </>
         ))}
-    </div>
+    </Scroll>
   )
 }
 
@@ -634,17 +647,21 @@ function CoveragePane({
   const open = (entry: number, at?: number) =>
     go(`/p/${project}/sources/layout/${layout}?entry=${entry}${at ? `&at=${at}` : ''}`)
   return (
-    <div className="scroll" data-coverage={c && !c.running && c.version ? c.entries : ''}>
-      <div className="body row wrap">
+    <Scroll data-coverage={c && !c.running && c.version ? c.entries : ''}>
+      <Body className="row wrap">
         <Button onClick={() => act(() => runCoverage(layout))} disabled={c?.running}>
           {c?.running ? 'Running…' : 'Run over all it recognises'}
         </Button>
-        {changed && <span className="soft small">runs the version that is kept</span>}
-      </div>
+        {changed && (
+          <Text tone="soft" small>
+            runs the version that is kept
+          </Text>
+        )}
+      </Body>
       <Fault error={error ?? fault} />
       {c && c.version > 0 && (
         <>
-          <div className="facts">
+          <FactGrid>
             <span>Entries</span>
             <div>
               {count(c.entries)} recognised by version {c.version}
@@ -657,117 +674,45 @@ function CoveragePane({
             <div>
               {c.bytes ? `${Math.floor((100 * c.explained) / c.bytes)} % of ${bytes(c.bytes)}` : 'nothing'}
             </div>
-          </div>
+          </FactGrid>
           {c.faults.length > 0 && (
-            <div className="head bare">
+            <Head plain>
               <h2>Failed at</h2>
-            </div>
+            </Head>
           )}
           {c.faults.map((f, i) => (
-            <div className="item" key={i}>
-              <span className="bad">{count(f.count)}×</span>{' '}
+            <Item key={i}>
+              <Text tone="bad">{count(f.count)}×</Text>{' '}
               {f.line ? (
-                <button className="link" onClick={() => onLine(f.line!, f.column ?? 1)}>
+                <TextButton onClick={() => onLine(f.line!, f.column ?? 1)}>
                   line {f.line}, column {f.column}
-                </button>
+                </TextButton>
               ) : null}{' '}
               {f.message}
               <small>
-                first in{' '}
-                <button className="link" onClick={() => open(f.entry, f.at)}>
-                  {f.path}
-                </button>
+                first in <TextButton onClick={() => open(f.entry, f.at)}>{f.path}</TextButton>
                 {f.at !== undefined && ` at offset ${count(f.at)}`}
               </small>
-            </div>
+            </Item>
           ))}
           {c.worst.some((w) => w.explained < w.size) && (
-            <div className="head bare">
+            <Head plain>
               <h2>Least explained</h2>
-            </div>
+            </Head>
           )}
           {c.worst
             .filter((w) => w.explained < w.size)
             .slice(0, 12)
             .map((w) => (
-              <div className="item" key={w.entry}>
-                <button className="link" onClick={() => open(w.entry)}>
-                  {w.path}
-                </button>
+              <Item key={w.entry}>
+                <TextButton onClick={() => open(w.entry)}>{w.path}</TextButton>
                 <small>
                   {count(w.size - w.explained)} of {count(w.size)} bytes are not explained
                 </small>
-              </div>
+              </Item>
             ))}
         </>
       )}
-    </div>
-  )
-}
-
-/** All layouts: the project's own and those that ship. */
-export function Layouts() {
-  const project = useProjectId()
-  const go = useNavigate()
-  const { act, fault } = useAct(project)
-  const { data, error } = useLayouts(project)
-  const make = (name: string, document?: string) =>
-    act(
-      () => makeLayout(project, name, document),
-      (l) => void go(`/p/${project}/sources/layout/${l.id}`),
-    )
-  const bring = (f?: File) => {
-    if (f) void f.text().then((t) => make(f.name.replace(/\.ya?ml$/, ''), t))
-  }
-  return (
-    <div className="bench">
-      <div className="stripe">
-        <div className="row wrap">
-          <b>Layouts</b>
-          <span className="soft small">what describes the formats of this project</span>
-          <span className="grow" />
-          <label className="link">
-            Bring in a file
-            <input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} />
-          </label>
-          <button className="link" onClick={() => go(`/p/${project}/sources`)}>
-            Back to the sources
-          </button>
-        </div>
-      </div>
-      <Fault error={error ?? fault} />
-      <TakenOut project={project} kind="layout" />
-      <div className="scroll list">
-        {data?.map((l) => (
-          <div className="item row between" key={`${l.id}${l.name}`} data-layout={l.name}>
-            <div className="grow">
-              <b>{l.name}</b> <span className="soft small">{l.kind}</span>{' '}
-              {!l.works && <span className="tag w">the newest version does not compile</span>}
-              <small>
-                {l.title !== l.name ? l.title : ''}
-                {l.about ? ` ${l.about}` : ''}
-                {l.shipped ? '' : ` ${plural(l.versions, 'version')}`}
-              </small>
-            </div>
-            {l.shipped ? (
-              <Button onClick={() => make(`${l.name} of mine`, l.document)}>Copy to change it</Button>
-            ) : (
-              <>
-                <Button onClick={() => go(`/p/${project}/sources/layout/${l.id}`)}>Open</Button>
-                <button className="link" onClick={() => act(() => removeLayout(l.id))}>
-                  Take out
-                </button>
-              </>
-            )}
-          </div>
-        ))}
-        {data && !data.some((l) => !l.shipped) && (
-          <div className="empty">
-            <b>No layout of your own yet</b>Look at the bytes of an entry that nothing knows, and describe it
-            from there.
-          </div>
-        )}
-      </div>
-    </div>
+    </Scroll>
   )
 }

@@ -13,7 +13,16 @@ import {
 import { useAct } from '../api/http'
 import { Fault } from '../parts/bits'
 import { count } from '../parts/format'
-import { useProjectId } from '../Shell'
+import { useProjectId } from '../parts/project'
+import { Body } from '../parts/Body'
+import { Form, Label } from '../parts/Form'
+import { Head } from '../parts/Head'
+import { Item } from '../parts/Item'
+import { Row } from '../parts/Row'
+import { Scroll } from '../parts/Scroll'
+import { Text } from '../parts/Text'
+import { TextButton } from '../parts/TextButton'
+import { TagButton } from '../parts/TagButton'
 
 const at0 = (n: number) => `0x${n.toString(16)}`
 
@@ -53,16 +62,17 @@ export function NotesPane({
       (r) => setRepeats({ ...r, at, n: length }),
     )
   return (
-    <div className="scroll">
+    <Scroll>
       <Fault error={fault ?? marks.error} />
-      <form
-        className="form"
+      <Form
+        as="form"
+
         onSubmit={(e) => {
           e.preventDefault()
           add()
         }}
       >
-        <div className="row">
+        <Row>
           <OutlinedInput
             fullWidth
             value={note}
@@ -71,54 +81,63 @@ export function NotesPane({
             inputProps={{ 'aria-label': 'Note', maxLength: 1000 }}
           />
           <Button type="submit">Bookmark</Button>
-        </div>
-      </form>
+        </Row>
+      </Form>
       {marks.data?.map((m) => (
-        <div className="item row between" key={m.id} data-bookmark={m.at}>
+        <Item between key={m.id} data-bookmark={m.at}>
           <span>
-            <button className="link mono" onClick={() => onGo(m.at, m.size)}>
+            <TextButton className="mono" onClick={() => onGo(m.at, m.size)}>
               {at0(m.at)}
-            </button>{' '}
-            {m.note || <span className="soft">no note</span>}
-            {m.size > 1 && <span className="soft small"> · {count(m.size)} bytes</span>}
+            </TextButton>{' '}
+            {m.note || <Text tone="soft">no note</Text>}
+            {m.size > 1 && (
+              <Text tone="soft" small>
+                {' '}
+                · {count(m.size)} bytes
+              </Text>
+            )}
           </span>
-          <button className="link" onClick={() => act(() => removeBookmark(entry, m.id))}>
-            Remove
-          </button>
-        </div>
+          <TextButton onClick={() => act(() => removeBookmark(entry, m.id))}>Remove</TextButton>
+        </Item>
       ))}
-      <div className="head bare top">
+      <Head plain ruled>
         <h2>Repeats</h2>
-      </div>
-      <div className="body">
+      </Head>
+      <Body>
         <Button disabled={length < 2} onClick={() => void find()}>
           Where else do the {length > 1 ? `${count(length)} ` : ''}chosen bytes stand?
         </Button>
-        {length < 2 && <p className="soft small">Choose two bytes or more.</p>}
-      </div>
+        {length < 2 && (
+          <Text as="p" tone="soft" small>
+            Choose two bytes or more.
+          </Text>
+        )}
+      </Body>
       {repeats && (
         <>
-          <div className="item small" data-repeats={repeats.places.length}>
+          <Item className="small" data-repeats={repeats.places.length}>
             {repeats.evidence}.{repeats.step > 0 && <> A record may have {count(repeats.step)} bytes.</>}
-          </div>
-          <div className="body row wrap">
+          </Item>
+          <Body className="row wrap">
             {repeats.places.slice(0, 60).map((p) => (
-              <button
+              <TagButton
                 key={p}
-                className={`tag ${p === repeats.at ? 'g' : ''}`}
+                tone={p === repeats.at ? 'good' : 'plain'}
                 onClick={() => onGo(p, repeats.n)}
               >
                 {at0(p)}
-              </button>
+              </TagButton>
             ))}
             {repeats.places.length > 60 && (
-              <span className="soft small">and {count(repeats.places.length - 60)} more</span>
+              <Text tone="soft" small>
+                and {count(repeats.places.length - 60)} more
+              </Text>
             )}
-          </div>
+          </Body>
         </>
       )}
       <Compare entry={entry} path={path} onGo={onGo} />
-    </div>
+    </Scroll>
   )
 }
 
@@ -142,11 +161,11 @@ function Compare({
   const d = diff.data
   return (
     <>
-      <div className="head bare top">
+      <Head plain ruled>
         <h2>Compare</h2>
-      </div>
-      <div className="form">
-        <label className="f">
+      </Head>
+      <Form>
+        <Label>
           Entries like
           <OutlinedInput
             fullWidth
@@ -155,8 +174,8 @@ function Compare({
             onChange={(e) => setText(e.target.value)}
             inputProps={{ 'aria-label': 'Entries like' }}
           />
-        </label>
-        <label className="f">
+        </Label>
+        <Label>
           Compare with
           <Select
             fullWidth
@@ -172,27 +191,29 @@ function Compare({
               </MenuItem>
             ))}
           </Select>
-        </label>
-      </div>
+        </Label>
+      </Form>
       <Fault error={diff.error ?? list.error} />
       {d && (
-        <div className="item" data-differing={d.differing}>
+        <Item data-differing={d.differing}>
           {d.same
             ? 'Every byte is the same.'
             : `${count(d.differing)} bytes differ${d.sizes[0] !== d.sizes[1] ? `; they have ${count(d.sizes[0])} and ${count(d.sizes[1])} bytes` : ''}.`}
-        </div>
+        </Item>
       )}
       {d?.ranges.slice(0, 300).map((r) => (
-        <div className="item row between" key={r.at}>
-          <button className="link mono" onClick={() => onGo(r.at, r.size)}>
+        <Item between key={r.at}>
+          <TextButton className="mono" onClick={() => onGo(r.at, r.size)}>
             {at0(r.at)}
-          </button>
-          <span>{r.field ? <b>{r.field}</b> : <span className="soft">no field is known there</span>}</span>
-          <span className="soft small">{count(r.size)} bytes</span>
-        </div>
+          </TextButton>
+          <span>{r.field ? <b>{r.field}</b> : <Text tone="soft">no field is known there</Text>}</span>
+          <Text tone="soft" small>
+            {count(r.size)} bytes
+          </Text>
+        </Item>
       ))}
       {d && d.ranges.length > 300 && (
-        <div className="item soft small">and {count(d.ranges.length - 300)} more places</div>
+        <Item className="soft small">and {count(d.ranges.length - 300)} more places</Item>
       )}
     </>
   )

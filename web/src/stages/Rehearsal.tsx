@@ -1,4 +1,4 @@
-import { Button } from '@mui/material'
+import { Button, MenuItem, Select } from '@mui/material'
 
 import { Link } from 'react-router'
 import { putSteps, setTarget, useRehearsal, useTargets } from '../api/chains'
@@ -8,26 +8,37 @@ import { viewUrl } from '../api/scenes'
 import { Fault, Pictures } from '../parts/bits'
 import { count, plural, seconds } from '../parts/format'
 import { View3D } from '../parts/View3D'
-import { useChosenChain } from './Chain'
+import { useChainAtWork } from '../parts/chainAtWork'
+import { MissingPictures } from '../parts/MissingPictures'
+import { Table, TableHead, TableBody, TableRow, TableCell } from '@mui/material'
+import { Body } from '../parts/Body'
+import { Empty } from '../parts/Empty'
+import { FactGrid } from '../parts/Facts'
+import { Head } from '../parts/Head'
+import { Pane } from '../parts/Pane'
+import { Tag, type TagTone } from '../parts/Tag'
+import { Text } from '../parts/Text'
+import { Panes } from '../parts/Panes'
+import { Finding } from '../parts/Finding'
 
-const words: Record<S['Finding']['severity'], [string, string]> = {
-  stops: ['b', 'stops'],
-  warns: ['w', 'warns'],
-  holds: ['g', 'holds'],
+const words: Record<S['Finding']['severity'], [TagTone, string]> = {
+  stops: ['bad', 'stops'],
+  warns: ['warn', 'warns'],
+  holds: ['good', 'holds'],
 }
 
 export function Rehearsal() {
-  const { project, chain, chains, error } = useChosenChain('rehearsal')
+  const { project, chain, chains, error } = useChainAtWork('rehearsal')
   const { data: r, error: fail } = useRehearsal(project, chain?.id)
   const { data: find } = useFind(project, chain?.find)
   const { data: targets } = useTargets()
   const { act, fault } = useAct(project)
   if (chains?.length === 0)
     return (
-      <div className="empty">
+      <Empty>
         <b>Nothing to rehearse yet</b>Start a chain for an asset in{' '}
         <Link to={`/p/${project}/finds`}>Finds</Link>.
-      </div>
+      </Empty>
     )
   const mend = (f: S['Finding']) => {
     const steps = [...chain!.steps]
@@ -38,66 +49,86 @@ export function Rehearsal() {
   const model = find?.model
   const missing = model?.pictures.filter((p) => p.missing) ?? []
   return (
-    <div className="cols cols-rehearsal">
-      <div className="pane">
-        <div className="head">
+    <Panes
+      id="rehearsal"
+      widths={[{ of: 250, least: 190 }, 'rest', { of: 372, least: 260 }]}
+      labels={['the target sheet', 'findings', 'the asset']}
+    >
+      <Pane>
+        <Head>
           <h2>Target sheet</h2>
           {targets && targets.length > 1 && (
-            <select
-              value={chain?.target}
-              aria-label="Target sheet"
+            <Select
+              value={chain?.target ?? ''}
+              inputProps={{ 'aria-label': 'Target sheet' }}
               onChange={(e) => act(() => setTarget(chain!.id, e.target.value))}
             >
               {targets.map((t) => (
-                <option key={t.id} value={t.id}>
+                <MenuItem key={t.id} value={t.id}>
                   {t.name}
-                </option>
+                </MenuItem>
               ))}
-            </select>
+            </Select>
           )}
-        </div>
+        </Head>
         {r && (
           <>
-            <div className="body" style={{ paddingTop: 12 }}>
+            <Body style={{ paddingTop: 12 }}>
               <b style={{ fontSize: 15 }}>{r.target.name}</b>
-              <div className="soft">{r.target.about}</div>
-            </div>
-            <div className="facts" style={{ gridTemplateColumns: '86px minmax(0,1fr)' }}>
+              <Text as="div" tone="soft">
+                {r.target.about}
+              </Text>
+            </Body>
+            <FactGrid style={{ gridTemplateColumns: '86px minmax(0,1fr)' }}>
               {r.target.lines.map((l) => [
                 <span key={l.what}>{l.what}</span>,
                 <div key={l.what + 'v'}>{l.value}</div>,
               ])}
-            </div>
-            <div className="head top">
+            </FactGrid>
+            <Head ruled>
               <h2>Rehearsed</h2>
-            </div>
-            <div className="body soft">
+              {find && <Tag>{find.name}</Tag>}
+            </Head>
+            <Body className="soft">
               {chain?.name}, after step {r.afterStep}
               <br />
               {r.ready && r.milliseconds !== undefined && seconds(r.milliseconds / 1000)}
               <br />
               <br />
               <span data-tally={`${r.stops} ${r.warns} ${r.holds}`}>
-                {plural(r.holds, 'rule holds', 'rules hold')}, {count(r.warns)}{' '}
-                {r.warns === 1 ? 'warns' : 'warn'}, {count(r.stops)} {r.stops === 1 ? 'stops' : 'stop'}.
+                {plural(r.holds, 'rule holds', 'rules hold')}, {plural(r.warns, 'warns', 'warn')},{' '}
+                {plural(r.stops, 'stops', 'stop')}.
               </span>
-            </div>
+            </Body>
           </>
         )}
-      </div>
-      <div className="pane flat" style={{ background: 'var(--paper)' }}>
+      </Pane>
+      <Pane ground>
         <Fault
           error={
             error ?? fail ?? fault ?? (r?.error ? { message: `The chain stops: ${r.error}` } : undefined)
           }
         />
-        {r && !r.ready && !r.error && (
-          <div className="empty">The chain is being computed; the rehearsal follows.</div>
+        {r && !r.ready && !r.error && <Empty>The chain is being computed; the rehearsal follows.</Empty>}
+        {r?.ready && r.stops === 0 && (
+          <Finding data-clean={r.warns}>
+            <div className="grow">
+              <b>The target would take {find?.name ?? 'it'}.</b>
+              <p>
+                {r.warns > 0
+                  ? `${plural(r.warns, 'warning')} below; nothing stops the delivery.`
+                  : 'Every rule holds.'}
+              </p>
+            </div>
+            <Button variant="contained" component={Link} to={`/p/${project}/delivery/${chain?.id}`}>
+              Go to the delivery
+            </Button>
+          </Finding>
         )}
         {r?.findings.map((f, i) => (
-          <div className="finding" key={i} data-rule={f.rule} data-severity={f.severity}>
+          <Finding key={i} data-rule={f.rule} data-severity={f.severity}>
             <div className="tg">
-              <span className={`tag ${words[f.severity][0]}`}>{words[f.severity][1]}</span>
+              <Tag tone={words[f.severity][0]}>{words[f.severity][1]}</Tag>
             </div>
             <div className="grow">
               <b>{f.title}</b>
@@ -109,15 +140,10 @@ export function Rehearsal() {
                 {f.mendText}
               </Button>
             )}
-            {f.rule === 'pictures' && f.severity === 'stops' && (
-              <Button component={Link} to={`/p/${project}/sources`}>
-                Add a source
-              </Button>
-            )}
-          </div>
+          </Finding>
         ))}
-      </div>
-      <div className="pane r">
+      </Pane>
+      <Pane>
         {r?.scene && (
           <View3D
             className="mid"
@@ -135,22 +161,23 @@ export function Rehearsal() {
         )}
         {missing.length > 0 && (
           <>
-            <div className="head bare">
+            <Head plain>
               <h2>Missing pictures</h2>
-              <span className="tag w">{missing.length}</span>
-            </div>
+              <Tag tone="warn">{missing.length}</Tag>
+            </Head>
             <Pictures list={missing} />
           </>
         )}
+        {model && <MissingPictures key={model.scene} project={project} pictures={model.pictures} />}
         {r?.stats && (
-          <table>
-            <thead>
-              <tr>
-                <th>What is delivered</th>
-                <th className="n">Count</th>
-              </tr>
-            </thead>
-            <tbody>
+          <Table size="small">
+            <TableHead>
+              <TableRow>
+                <TableCell>What is delivered</TableCell>
+                <TableCell align="right">Count</TableCell>
+              </TableRow>
+            </TableHead>
+            <TableBody>
               {(
                 [
                   ['Triangles', r.stats.triangles],
@@ -160,21 +187,21 @@ export function Rehearsal() {
                   ['Motions', r.stats.motions],
                 ] as const
               ).map(([k, v]) => (
-                <tr key={k}>
-                  <td>{k}</td>
-                  <td className="n">{count(v)}</td>
-                </tr>
+                <TableRow key={k}>
+                  <TableCell>{k}</TableCell>
+                  <TableCell align="right">{count(v)}</TableCell>
+                </TableRow>
               ))}
-              <tr>
-                <td>Pictures</td>
-                <td className="n">
+              <TableRow>
+                <TableCell>Pictures</TableCell>
+                <TableCell align="right">
                   {r.stats.pictures - r.stats.missing} of {r.stats.pictures}
-                </td>
-              </tr>
-            </tbody>
-          </table>
+                </TableCell>
+              </TableRow>
+            </TableBody>
+          </Table>
         )}
-      </div>
-    </div>
+      </Pane>
+    </Panes>
   )
 }

@@ -3,10 +3,12 @@ import { useRef, useState } from 'react'
 import type { S } from '../api/http'
 import { useSources } from '../api/sources'
 import { useAddress, type Put } from '../parts/address'
-import { useProjectId } from '../Shell'
+import { useProjectId } from '../parts/project'
 import { Order } from './sources/Order'
 import { Preview } from './sources/Preview'
 import { Entries } from './sources/Table'
+import { Panes } from '../parts/Panes'
+import { SourcesFrame } from './sources/Frame'
 
 export function Sources() {
   const project = useProjectId()
@@ -44,20 +46,26 @@ export function Sources() {
   filter.min = Number(params.get('min')) || undefined
   filter.max = Number(params.get('max')) || undefined
   return (
-    <div className="cols cols-sources">
-      <Order project={project} sources={sources} error={error} only={filter.source ?? 0} put={put} />
-      <Entries
-        project={project}
-        sources={sources}
-        filter={filter}
-        view={params.get('view') ?? 'flat'}
-        sort={params.get('sort') ?? ''}
-        open={params.get('open') ?? ''}
-        sel={params.get('sel') ?? ''}
-        entry={entry}
-        put={put}
-      />
-      <Preview project={project} entry={entry} put={put} />
-    </div>
+    <SourcesFrame>
+      <Panes
+        id="sources"
+        widths={[{ of: 268, least: 200 }, 'rest', { of: 320, least: 240 }]}
+        labels={['search order', 'entries', 'preview']}
+      >
+        <Order project={project} sources={sources} error={error} only={filter.source ?? 0} put={put} />
+        <Entries
+          project={project}
+          sources={sources}
+          filter={filter}
+          view={params.get('view') ?? 'flat'}
+          sort={params.get('sort') ?? ''}
+          open={params.get('open') ?? ''}
+          sel={params.get('sel') ?? ''}
+          entry={entry}
+          put={put}
+        />
+        <Preview project={project} entry={entry} put={put} />
+      </Panes>
+    </SourcesFrame>
   )
 }

@@ -15,6 +15,14 @@ import { count } from '../parts/format'
 import { View3D } from '../parts/View3D'
 import { Keep } from './Keep'
 import { offset } from './Bytes'
+import { Table, TableHead, TableBody, TableRow, TableCell } from '@mui/material'
+import { Body } from '../parts/Body'
+import { Empty } from '../parts/Empty'
+import { Form, Label, Pair } from '../parts/Form'
+import { Row } from '../parts/Row'
+import { Scroll } from '../parts/Scroll'
+import { Text } from '../parts/Text'
+import { TagButton } from '../parts/TagButton'
 
 const num = (s: string, least = 1) => {
   const n = offset(s)
@@ -46,9 +54,9 @@ export function RecordTrial({
   const t = useRecords(entry, asked, true)
   const d = t.data
   return (
-    <div className="scroll column">
-      <div className="form">
-        <label className="f">
+    <Scroll column>
+      <Form>
+        <Label>
           Columns
           <OutlinedInput
             fullWidth
@@ -57,37 +65,37 @@ export function RecordTrial({
             placeholder={d ? `guessed: ${d.spec}` : 'u32 f32x3 ascii8 -4'}
             inputProps={{ 'aria-label': 'Columns', className: 'mono', spellCheck: false }}
           />
-        </label>
-        <div className="row wrap low">
-          <label className="f">
+        </Label>
+        <Row wrap low>
+          <Label>
             Record
             <OutlinedInput
               value={stride}
               onChange={(e) => setStride(e.target.value)}
               placeholder={d ? String(d.stride) : 'guessed'}
               inputProps={{ 'aria-label': 'Record size', className: 'mono', size: 6 }}
-              endAdornment={<span className="unit">bytes</span>}
+              endAdornment={<Text tone="soft">bytes</Text>}
             />
-          </label>
-          <label className="f">
+          </Label>
+          <Label>
             Rows
             <OutlinedInput
               value={rows}
               onChange={(e) => setRows(e.target.value)}
               inputProps={{ 'aria-label': 'Rows', className: 'mono', size: 4 }}
             />
-          </label>
-          <label className="f">
+          </Label>
+          <Label>
             Byte order
             <Select
               value={order}
-              onChange={(e) => setOrder(e.target.value as Order)}
+              onChange={(e) => setOrder(e.target.value)}
               inputProps={{ 'aria-label': 'Byte order' }}
             >
               <MenuItem value="little">little</MenuItem>
               <MenuItem value="big">big</MenuItem>
             </Select>
-          </label>
+          </Label>
           {d && !spec && (
             <Button
               onClick={() => {
@@ -98,31 +106,31 @@ export function RecordTrial({
               Take the guess
             </Button>
           )}
-        </div>
+        </Row>
         {d?.evidence && (
-          <div className="soft small" data-evidence>
+          <Text as="div" tone="soft" small data-evidence>
             {d.stride} bytes a record: {d.evidence}.
-          </div>
+          </Text>
         )}
         <Fault error={t.error} />
-      </div>
+      </Form>
       {d && (
         <div className="sheet" data-sheet={d.spec}>
-          <table>
-            <thead>
-              <tr>
-                <th>At</th>
+          <Table size="small">
+            <TableHead>
+              <TableRow>
+                <TableCell>At</TableCell>
                 {d.columns.map((c, i) => (
-                  <th key={i} title={c.looks}>
+                  <TableCell key={i} title={c.looks}>
                     {c.type}
                     <small>+{c.at}</small>
-                  </th>
+                  </TableCell>
                 ))}
-              </tr>
-              <tr className="soft small">
-                <td />
+              </TableRow>
+              <TableRow className="soft small">
+                <TableCell />
                 {d.columns.map((c, i) => (
-                  <td key={i}>
+                  <TableCell key={i}>
                     {c.looks}
                     {c.low && (
                       <>
@@ -130,29 +138,29 @@ export function RecordTrial({
                         {c.low} to {c.high}
                       </>
                     )}
-                  </td>
+                  </TableCell>
                 ))}
-              </tr>
-            </thead>
-            <tbody>
+              </TableRow>
+            </TableHead>
+            <TableBody>
               {d.rows.map((r, i) => (
-                <tr key={i} onClick={() => onGo(at + i * d.stride, d.stride)}>
-                  <td className="soft">{(at + i * d.stride).toString(16)}</td>
+                <TableRow key={i} onClick={() => onGo(at + i * d.stride, d.stride)}>
+                  <TableCell className="soft">{(at + i * d.stride).toString(16)}</TableCell>
                   {r.map((v, k) => (
-                    <td key={k}>{v}</td>
+                    <TableCell key={k}>{v}</TableCell>
                   ))}
-                </tr>
+                </TableRow>
               ))}
-            </tbody>
-          </table>
+            </TableBody>
+          </Table>
         </div>
       )}
       {d && d.columns.length > 0 && (
-        <div className="body">
+        <Body>
           <Keep entry={entry} trial={{ records: { ...asked, size: length > 1 ? length : undefined } }} />
-        </div>
+        </Body>
       )}
-    </div>
+    </Scroll>
   )
 }
 
@@ -216,7 +224,7 @@ export function MeshTrial({
     hint: string,
     unit?: string,
   ) => (
-    <label className="f">
+    <Label>
       {label}
       <OutlinedInput
         fullWidth
@@ -224,12 +232,12 @@ export function MeshTrial({
         placeholder={hint}
         onChange={(e) => set({ [k]: e.target.value })}
         inputProps={{ 'aria-label': label, className: 'mono' }}
-        endAdornment={unit && <span className="unit">{unit}</span>}
+        endAdornment={unit && <Text tone="soft">{unit}</Text>}
       />
-    </label>
+    </Label>
   )
   const pick = (k: 'format' | 'order' | 'indexFormat' | 'form', label: string, list: string[]) => (
-    <label className="f">
+    <Label>
       {label}
       <Select
         fullWidth
@@ -243,7 +251,7 @@ export function MeshTrial({
           </MenuItem>
         ))}
       </Select>
-    </label>
+    </Label>
   )
   return (
     <div className="trial">
@@ -265,20 +273,20 @@ export function MeshTrial({
             ]}
           />
         ) : (
-          <div className="empty">
+          <Empty>
             {ready ? 'Reading…' : 'No stride stands out from here. Type one, or choose another byte.'}
-          </div>
+          </Empty>
         )}
       </div>
-      <div className="form">
+      <Form>
         {g && g.strides.length > 0 && (
-          <div className="small">
-            <span className="soft">Guesses</span>
-            <div className="row wrap">
+          <Text as="div" small>
+            <Text tone="soft">Guesses</Text>
+            <Row wrap>
               {g.strides.slice(0, 4).map((s) => (
-                <button
+                <TagButton
                   key={`${s.stride}${s.at}${s.format}`}
-                  className={`tag ${s.stride === stride && s.format === format && s.at === from ? 'g' : ''}`}
+                  tone={s.stride === stride && s.format === format && s.at === from ? 'good' : 'plain'}
                   data-guess={`${s.stride} ${s.format}`}
                   title={s.evidence}
                   onClick={() => {
@@ -287,16 +295,16 @@ export function MeshTrial({
                   }}
                 >
                   {s.stride} bytes, {s.format}, {Math.round(100 * s.score)}% sure
-                </button>
+                </TagButton>
               ))}
-            </div>
-          </div>
+            </Row>
+          </Text>
         )}
-        <div className="pair">
+        <Pair>
           {text('stride', 'Stride', best ? String(best.stride) : 'none guessed', 'bytes')}
           {text('count', 'Count', best ? String(best.count) : '0')}
-        </div>
-        <div className="pair">
+        </Pair>
+        <Pair>
           {pick('format', 'Position', [
             'f32x3',
             'f16x3',
@@ -307,16 +315,16 @@ export function MeshTrial({
             'a2b10g10r10_snorm_pack32',
           ])}
           {text('scale', 'Scale', '1')}
-        </div>
+        </Pair>
         {pick('order', 'Byte order', ['little', 'big'])}
         {g && g.indices.length > 0 && (
-          <div className="small">
-            <span className="soft">Rows of indices near it</span>
-            <div className="row wrap">
+          <Text as="div" small>
+            <Text tone="soft">Rows of indices near it</Text>
+            <Row wrap>
               {g.indices.map((i) => (
-                <button
+                <TagButton
                   key={i.at}
-                  className={`tag ${String(i.at) === p.indicesAt ? 'g' : ''}`}
+                  tone={String(i.at) === p.indicesAt ? 'good' : 'plain'}
                   data-indices={i.at}
                   title={i.evidence}
                   onClick={() =>
@@ -329,28 +337,28 @@ export function MeshTrial({
                   }
                 >
                   {count(i.count)} × {i.format} at 0x{i.at.toString(16)}
-                </button>
+                </TagButton>
               ))}
-            </div>
-          </div>
+            </Row>
+          </Text>
         )}
-        <div className="pair">
+        <Pair>
           {text('indicesAt', 'Indices at', 'none: points')}
           {text('indexCount', 'Indices', '0')}
-        </div>
-        <div className="pair">
+        </Pair>
+        <Pair>
           {pick('indexFormat', 'Index format', ['u8', 'u16', 'u32'])}
           {pick('form', 'Form', ['list', 'strip', 'fan', 'quads'])}
-        </div>
+        </Pair>
         {(p.form === 'strip' || p.form === 'fan') && (
-          <label className="row small">
+          <Row as="label" className="small">
             <input type="checkbox" checked={p.restart} onChange={(e) => set({ restart: e.target.checked })} />
             the highest index begins a new one
-          </label>
+          </Row>
         )}
         <Fault error={fault ?? guess.error} />
         <Keep entry={entry} trial={{ mesh: asked }} />
-      </div>
+      </Form>
     </div>
   )
 }

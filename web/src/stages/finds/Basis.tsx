@@ -8,6 +8,16 @@ import { useClues } from '../../api/scenes'
 import { Fault } from '../../parts/bits'
 import { metres } from '../../parts/format'
 import { readNumber } from '../../parts/number'
+import { FactGrid } from '../../parts/Facts'
+import { Form, Label, Pair } from '../../parts/Form'
+import { Head } from '../../parts/Head'
+import { Item } from '../../parts/Item'
+import { Mini } from '../../parts/Mini'
+import { Row } from '../../parts/Row'
+import { Scroll } from '../../parts/Scroll'
+import { Tag } from '../../parts/Tag'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
 
 const axes = ['+X', '-X', '+Y', '-Y', '+Z', '-Z']
 const units: [number, string][] = [
@@ -44,7 +54,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
   const k = 'XYZ'.indexOf(v.up.slice(-1)),
     tall = k >= 0 && v.up ? raw[k] * v.metresPerUnit : undefined
   const field = (label: string, value: string, list: [string, string][], set: (x: string) => void) => (
-    <label className="f">
+    <Label>
       {label}
       <Select
         fullWidth
@@ -60,7 +70,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
           </MenuItem>
         ))}
       </Select>
-    </label>
+    </Label>
   )
   const axis = (x: string) =>
     axes.map((a): [string, string] => [a, minus(a)]).filter(([a]) => a.slice(1) !== x.slice(1) || !x)
@@ -75,13 +85,13 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
             : { handedness: c.says },
     )
   return (
-    <div className="scroll">
+    <Scroll>
       <Fault error={error ?? fault} />
-      <div className="head bare">
+      <Head plain>
         <h2>The file says</h2>
-        {model.declared && <span className="tag w">decided otherwise</span>}
-      </div>
-      <div className="facts">
+        {model.declared && <Tag tone="warn">decided otherwise</Tag>}
+      </Head>
+      <FactGrid>
         <span>Up</span>
         <div>{minus(own.up) || 'nothing'}</div>
         <span>Front</span>
@@ -90,33 +100,33 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
         <div>{own.handedness || 'nothing'}</div>
         <span>Unit</span>
         <div>{own.metresPerUnit ? unitName(own.metresPerUnit) : 'nothing'}</div>
-      </div>
-      <div className="head bare top">
+      </FactGrid>
+      <Head plain ruled>
         <h2>What speaks for what</h2>
-      </div>
-      {clues?.length === 0 && <div className="item soft">Neither names of bones nor its shape tell.</div>}
+      </Head>
+      {clues?.length === 0 && <Item className="soft">Neither names of bones nor its shape tell.</Item>}
       {clues?.map((c) => (
-        <div className="item row between" key={c.about + c.says} data-clue={c.about}>
+        <Item between key={c.about + c.says} data-clue={c.about}>
           <div className="grow">
             <b>{c.about === 'unit' ? unitName(Number(c.says)) : `${c.about} ${c.says}`}</b>
             <small>{minus(c.why)}</small>
           </div>
           {c.about !== 'left' && (
-            <button className="mini" onClick={() => take(c)} aria-label={`Take ${c.about} ${c.says}`}>
+            <Mini onClick={() => take(c)} aria-label={`Take ${c.about} ${c.says}`}>
               Take it
-            </button>
+            </Mini>
           )}
-        </div>
+        </Item>
       ))}
-      <div className="head bare">
+      <Head plain>
         <h2>Your decision</h2>
-      </div>
-      <div className="form last">
-        <div className="pair">
+      </Head>
+      <Form last>
+        <Pair>
           {field('Up', signed(v.up), axis(v.front), (up) => change({ up }))}
           {field('Front', signed(v.front), axis(v.up), (front) => change({ front }))}
-        </div>
-        <div className="pair">
+        </Pair>
+        <Pair>
           {field(
             'Hand',
             v.handedness,
@@ -126,7 +136,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
             ],
             (handedness) => change({ handedness }),
           )}
-          <label className="f">
+          <Label>
             Metres a unit
             <OutlinedInput
               fullWidth
@@ -140,30 +150,30 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
                 if (n === 0 || n! > 0) change({ metresPerUnit: n })
               }}
             />
-          </label>
-        </div>
-        <div className="row wrap small units">
+          </Label>
+        </Pair>
+        <Row wrap className="small units">
           {units.map(([m, name]) => (
-            <button
+            <TextButton
               key={name}
-              className="link"
+
               onClick={() => {
                 setUnit(undefined)
                 change({ metresPerUnit: m })
               }}
             >
               {name}
-            </button>
+            </TextButton>
           ))}
-        </div>
-        <p className="soft small" data-tall>
+        </Row>
+        <Text as="p" tone="soft" small data-tall>
           {tall === undefined
             ? 'Which way is up is not known, so its height is not either.'
             : v.metresPerUnit
               ? `It would be ${metres(tall)} tall, ${times(tall / figure)} the scale figure.`
               : `It is ${raw[k].toPrecision(4)} units tall; without a unit nobody knows how large that is.`}
-        </p>
-        <div className="row">
+        </Text>
+        <Row>
           <Button variant="contained" disabled={!b || unread} onClick={() => act(() => decideBasis(find, v))}>
             Decide
           </Button>
@@ -180,9 +190,9 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
           {!b && model.declared && (
             <Button onClick={() => act(() => leaveBasis(find))}>Take the file's word</Button>
           )}
-        </div>
-      </div>
-    </div>
+        </Row>
+      </Form>
+    </Scroll>
   )
 }
 

@@ -10,6 +10,18 @@ import type { Put } from '../../parts/address'
 import { Fault } from '../../parts/bits'
 import { count, metres } from '../../parts/format'
 import { readNumber, rescaled } from '../../parts/number'
+import { Table, TableHead, TableBody, TableRow, TableCell } from '@mui/material'
+import { Empty } from '../../parts/Empty'
+import { FactGrid } from '../../parts/Facts'
+import { Form } from '../../parts/Form'
+import { Head } from '../../parts/Head'
+import { Item } from '../../parts/Item'
+import { Row } from '../../parts/Row'
+import { Scroll } from '../../parts/Scroll'
+import { Tag } from '../../parts/Tag'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
+import { Tools } from '../../parts/Tools'
 
 /** Another scene to hold against: f and a find's number, or b with a chain and a band. */
 export interface Other {
@@ -84,8 +96,8 @@ export function Compare({
     : []
   const rows = c?.pictures ?? []
   return (
-    <div className="scroll">
-      <div className="form narrow">
+    <Scroll>
+      <Form narrow>
         <Autocomplete
           size="small"
           options={others}
@@ -106,22 +118,22 @@ export function Compare({
             />
           )}
         />
-      </div>
+      </Form>
       <Fault error={error} />
       {!other && (
-        <div className="empty">
+        <Empty>
           <b>Compare</b>Choose what to hold against it: another find, or what a chain made of one. Both are
           then shown with one camera and one time.
-        </div>
+        </Empty>
       )}
-      {other && isFetching && <div className="item soft">Being measured…</div>}
+      {other && isFetching && <Item className="soft">Being measured…</Item>}
       {c && (
         <>
           <div className={`verdict ${c.same ? 'ok' : 'warn'}`} data-verdict={c.same ? 'same' : 'differs'}>
             {c.verdict.charAt(0).toUpperCase() + c.verdict.slice(1)}.
           </div>
           {c.surface.known && (
-            <div className="facts">
+            <FactGrid>
               <span>Farthest apart</span>
               <div data-most>{length(c.surface.most)}</div>
               <span>On average</span>
@@ -129,21 +141,25 @@ export function Compare({
               <span>95 of 100</span>
               <div>
                 within {length(c.surface.p95)}
-                {c.surface.sampled && <small className="block soft">of 200,000 vertices of each</small>}
+                {c.surface.sampled && (
+                  <Text as="small" tone="soft" block>
+                    of 200,000 vertices of each
+                  </Text>
+                )}
               </div>
               <span>Tolerance</span>
-              <div className="row">
+              <Row>
                 <OutlinedInput
                   error={!!text && !(readNumber(text)! > 0)}
                   value={text ?? String(Number((1000 * c.tolerance).toPrecision(4)))}
                   inputProps={{ 'aria-label': 'Tolerance', inputMode: 'decimal', size: 7 }}
                   onChange={(e) => setText(e.target.value)}
                 />
-                <span className="soft">{unit ? 'mm' : 'thousandths of a unit'}</span>
-              </div>
-            </div>
+                <Text tone="soft">{unit ? 'mm' : 'thousandths of a unit'}</Text>
+              </Row>
+            </FactGrid>
           )}
-          <div className="tools low between">
+          <Tools low between>
             <FormControlLabel
               control={
                 <Switch
@@ -158,32 +174,32 @@ export function Compare({
               control={<Switch size="small" checked={all} onChange={(e) => setAll(e.target.checked)} />}
               label="What is equal too"
             />
-          </div>
+          </Tools>
           {far && (
-            <div className="tools low soft small" data-legend>
+            <Tools low className="soft small" data-legend>
               <span className="key verdi">within half the tolerance</span>
               <span className="key ochre">twice</span>
               <span className="key iron">ten times and more</span>
-            </div>
+            </Tools>
           )}
           {tables.map(([title, list]) => (
-            <Table key={title} title={title} list={list} all={all} />
+            <Differences key={title} title={title} list={list} all={all} />
           ))}
           {c.notCompared.length > 0 && (
-            <div className="item soft" data-not-compared>
+            <Item className="soft" data-not-compared>
               Not compared: {c.notCompared.join(', ')}.
-            </div>
+            </Item>
           )}
           {rows.length > 0 && (
             <>
-              <div className="head bare top">
+              <Head plain ruled>
                 <h2>Pictures</h2>
                 <Differ n={rows.filter((r) => r.differ).length} />
-              </div>
+              </Head>
               {rows
                 .filter((r) => all || r.differ || r.most > 0)
                 .map((r, i) => (
-                  <div className={`item ${r.differ ? '' : 'soft'}`} key={i} data-diff={r.name}>
+                  <Item key={i} data-diff={r.name}>
                     <b className={r.differ ? 'warn' : ''}>{r.name}</b>
                     <small>
                       {r.a}
@@ -192,54 +208,54 @@ export function Compare({
                         `: channels differ by up to ${r.most} of 255, ${r.mean.toFixed(2)} on average`}
                     </small>
                     {r.pictureB >= 0 && r.a === r.b && r.a !== 'missing' && r.most > 0 && (
-                      <button className="link" onClick={() => put({ diff: picture === i ? '' : i })}>
+                      <TextButton onClick={() => put({ diff: picture === i ? '' : i })}>
                         {picture === i ? 'Back to the model' : 'Show where'}
-                      </button>
+                      </TextButton>
                     )}
-                  </div>
+                  </Item>
                 ))}
             </>
           )}
         </>
       )}
-    </div>
+    </Scroll>
   )
 }
 
 const number = (t: string) => (/^\d+$/.test(t) ? count(Number(t)) : t)
 
 function Differ({ n }: { n: number }) {
-  return n > 0 ? <span className="tag w">{n} differ</span> : <span className="tag g">the same</span>
+  return n > 0 ? <Tag tone="warn">{n} differ</Tag> : <Tag tone="good">the same</Tag>
 }
 
-function Table({ title, list, all }: { title: string; list: S['DiffRow'][]; all: boolean }) {
+function Differences({ title, list, all }: { title: string; list: S['DiffRow'][]; all: boolean }) {
   const shown = list.filter((r) => all || r.differ)
   if (list.length === 0) return null
   return (
     <>
-      <div className="head bare top">
+      <Head plain ruled>
         <h2>{title}</h2>
         <Differ n={list.filter((r) => r.differ).length} />
-      </div>
+      </Head>
       {shown.length > 0 && (
-        <table className="diff">
-          <thead>
-            <tr>
-              <th />
-              <th className="n">A, this</th>
-              <th className="n">B</th>
-            </tr>
-          </thead>
-          <tbody>
+        <Table size="small" className="diff">
+          <TableHead>
+            <TableRow>
+              <TableCell />
+              <TableCell align="right">A, this</TableCell>
+              <TableCell align="right">B</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
             {shown.map((r) => (
-              <tr key={r.name} data-diff={r.name} className={r.differ ? 'differs' : ''}>
-                <td>{r.name}</td>
-                <td className="n">{number(r.a) || 'none'}</td>
-                <td className="n">{number(r.b) || 'none'}</td>
-              </tr>
+              <TableRow key={r.name} data-diff={r.name} className={r.differ ? 'differs' : ''}>
+                <TableCell>{r.name}</TableCell>
+                <TableCell align="right">{number(r.a) || 'none'}</TableCell>
+                <TableCell align="right">{number(r.b) || 'none'}</TableCell>
+              </TableRow>
             ))}
-          </tbody>
-        </table>
+          </TableBody>
+        </Table>
       )}
     </>
   )
@@ -259,12 +275,10 @@ export function PictureDifference({
 }) {
   return (
     <div className="overlay" data-picture-difference={row.name}>
-      <div className="head">
-        <h2 className="clip">{row.name}</h2>
-        <button className="link" onClick={() => put({ diff: '' })}>
-          Back to the model
-        </button>
-      </div>
+      <Head>
+        <h2>{row.name}</h2>
+        <TextButton onClick={() => put({ diff: '' })}>Back to the model</TextButton>
+      </Head>
       <div className="three">
         {[
           ['A, this', scenePicture(a, row.pictureA)],

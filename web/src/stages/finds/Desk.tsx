@@ -8,6 +8,13 @@ import type { Put } from '../../parts/address'
 import { Fault, Pictures } from '../../parts/bits'
 import { Bind } from '../../parts/Bind'
 import { PictureView } from '../../parts/PictureView'
+import { Body } from '../../parts/Body'
+import { FactGrid } from '../../parts/Facts'
+import { Head } from '../../parts/Head'
+import { Row } from '../../parts/Row'
+import { Scroll } from '../../parts/Scroll'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
 
 interface Use {
   material: string
@@ -46,12 +53,12 @@ export function Large({
   const p = model.pictures[pic]
   return (
     <div className="overlay" data-picture-desk={p.name}>
-      <div className="head">
-        <h2 className="clip">{p.name}</h2>
-        <span className="soft small">
+      <Head>
+        <h2>{p.name}</h2>
+        <Text tone="soft" small>
           {p.width} × {p.height} texels
-        </span>
-      </div>
+        </Text>
+      </Head>
       <PictureView
         className="fill"
         url={(s) => scenePicture(model.scene, pic, s)}
@@ -61,9 +68,7 @@ export function Large({
         show={channels}
         onShow={(s) => put({ channel: s === 'all' ? '' : s })}
       >
-        <button className="link" onClick={() => put({ pic: '', channel: '' })}>
-          Back to the model
-        </button>
+        <TextButton onClick={() => put({ pic: '', channel: '' })}>Back to the model</TextButton>
       </PictureView>
     </div>
   )
@@ -84,7 +89,7 @@ export function Desk({
 }) {
   const there = model.pictures.filter((p) => !p.missing).length
   return (
-    <div className="scroll">
+    <Scroll>
       {there === 0 && (
         <Pictures list={model.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
       )}
@@ -104,16 +109,16 @@ export function Desk({
         )}
       {there > 0 && there < model.pictures.length && (
         <>
-          <div className="head bare top">
+          <Head plain ruled>
             <h2>Missing</h2>
-          </div>
+          </Head>
           <Pictures
             list={model.pictures.filter((p) => p.missing)}
             bind={(ref) => <Bind project={project} name={ref} />}
           />
         </>
       )}
-    </div>
+    </Scroll>
   )
 }
 
@@ -143,8 +148,10 @@ function PictureItem({
       <button className="card" aria-expanded={on} onClick={() => put({ pic: on ? '' : n, channel: '' })}>
         <img className="thumb small" src={scenePicture(model.scene, n)} alt="" loading="lazy" />
         <span className="grow">
-          <b className="clip">{name}</b>
-          <small className="clip">
+          <Text as="b" clip>
+            {name}
+          </Text>
+          <Text as="small" clip>
             {a ? `${a.width} × ${a.height} · ` : ''}
             {used.length
               ? used
@@ -152,7 +159,7 @@ function PictureItem({
                   .filter((x, i, l) => l.indexOf(x) === i)
                   .join(', ')
               : 'used by no material'}
-          </small>
+          </Text>
           {a && (
             <small className={odd || a.notices.length ? 'warn' : ''}>
               {odd
@@ -166,16 +173,16 @@ function PictureItem({
       </button>
       <Fault error={error} />
       {on && a && (
-        <div className="body">
+        <Body>
           <Histogram bins={a.histogram} />
-          <div className="facts flush">
+          <FactGrid flush>
             <span>Looks like</span>
             <div>
               <b>{a.kind}</b>, {a.surety >= 0.8 ? 'quite surely' : a.surety >= 0.5 ? 'probably' : 'perhaps'}
               {a.evidence.map((e) => (
-                <small className="block soft" key={e}>
+                <Text as="small" tone="soft" block key={e}>
                   {e}
-                </small>
+                </Text>
               ))}
             </div>
             {a.green && (
@@ -195,9 +202,9 @@ function PictureItem({
                 <span>Odd</span>
                 <div>
                   {a.notices.map((x) => (
-                    <div className="warn" key={x}>
+                    <Text as="div" tone="warn" key={x}>
                       {x}
-                    </div>
+                    </Text>
                   ))}
                 </div>
               </>
@@ -208,21 +215,18 @@ function PictureItem({
                 ? 'no material'
                 : used.map((u) => (
                     <div key={u.material + u.role}>
-                      <button
-                        className="link"
-                        onClick={() => put({ tab: 'inventory', chosen: `k${u.index}`, pic: '' })}
-                      >
+                      <TextButton onClick={() => put({ tab: 'inventory', chosen: `k${u.index}`, pic: '' })}>
                         {u.material}
-                      </button>{' '}
+                      </TextButton>{' '}
                       as {u.role}, {u.channels}, UV set {u.uvSet + 1}
                     </div>
                   ))}
             </div>
             <span>Read as</span>
             <div>{asColour ? 'colour (sRGB)' : 'numbers, not colour'}</div>
-          </div>
+          </FactGrid>
           <SavePicture scene={model.scene} n={n} name={name} />
-        </div>
+        </Body>
       )}
     </div>
   )
@@ -273,7 +277,7 @@ function SavePicture({ scene, n, name }: { scene: string; n: number; name: strin
     ...(of?.texels ? { texels: texels || of.texels[0], mips: String(mips) } : {}),
   })
   return (
-    <div className="row wrap">
+    <Row wrap>
       {list.length > 0 && (
         <Select
           value={format}
@@ -314,6 +318,6 @@ function SavePicture({ scene, n, name }: { scene: string; n: number; name: strin
       >
         Save
       </Button>
-    </div>
+    </Row>
   )
 }

@@ -6,6 +6,11 @@ import type { S } from '../../api/http'
 import type { Put, Show } from '../../parts/address'
 import { count, metres, plural } from '../../parts/format'
 import type { Hit } from '../../parts/Model3D'
+import { Row } from '../../parts/Row'
+import { Scroll } from '../../parts/Scroll'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
+import { Tools } from '../../parts/Tools'
 
 export interface Row {
   id: string
@@ -204,7 +209,7 @@ export function sections(
       step={0.01}
       value={Math.min(1, Math.max(0, value))}
       aria-label={name}
-      onChange={(_, x) => set(x as number)}
+      onChange={(_, x) => set(x)}
       sx={{ width: 110, flex: 'none' }}
     />
   )
@@ -341,7 +346,7 @@ export function Inventory({
   const rows = useMemo(
     () => list.flatMap((s): (Section | Row)[] => [s, ...(isOpen(s) ? s.rows : [])]),
     [list, open],
-  ) // eslint-disable-line
+  )
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => box.current,
@@ -371,10 +376,10 @@ export function Inventory({
   }
   return (
     <>
-      <div className="tools low">
-        <span className="soft small grow" data-chosen={chosen.length}>
+      <Tools low>
+        <Text tone="soft" small className="grow" data-chosen={chosen.length}>
           {chosen.length ? `${count(chosen.length)} chosen` : 'Choose rows to see them in the model'}
-        </span>
+        </Text>
         {chosen.length > 0 && (
           <>
             <ToggleButton
@@ -385,24 +390,22 @@ export function Inventory({
             >
               Only these
             </ToggleButton>
-            <button className="link" onClick={() => put({ chosen: '', alone: '' })}>
-              None
-            </button>
+            <TextButton onClick={() => put({ chosen: '', alone: '' })}>None</TextButton>
           </>
         )}
-      </div>
+      </Tools>
       {turn && (
         <div className="turn">
-          <div className="row between">
-            <b className="clip">Turn {turn.name}</b>
+          <Row between>
+            <Text as="b" clip>
+              Turn {turn.name}
+            </Text>
             {turn.by.some((v) => v !== 0) && (
-              <button className="link" onClick={() => put({ turn: '' })}>
-                Back to rest
-              </button>
+              <TextButton onClick={() => put({ turn: '' })}>Back to rest</TextButton>
             )}
-          </div>
+          </Row>
           {(['X', 'Y', 'Z'] as const).map((axis, k) => (
-            <div className="row" key={axis}>
+            <Row key={axis}>
               <span>{axis}</span>
               <Slider
                 size="small"
@@ -412,23 +415,16 @@ export function Inventory({
                 aria-label={`Turn about the bone's ${axis}`}
                 onChange={(_, v) =>
                   put({
-                    turn: `${turn.node}:${turn.by.map((x, i) => (i === k ? (v as number) : x)).join(':')}`,
+                    turn: `${turn.node}:${turn.by.map((x, i) => (i === k ? v : x)).join(':')}`,
                   })
                 }
               />
               <span className="n">{turn.by[k]}°</span>
-            </div>
+            </Row>
           ))}
         </div>
       )}
-      <div
-        className="scroll"
-        ref={box}
-        role="listbox"
-        aria-multiselectable
-        aria-label="Inventory"
-        tabIndex={-1}
-      >
+      <Scroll ref={box} role="listbox" aria-multiselectable aria-label="Inventory" tabIndex={-1}>
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
           {virtual.getVirtualItems().map((x) => {
             const r = rows[x.index],
@@ -470,14 +466,18 @@ export function Inventory({
                 }}
               >
                 {r.swatch && <i style={{ background: r.swatch }} />}
-                <span className="clip grow">{r.name}</span>
+                <Text clip className="grow">
+                  {r.name}
+                </Text>
                 {r.end}
-                <span className="n clip">{r.note}</span>
+                <Text clip className="n">
+                  {r.note}
+                </Text>
               </div>
             )
           })}
         </div>
-      </div>
+      </Scroll>
     </>
   )
 }

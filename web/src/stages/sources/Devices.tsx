@@ -13,6 +13,15 @@ import {
 import { useAct, type Act, type S } from '../../api/http'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural } from '../../parts/format'
+import { Table, TableHead, TableBody, TableRow, TableCell } from '@mui/material'
+import { Notice } from '../../parts/Notice'
+import { Row } from '../../parts/Row'
+import { Rows } from '../../parts/Scroll'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
+import { Tools } from '../../parts/Tools'
+import { TagButton } from '../../parts/TagButton'
+import { Tag } from '../../parts/Tag'
 
 export function Devices({ project, onClose }: { project: number; onClose: () => void }) {
   const { data, error } = useDevices(project)
@@ -34,8 +43,9 @@ export function Devices({ project, onClose }: { project: number; onClose: () => 
     <Dialog open onClose={onClose} maxWidth="md" fullWidth>
       <DialogTitle>Devices</DialogTitle>
       <DialogContent>
-        <form
-          className="row"
+        <Row
+          as="form"
+
           onSubmit={(e) => {
             e.preventDefault()
             connect()
@@ -58,19 +68,19 @@ export function Devices({ project, onClose }: { project: number; onClose: () => 
           <Button type="submit" variant="contained" disabled={!address.trim()}>
             Connect
           </Button>
-        </form>
+        </Row>
         <Fault error={fault ?? error} />
         {data?.length === 0 && (
-          <p className="soft">
+          <Text as="p" tone="soft">
             No device yet. Enter the address at which a console simulator or an avatar exchange listens on
             this machine.
-          </p>
+          </Text>
         )}
-        <div className="row wrap tabs">
+        <Row wrap tabs>
           {data?.map((d) => (
-            <button
+            <TagButton
               key={d.id}
-              className={`tag ${d.id === device?.id ? 'g' : ''}`}
+              tone={d.id === device?.id ? 'good' : 'plain'}
               data-device={d.name}
               aria-pressed={d.id === device?.id}
               onClick={() => setAt(d.id)}
@@ -81,9 +91,9 @@ export function Devices({ project, onClose }: { project: number; onClose: () => 
                   ? `${d.running ? 'runs' : 'paused'} at frame ${count(d.frame)}`
                   : 'connected'
                 : 'gone'}
-            </button>
+            </TagButton>
           ))}
-        </div>
+        </Row>
         {device && <Offers key={device.id} project={project} device={device} onPull={onClose} act={act} />}
       </DialogContent>
     </Dialog>
@@ -115,17 +125,14 @@ function Offers({
     act(() => controlDevice(device.id, what, frames))
   if (!device.online)
     return (
-      <div className="notice">
-        {device.error}{' '}
-        <button className="link" onClick={() => act(() => forgetDevice(device.id))}>
-          Forget it
-        </button>
-      </div>
+      <Notice>
+        {device.error} <TextButton onClick={() => act(() => forgetDevice(device.id))}>Forget it</TextButton>
+      </Notice>
     )
   return (
     <div>
-      <div className="row wrap between tools flush">
-        <span className="row">
+      <Tools flush between className="row wrap">
+        <Row as="span">
           {device.kind === 'console' && (
             <>
               <Button onClick={() => control(device.running ? 'pause' : 'run')}>
@@ -135,12 +142,12 @@ function Offers({
               <Button onClick={() => control('step', 30)}>30 frames on</Button>
             </>
           )}
-          <span className="soft small mono">{device.address}</span>
-        </span>
-        <span className="row">
-          <button className="link" onClick={() => act(() => forgetDevice(device.id))}>
-            Disconnect
-          </button>
+          <Text tone="soft" small mono>
+            {device.address}
+          </Text>
+        </Row>
+        <Row as="span">
+          <TextButton onClick={() => act(() => forgetDevice(device.id))}>Disconnect</TextButton>
           <Button
             variant="contained"
             disabled={chosen.length === 0}
@@ -157,59 +164,59 @@ function Offers({
           >
             Pull in {plural(chosen.length, 'file')}, {bytes(chosen.reduce((n, o) => n + o.size, 0))}
           </Button>
-        </span>
-      </div>
+        </Row>
+      </Tools>
       <Fault error={error} />
-      <div className="rows">
-        <table>
-          <thead>
-            <tr>
-              <th />
-              <th>Name</th>
-              <th>What</th>
-              <th className="n">Size</th>
-              <th>Owner and terms</th>
-            </tr>
-          </thead>
-          <tbody>
+      <Rows>
+        <Table size="small">
+          <TableHead>
+            <TableRow>
+              <TableCell />
+              <TableCell>Name</TableCell>
+              <TableCell>What</TableCell>
+              <TableCell align="right">Size</TableCell>
+              <TableCell>Owner and terms</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
             {data?.map((o) => (
-              <tr key={o.name} data-offer={o.name}>
-                <td>
+              <TableRow key={o.name} data-offer={o.name}>
+                <TableCell>
                   <Checkbox
                     checked={chosen.includes(o)}
                     onChange={() => toggle(o.name)}
                     slotProps={{ input: { 'aria-label': `Choose ${o.name}` } }}
                   />
-                </td>
-                <td>
-                  <div className="row">
+                </TableCell>
+                <TableCell>
+                  <Row>
                     {o.thumb && <img className="thumb" alt="" src={offerThumb(device.id, o.id)} />}
                     <span className={o.thumb ? '' : 'mono'}>
                       {o.thumb ? (
                         <>
                           <b>{o.about}</b>
                           <br />
-                          <span className="soft mono">{o.name}</span>
+                          <Text tone="soft" mono>
+                            {o.name}
+                          </Text>
                         </>
                       ) : (
                         o.name
                       )}
                     </span>
-                  </div>
-                </td>
-                <td className="soft">{o.thumb ? o.kind : o.about}</td>
-                <td className="n">{bytes(o.size)}</td>
-                <td className="wide">
-                  {o.terms?.owner || <span className="soft">not stated</span>}{' '}
-                  {o.short && (
-                    <span className={`tag ${o.short === 'private use only' ? 'w' : 'g'}`}>{o.short}</span>
-                  )}
-                </td>
-              </tr>
+                  </Row>
+                </TableCell>
+                <TableCell className="soft">{o.thumb ? o.kind : o.about}</TableCell>
+                <TableCell align="right">{bytes(o.size)}</TableCell>
+                <TableCell>
+                  {o.terms?.owner || <Text tone="soft">not stated</Text>}{' '}
+                  {o.short && <Tag tone={o.short === 'private use only' ? 'warn' : 'good'}>{o.short}</Tag>}
+                </TableCell>
+              </TableRow>
             ))}
-          </tbody>
-        </table>
-      </div>
+          </TableBody>
+        </Table>
+      </Rows>
     </div>
   )
 }

@@ -18,6 +18,15 @@ import { useAct, type S } from '../../api/http'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural, seconds } from '../../parts/format'
 import type { Chosen } from './Table'
+import { Form, Label } from '../../parts/Form'
+import { Item } from '../../parts/Item'
+import { Mini } from '../../parts/Mini'
+import { Notice } from '../../parts/Notice'
+import { Row } from '../../parts/Row'
+import { Rows } from '../../parts/Scroll'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
+import { Tag } from '../../parts/Tag'
 
 export function ExtractBar({
   project,
@@ -51,7 +60,7 @@ export function ExtractBar({
   return (
     <div className="extract">
       <Fault error={fault} />
-      <div className="row wrap">
+      <Row wrap>
         <Button
           variant="contained"
           disabled={n === 0}
@@ -74,7 +83,7 @@ export function ExtractBar({
         </Button>
         <span className="grow" />
         {last && (
-          <button className="link" onClick={() => setList(true)} data-extractions={done.data!.length}>
+          <TextButton onClick={() => setList(true)} data-extractions={done.data!.length}>
             {last.state === 'done'
               ? `${plural(last.summary?.entries ?? 0, 'entry', 'entries')} extracted`
               : last.state === 'failed'
@@ -82,22 +91,20 @@ export function ExtractBar({
                 : last.state === 'cancelled'
                   ? 'Stopped'
                   : 'Extracting'}
-          </button>
+          </TextButton>
         )}
-      </div>
-      <div className="soft small">
+      </Row>
+      <Text as="div" tone="soft" small>
         {n > 0 ? (
           <>
             {plural(n, 'entry', 'entries')}, {bytes(plain.data?.bytes ?? 0)}
-            {missing.length > 0 && (
-              <span className="warn"> · {plural(missing.length, 'name')} not found</span>
-            )}{' '}
-            · into a new folder, nothing is overwritten
+            {missing.length > 0 && <Text tone="warn"> · {plural(missing.length, 'name')} not found</Text>} ·
+            into a new folder, nothing is overwritten
           </>
         ) : (
           'Choose entries with click, Shift and Ctrl, or with Shift and the arrow keys; Ctrl A takes all that fit.'
         )}
-      </div>
+      </Text>
       {options && <How project={project} {...options} onClose={() => setOptions(undefined)} />}
       {list && <Extractions project={project} onClose={() => setList(false)} />}
     </div>
@@ -148,8 +155,8 @@ function How({
       </DialogTitle>
       <DialogContent>
         <Fault error={fault ?? got.error} />
-        <div className="form flush">
-          <div className="row">
+        <Form flush>
+          <Row>
             <ToggleButtonGroup
               exclusive
               size="small"
@@ -160,7 +167,7 @@ function How({
               <ToggleButton value="folder">To a folder</ToggleButton>
               <ToggleButton value="zip">To a ZIP</ToggleButton>
             </ToggleButtonGroup>
-          </div>
+          </Row>
           <FormControlLabel
             control={<Checkbox checked={needs} onChange={(e) => setNeeds(e.target.checked)} />}
             label="With all that they need"
@@ -170,12 +177,12 @@ function How({
             label="Where several sources hold a path, only the one that wins"
           />
           {got.data && got.data.missing.length > 0 && (
-            <div className="notice">
+            <Notice>
               Needed and not found: {got.data.missing.slice(0, 5).join(', ')}
               {got.data.missing.length > 5 && ` and ${count(got.data.missing.length - 5)} more`}
-            </div>
+            </Notice>
           )}
-          <label className="f">
+          <Label>
             Where to
             <Select
               fullWidth
@@ -188,9 +195,9 @@ function How({
               </MenuItem>
               <MenuItem value="other">A {form === 'zip' ? 'file' : 'folder'} that I name</MenuItem>
             </Select>
-          </label>
+          </Label>
           {own ? (
-            <label className="f">
+            <Label>
               Name
               <OutlinedInput
                 fullWidth
@@ -198,10 +205,10 @@ function How({
                 onChange={(e) => setName(e.target.value)}
                 inputProps={{ 'aria-label': 'Name', maxLength: 120 }}
               />
-            </label>
+            </Label>
           ) : (
             <>
-              <label className="f">
+              <Label>
                 Path
                 <OutlinedInput
                   fullWidth
@@ -210,13 +217,13 @@ function How({
                   placeholder={form === 'zip' ? '/folder/name.zip' : '/folder'}
                   inputProps={{ 'aria-label': 'Path to extract to', className: 'mono', spellCheck: false }}
                 />
-              </label>
-              <label className="f">
+              </Label>
+              <Label>
                 Where a file is there already
                 <Select
                   fullWidth
                   value={policy}
-                  onChange={(e) => setPolicy(e.target.value as typeof policy)}
+                  onChange={(e) => setPolicy(e.target.value)}
                   inputProps={{ 'aria-label': 'Where a file is there already' }}
                 >
                   <MenuItem value="refuse">Report it; leave both as they are</MenuItem>
@@ -224,26 +231,26 @@ function How({
                   <MenuItem value="replace">Replace the file</MenuItem>
                   <MenuItem value="keep-both">Keep both, under another name</MenuItem>
                 </Select>
-              </label>
+              </Label>
             </>
           )}
-          <label className="f">
+          <Label>
             Paths
             <Select
               fullWidth
               value={layout}
-              onChange={(e) => setLayout(e.target.value as typeof layout)}
+              onChange={(e) => setLayout(e.target.value)}
               inputProps={{ 'aria-label': 'Paths' }}
             >
               <MenuItem value="keep">As they are in the source</MenuItem>
               <MenuItem value="map">Moved to a target's folders</MenuItem>
               <MenuItem value="flat">All in one folder</MenuItem>
             </Select>
-          </label>
+          </Label>
           {layout === 'map' && (
             <>
               {map.map((m, i) => (
-                <div className="row" key={i}>
+                <Row key={i}>
                   <OutlinedInput
                     className="grow"
                     value={m.from}
@@ -261,23 +268,19 @@ function How({
                     placeholder="materials/"
                     inputProps={{ 'aria-label': 'To', className: 'mono' }}
                   />
-                  <button className="mini" onClick={() => setMap(map.filter((_, k) => k !== i))}>
-                    Remove
-                  </button>
-                </div>
+                  <Mini onClick={() => setMap(map.filter((_, k) => k !== i))}>Remove</Mini>
+                </Row>
               ))}
-              <button className="link" onClick={() => setMap([...map, { from: '', to: '' }])}>
-                Another prefix
-              </button>
+              <TextButton onClick={() => setMap([...map, { from: '', to: '' }])}>Another prefix</TextButton>
             </>
           )}
-        </div>
-        <div className="row">
+        </Form>
+        <Row>
           <Button variant="contained" disabled={!got.data?.entries || (!own && !to)} onClick={() => start()}>
             Extract
           </Button>
           <Button onClick={onClose}>Not now</Button>
-        </div>
+        </Row>
       </DialogContent>
     </Dialog>
   )
@@ -291,18 +294,28 @@ function Extractions({ project, onClose }: { project: number; onClose: () => voi
       <DialogTitle>Extractions</DialogTitle>
       <DialogContent>
         <Fault error={error ?? fault} />
-        <div className="rows">
+        <Rows>
           {data?.map((x) => (
-            <div className="item" key={x.id} data-extraction={x.id} data-state={x.state}>
-              <div className="row between">
+            <Item key={x.id} data-extraction={x.id} data-state={x.state}>
+              <Row between>
                 <b>{x.title}</b>
-                <span
-                  className={`tag ${x.state === 'done' ? (x.summary?.failed ? 'w' : 'g') : x.state === 'failed' ? 'b' : ''}`}
+                <Tag
+                  tone={
+                    x.state === 'done'
+                      ? x.summary?.failed
+                        ? 'warn'
+                        : 'good'
+                      : x.state === 'failed'
+                        ? 'bad'
+                        : 'plain'
+                  }
                 >
                   {x.state === 'waiting' ? 'waits' : x.state === 'running' ? 'under way' : x.state}
-                </span>
-              </div>
-              <small className="mono">{x.to}</small>
+                </Tag>
+              </Row>
+              <Text as="small" mono>
+                {x.to}
+              </Text>
               <small>
                 {x.summary ? (
                   <>
@@ -318,38 +331,46 @@ function Extractions({ project, onClose }: { project: number; onClose: () => voi
                   </>
                 )}
               </small>
-              {x.error && <small className="bad">{x.error}</small>}
+              {x.error && (
+                <Text as="small" tone="bad">
+                  {x.error}
+                </Text>
+              )}
               {x.summary?.failures.slice(0, 5).map((f) => (
-                <small className="bad" key={f.source + f.entry}>
+                <Text as="small" tone="bad" key={f.source + f.entry}>
                   {f.error}
-                </small>
+                </Text>
               ))}
               {(x.summary?.failed ?? 0) > 5 && (
-                <small className="bad">and {count(x.summary!.failed - 5)} more</small>
+                <Text as="small" tone="bad">
+                  and {count(x.summary!.failed - 5)} more
+                </Text>
               )}
               {x.summary?.changes.slice(0, 3).map((c) => (
-                <small className="warn" key={c.entry + c.to}>
+                <Text as="small" tone="warn" key={c.entry + c.to}>
                   {c.entry} is written as {c.to}: {c.why}
-                </small>
+                </Text>
               ))}
               {(x.summary?.changes.length ?? 0) > 3 && (
-                <small className="warn">and {count(x.summary!.changes.length - 3)} more names</small>
+                <Text as="small" tone="warn">
+                  and {count(x.summary!.changes.length - 3)} more names
+                </Text>
               )}
-              <span className="row">
+              <Row as="span">
                 {(x.state === 'failed' || x.state === 'cancelled') && (
-                  <button className="link" onClick={() => act(() => resumeExtraction(x.id))}>
+                  <TextButton onClick={() => act(() => resumeExtraction(x.id))}>
                     Go on where it stopped
-                  </button>
+                  </TextButton>
                 )}
                 {x.summary && (
-                  <a className="link" href={`/api/extractions/${x.id}/summary`}>
+                  <TextButton component="a" href={`/api/extractions/${x.id}/summary`}>
                     Save the summary
-                  </a>
+                  </TextButton>
                 )}
-              </span>
-            </div>
+              </Row>
+            </Item>
           ))}
-        </div>
+        </Rows>
       </DialogContent>
     </Dialog>
   )

@@ -5,6 +5,11 @@ import { bind, unbind, useMissing, usePins } from '../../api/links'
 import { Fault } from '../../parts/bits'
 import { count, plural } from '../../parts/format'
 import type { Put } from '../../parts/address'
+import { Item } from '../../parts/Item'
+import { Row } from '../../parts/Row'
+import { Rows } from '../../parts/Scroll'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
 
 export function Missing({ project, put, onClose }: { project: number; put: Put; onClose: () => void }) {
   const { data, error } = useMissing(project)
@@ -16,32 +21,35 @@ export function Missing({ project, put, onClose }: { project: number; put: Put; 
       <DialogContent>
         <Fault error={error ?? fault} />
         {data && (
-          <p className="soft">
+          <Text as="p" tone="soft">
             {plural(data.total, 'name')}, asked for by {plural(data.asked, 'entry', 'entries')}. Add the
             source that holds one and it is found by itself, or pin it to an entry by hand.
-          </p>
+          </Text>
         )}
-        <div className="rows">
+        <Rows>
           {data?.names.map((n) => (
-            <div className="item" key={n.ref} data-missing={n.ref}>
-              <div className="row between">
-                <span className="warn mono">{n.ref}</span>
-                <span className="soft small">{plural(n.count, 'entry', 'entries')}</span>
-              </div>
+            <Item key={n.ref} data-missing={n.ref}>
+              <Row between>
+                <Text tone="warn" mono>
+                  {n.ref}
+                </Text>
+                <Text tone="soft" small>
+                  {plural(n.count, 'entry', 'entries')}
+                </Text>
+              </Row>
               <small>
                 asked for by{' '}
                 {n.entries.slice(0, 4).map((e, i) => (
                   <span key={e.id}>
                     {i > 0 && ', '}
-                    <button
-                      className="link"
+                    <TextButton
                       onClick={() => {
                         put({ entry: String(e.id) })
                         onClose()
                       }}
                     >
                       {e.path}
-                    </button>
+                    </TextButton>
                   </span>
                 ))}
                 {n.count > 4 && ` and ${count(n.count - 4)} more`}
@@ -50,29 +58,27 @@ export function Missing({ project, put, onClose }: { project: number; put: Put; 
               {n.nearest.map((e) => (
                 <small key={e.id}>
                   Nearest: {e.sourceLabel} {e.path}{' '}
-                  <button className="link" onClick={() => act(() => bind(project, n.ref, e.id))}>
-                    Use it
-                  </button>
+                  <TextButton onClick={() => act(() => bind(project, n.ref, e.id))}>Use it</TextButton>
                 </small>
               ))}
-            </div>
+            </Item>
           ))}
-        </div>
+        </Rows>
         {(pins.data?.length ?? 0) > 0 && (
           <>
             <h2>Pinned by hand</h2>
             {pins.data!.map((p) => (
-              <div className="item row between" key={p.ref} data-pin={p.ref}>
+              <Item between key={p.ref} data-pin={p.ref}>
                 <span>
-                  <span className="mono">{p.ref}</span>
+                  <Text mono>{p.ref}</Text>
                   <small>
                     {p.sourceLabel} {p.path}
                   </small>
                 </span>
-                <button className="link" onClick={() => act(() => unbind(project, p.ref))}>
+                <TextButton onClick={() => act(() => unbind(project, p.ref))}>
                   Let it be looked for again
-                </button>
-              </div>
+                </TextButton>
+              </Item>
             ))}
           </>
         )}

@@ -7,6 +7,14 @@ import { keepNaming, useNaming } from '../../api/links'
 import { Fault } from '../../parts/bits'
 import { count } from '../../parts/format'
 import type { Put } from '../../parts/address'
+import { Table, TableBody, TableRow, TableCell } from '@mui/material'
+import { Body } from '../../parts/Body'
+import { Head } from '../../parts/Head'
+import { Mini } from '../../parts/Mini'
+import { Rows } from '../../parts/Scroll'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
+import { Tools } from '../../parts/Tools'
 
 type Rule = S['NameRule']
 /** The rules without what was counted of them. */
@@ -35,53 +43,49 @@ export function NameRules({ project, put }: { project: number; put: Put }) {
   if (!data || data.names === 0) return null
   return (
     <>
-      <div className="head top">
+      <Head ruled>
         <h2>Name rules</h2>
-        <span className="soft small">from {count(data.names)} names</span>
-      </div>
+        <Text tone="soft" small>
+          from {count(data.names)} names
+        </Text>
+      </Head>
       <Fault error={error ?? fault} />
-      <table className="names">
-        <tbody>
+      <Table size="small" className="names">
+        <TableBody>
           {rules.map((r) => (
-            <tr key={r.where + r.affix} data-rule={r.affix}>
-              <td className="mono">
-                <button
-                  className="link"
-                  title="Show the entries"
-                  onClick={() => put({ q: glob(r), view: '' })}
-                >
+            <TableRow key={r.where + r.affix} data-rule={r.affix}>
+              <TableCell className="mono">
+                <TextButton title="Show the entries" onClick={() => put({ q: glob(r), view: '' })}>
                   {glob(r).replace('.*', '')}
-                </button>
-              </td>
-              <td>{meaning(r.means, r.value)}</td>
-              <td className="n">{count(r.count)}</td>
-            </tr>
+                </TextButton>
+              </TableCell>
+              <TableCell>{meaning(r.means, r.value)}</TableCell>
+              <TableCell align="right">{count(r.count)}</TableCell>
+            </TableRow>
           ))}
           {guesses.slice(0, 6).map((p) => (
-            <tr key={p.where + p.affix} data-proposal={p.affix}>
-              <td className="mono soft">{glob(p).replace('.*', '')}</td>
-              <td>
-                <span className="soft" title={p.evidence}>
+            <TableRow key={p.where + p.affix} data-proposal={p.affix}>
+              <TableCell className="mono soft">{glob(p).replace('.*', '')}</TableCell>
+              <TableCell>
+                <Text tone="soft" title={p.evidence}>
                   {meaning(p.means, p.value)}?
-                </span>{' '}
-                <button
-                  className="link"
-                  aria-label={`Keep ${p.affix}`}
-                  onClick={() => save([...rules, p as Rule])}
-                >
+                </Text>{' '}
+                <TextButton aria-label={`Keep ${p.affix}`} onClick={() => save([...rules, p as Rule])}>
                   Keep
-                </button>
-              </td>
-              <td className="n soft">{count(p.count)}</td>
-            </tr>
+                </TextButton>
+              </TableCell>
+              <TableCell align="right" className="soft">
+                {count(p.count)}
+              </TableCell>
+            </TableRow>
           ))}
-        </tbody>
-      </table>
-      <div className="body row">
+        </TableBody>
+      </Table>
+      <Body className="row">
         <Button variant="text" onClick={() => setEditing(true)}>
           {rules.length + data.proposals.length === 0 ? 'Add a rule' : 'All rules'}
         </Button>
-      </div>
+      </Body>
       {editing && <Edit project={project} naming={data} onClose={() => setEditing(false)} />}
     </>
   )
@@ -99,37 +103,37 @@ function Edit({ project, naming, onClose }: { project: number; naming: S['Naming
     <Dialog open onClose={onClose} maxWidth="md" fullWidth>
       <DialogTitle>Name rules</DialogTitle>
       <DialogContent>
-        <p className="soft">
+        <Text as="p" tone="soft">
           A prefix or suffix and what it tells. Entries whose names are the same without them are one set.
-        </p>
+        </Text>
         <Fault error={fault} />
-        <table className="forms">
-          <tbody>
+        <Table size="small" className="forms">
+          <TableBody>
             {rules.map((r, i) => (
-              <tr key={i}>
-                <td>
+              <TableRow key={i}>
+                <TableCell>
                   <Select
                     value={r.where}
-                    onChange={(e) => set(i, { where: e.target.value as Rule['where'] })}
+                    onChange={(e) => set(i, { where: e.target.value })}
                     inputProps={{ 'aria-label': 'Where' }}
                   >
                     <MenuItem value="prefix">prefix</MenuItem>
                     <MenuItem value="suffix">suffix</MenuItem>
                   </Select>
-                </td>
-                <td>
+                </TableCell>
+                <TableCell>
                   <OutlinedInput
                     value={r.affix}
                     onChange={(e) => set(i, { affix: e.target.value })}
                     inputProps={{ 'aria-label': 'Affix', className: 'mono', maxLength: 64 }}
                   />
-                </td>
-                <td>
+                </TableCell>
+                <TableCell>
                   <Select
                     value={r.means}
                     onChange={(e) =>
                       set(i, {
-                        means: e.target.value as Rule['means'],
+                        means: e.target.value,
                         value: e.target.value === 'role' ? 'colour' : e.target.value === 'lod' ? '1' : '',
                       })
                     }
@@ -140,8 +144,8 @@ function Edit({ project, naming, onClose }: { project: number; naming: S['Naming
                     <MenuItem value="lod">level of detail</MenuItem>
                     <MenuItem value="state">state or variant</MenuItem>
                   </Select>
-                </td>
-                <td>
+                </TableCell>
+                <TableCell>
                   {r.means === 'role' ? (
                     <Select
                       value={r.value}
@@ -161,17 +165,15 @@ function Edit({ project, naming, onClose }: { project: number; naming: S['Naming
                       inputProps={{ 'aria-label': 'Value', maxLength: 64 }}
                     />
                   )}
-                </td>
-                <td className="n">
-                  <button className="mini" onClick={() => setRules(rules.filter((_, k) => k !== i))}>
-                    Remove
-                  </button>
-                </td>
-              </tr>
+                </TableCell>
+                <TableCell align="right">
+                  <Mini onClick={() => setRules(rules.filter((_, k) => k !== i))}>Remove</Mini>
+                </TableCell>
+              </TableRow>
             ))}
-          </tbody>
-        </table>
-        <div className="row wrap flush tools">
+          </TableBody>
+        </Table>
+        <Tools flush className="row wrap">
           <Button
             onClick={() =>
               setRules([...rules, { where: 'suffix', affix: '', means: 'role', value: 'colour' }])
@@ -196,24 +198,23 @@ function Edit({ project, naming, onClose }: { project: number; naming: S['Naming
             hidden
             onChange={(e) => e.target.files?.[0] && load(e.target.files[0])}
           />
-        </div>
+        </Tools>
         <h2>Frequent in the names</h2>
-        <div className="rows">
-          <table>
-            <tbody>
+        <Rows>
+          <Table size="small">
+            <TableBody>
               {naming.proposals
                 .filter((p) => !have.has(p.where + p.affix))
                 .map((p) => (
-                  <tr key={p.where + p.affix}>
-                    <td className="mono">{glob(p)}</td>
-                    <td className="n">{count(p.count)}</td>
-                    <td className="soft clip" title={p.example}>
+                  <TableRow key={p.where + p.affix}>
+                    <TableCell className="mono">{glob(p)}</TableCell>
+                    <TableCell align="right">{count(p.count)}</TableCell>
+                    <TableCell className="soft clip" title={p.example}>
                       such as {p.example}
-                    </td>
-                    <td>{p.means ? `${meaning(p.means, p.value)}? ${p.evidence}` : ''}</td>
-                    <td className="n">
-                      <button
-                        className="mini"
+                    </TableCell>
+                    <TableCell>{p.means ? `${meaning(p.means, p.value)}? ${p.evidence}` : ''}</TableCell>
+                    <TableCell align="right">
+                      <Mini
                         onClick={() =>
                           setRules([
                             ...rules,
@@ -227,13 +228,13 @@ function Edit({ project, naming, onClose }: { project: number; naming: S['Naming
                         }
                       >
                         Take
-                      </button>
-                    </td>
-                  </tr>
+                      </Mini>
+                    </TableCell>
+                  </TableRow>
                 ))}
-            </tbody>
-          </table>
-        </div>
+            </TableBody>
+          </Table>
+        </Rows>
       </DialogContent>
     </Dialog>
   )

@@ -1,21 +1,29 @@
 // The left column: sources in search order, ways to add one, the name rules.
 import { Button } from '@mui/material'
-import { useQueryClient } from '@tanstack/react-query'
+
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { refresh, useAct, type S } from '../../api/http'
+import { useAct, type S } from '../../api/http'
 import { indexSource, orderSources, removeSource } from '../../api/sources'
 import { useMissing } from '../../api/links'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural } from '../../parts/format'
 import { TakenOut } from '../../parts/TakenOut'
-import { takeIn, useUploads } from '../../parts/upload'
+import { useUploads } from '../../parts/upload'
 import { AddSource } from './AddSource'
 import { Devices } from './Devices'
 import { Missing } from './Missing'
 import { NameRules } from './NameRules'
 import { TermsDialog } from './Terms'
 import type { Put } from '../../parts/address'
+import { Empty } from '../../parts/Empty'
+import { Head } from '../../parts/Head'
+import { Item } from '../../parts/Item'
+import { Mini } from '../../parts/Mini'
+import { Pane } from '../../parts/Pane'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
+import { TagButton } from '../../parts/TagButton'
 
 export function Order({
   project,
@@ -30,7 +38,6 @@ export function Order({
   only: number
   put: Put
 }) {
-  const q = useQueryClient()
   const [dialog, setDialog] = useState<'add' | 'devices' | 'missing' | ''>('')
   const [terms, setTerms] = useState<S['Source']>()
   const { sending, fault: broken, stop } = useUploads()
@@ -45,11 +52,13 @@ export function Order({
   const choose = (id: number) => put({ source: id === only ? '' : String(id) })
   const lacking = missing.data?.total ?? 0
   return (
-    <div className="pane">
-      <div className="head bare">
+    <Pane>
+      <Head plain>
         <h2>Search order</h2>
-        <span className="soft small">first wins</span>
-      </div>
+        <Text tone="soft" small>
+          first wins
+        </Text>
+      </Head>
       <Fault error={error ?? fault ?? broken} />
       {sources?.map((s, i) => (
         <div
@@ -71,15 +80,15 @@ export function Order({
           title={s.inside ? `${s.path} › ${s.inside}` : s.path}
         >
           <span className="no">{i + 1}</span>
-          <b className="clip">
+          <Text as="b" clip>
             {s.label}
             {s.format === 'folder' && s.origin !== 'device' && '/'}
-          </b>
+          </Text>
           <small>
             {s.state === 'indexing' ? (
               'being indexed'
             ) : s.state === 'failed' ? (
-              <span className="bad">cannot be read</span>
+              <Text tone="bad">cannot be read</Text>
             ) : (
               <>
                 {s.origin === 'device' ? 'from a device' : s.isLayout ? `layout “${s.format}”` : s.format} ·{' '}
@@ -88,30 +97,35 @@ export function Order({
               </>
             )}
           </small>
-          {s.error && <small className="bad">{s.error}</small>}
+          {s.error && (
+            <Text as="small" tone="bad">
+              {s.error}
+            </Text>
+          )}
           {s.changed && (
-            <small className="warn">
+            <Text as="small" tone="warn">
               It {s.changed}.{' '}
-              <button
-                className="link"
+              <TextButton
                 onClick={(e) => {
                   e.stopPropagation()
                   act(() => indexSource(s.id))
                 }}
               >
                 Index again
-              </button>
-            </small>
+              </TextButton>
+            </Text>
           )}
           {s.problems.length > 0 && (
-            <small className="warn" title={s.problems.join('\n')}>
+            <Text as="small" tone="warn" title={s.problems.join('\n')}>
               {plural(s.problems.length, 'problem')}: {s.problems[0]}
-            </small>
+            </Text>
           )}
           {s.state === 'ready' && (
             <small>
-              <button
-                className={`tag ${s.short.startsWith('terms ') ? '' : s.short === 'private use only' ? 'w' : 'g'}`}
+              <TagButton
+                tone={
+                  s.short.startsWith('terms ') ? 'plain' : s.short === 'private use only' ? 'warn' : 'good'
+                }
                 title="Whose it is and what may be done"
                 onClick={(e) => {
                   e.stopPropagation()
@@ -119,62 +133,49 @@ export function Order({
                 }}
               >
                 {s.short}
-              </button>
+              </TagButton>
             </small>
           )}
           <span className="acts" onClick={(e) => e.stopPropagation()}>
-            <button
-              className="mini"
-              disabled={i === 0}
-              aria-label={`Move ${s.label} up`}
-              onClick={() => move(i, -1)}
-            >
+            <Mini disabled={i === 0} aria-label={`Move ${s.label} up`} onClick={() => move(i, -1)}>
               ↑
-            </button>
-            <button
-              className="mini"
+            </Mini>
+            <Mini
               disabled={i === sources.length - 1}
               aria-label={`Move ${s.label} down`}
               onClick={() => move(i, 1)}
             >
               ↓
-            </button>
-            {s.state === 'failed' && (
-              <button className="mini" onClick={() => act(() => indexSource(s.id))}>
-                Try again
-              </button>
-            )}
-            <button
-              className="mini"
+            </Mini>
+            {s.state === 'failed' && <Mini onClick={() => act(() => indexSource(s.id))}>Try again</Mini>}
+            <Mini
               aria-label={`Take out ${s.label}`}
               title="With what is mounted from within it, and its bookmarks. Finds stay. It can be put back."
               onClick={() => act(() => removeSource(s.id))}
             >
               Take out
-            </button>
+            </Mini>
           </span>
         </div>
       ))}
       {sources?.length === 0 && (
-        <div className="empty">
+        <Empty>
           <b>No sources yet</b>Add a game's archive, a ZIP or a folder. It is read where it lies and never
           changed.
-        </div>
+        </Empty>
       )}
       <TakenOut project={project} kind="source" />
       <div className="drop">
         {sending ? (
           <>
-            <span className="clip">Taking in {sending.name}</span>
+            <Text clip>Taking in {sending.name}</Text>
             <br />
             <span className="meter">
               <i style={{ width: `${sending.total ? (100 * sending.sent) / sending.total : 100}%` }} />
             </span>
             <br />
             {bytes(sending.sent)} of {bytes(sending.total)} · {bytes(sending.rate)}/s{' '}
-            <button className="link" onClick={() => stop?.()}>
-              Stop
-            </button>
+            <TextButton onClick={() => stop?.()}>Stop</TextButton>
           </>
         ) : (
           'Drop archives, folders or files anywhere'
@@ -189,33 +190,19 @@ export function Order({
         </Button>
       </div>
       {lacking > 0 && (
-        <div className="item row between top">
+        <Item between ruled>
           <span>
-            <span className="warn">{plural(lacking, 'name')}</span> not found
+            <Text tone="warn">{plural(lacking, 'name')}</Text> not found
           </span>
-          <button className="link" onClick={() => setDialog('missing')}>
-            Show
-          </button>
-        </div>
+          <TextButton onClick={() => setDialog('missing')}>Show</TextButton>
+        </Item>
       )}
-      <div className="item row between top">
+      <Item between ruled>
         <span>Layouts of the formats</span>
-        <button className="link" onClick={() => go(`/p/${project}/sources/layouts`)}>
-          Show
-        </button>
-      </div>
+        <TextButton onClick={() => go(`/p/${project}/sources/layouts`)}>Show</TextButton>
+      </Item>
       <NameRules project={project} put={put} />
-      {dialog === 'add' && (
-        <AddSource
-          project={project}
-          mounted={sources ?? []}
-          onFiles={(l) => {
-            setDialog('')
-            takeIn(project, l, () => void refresh(q, project))
-          }}
-          onClose={() => setDialog('')}
-        />
-      )}
+      {dialog === 'add' && <AddSource project={project} onClose={() => setDialog('')} />}
       {dialog === 'devices' && <Devices project={project} onClose={() => setDialog('')} />}
       {dialog === 'missing' && <Missing project={project} put={put} onClose={() => setDialog('')} />}
       {terms && (
@@ -225,6 +212,6 @@ export function Order({
           onClose={() => setTerms(undefined)}
         />
       )}
-    </div>
+    </Pane>
   )
 }

@@ -18,6 +18,18 @@ import { PictureView } from '../../parts/PictureView'
 import { View3D } from '../../parts/View3D'
 import { asks } from './Terms'
 import type { Put } from '../../parts/address'
+import { Body } from '../../parts/Body'
+import { Code } from '../../parts/Code'
+import { Empty } from '../../parts/Empty'
+import { FactGrid } from '../../parts/Facts'
+import { Head } from '../../parts/Head'
+import { Item } from '../../parts/Item'
+import { Mini } from '../../parts/Mini'
+import { Pane } from '../../parts/Pane'
+import { Row } from '../../parts/Row'
+import { Tag } from '../../parts/Tag'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
 
 export function Preview({ project, entry, put }: { project: number; entry: number; put: Put }) {
   const { data: p, error, isLoading } = usePreview(project, entry || undefined)
@@ -26,11 +38,11 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
   const layouts = useLayouts(project)
   if (!entry)
     return (
-      <div className="pane r">
-        <div className="empty">
+      <Pane>
+        <Empty>
           <b>Preview</b>Choose an entry to see it here. Nothing is extracted.
-        </div>
-      </div>
+        </Empty>
+      </Pane>
     )
   const own = (format?: string) => layouts.data?.find((l) => !l.shipped && (l.format ?? l.name) === format)
 
@@ -44,7 +56,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
   const name = p ? split(p.entry.path)[1] : ''
   const missing = p?.needs?.filter((l) => !l.entry).length ?? 0
   return (
-    <div className="pane r" data-preview={p?.entry.path}>
+    <Pane data-preview={p?.entry.path}>
       {m ? (
         <View3D
           className="small"
@@ -66,31 +78,31 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
           height={p.picture.height}
         />
       ) : (
-        <div className="head">
-          <h2 className="clip">{p ? name : isLoading ? 'Opening…' : 'Preview'}</h2>
-        </div>
+        <Head>
+          <h2>{p ? name : isLoading ? 'Opening…' : 'Preview'}</h2>
+        </Head>
       )}
       <Fault error={error ?? fault} />
       {p?.error && <Fault error={p.error} />}
       {p?.kind === 'sound' && !p.error && (
-        <div className="body">
+        <Body>
           <audio controls src={contentUrl(entry)} style={{ width: '100%' }} />
-        </div>
+        </Body>
       )}
       {p?.text !== undefined && (
         <>
-          <div className="head bare">
+          <Head plain>
             <h2>Text</h2>
-            <span className="soft small">
+            <Text tone="soft" small>
               {p.encoding}
               {p.cut && ', the first 64 KB'}
-            </span>
-          </div>
-          <pre className="code short">{p.text}</pre>
+            </Text>
+          </Head>
+          <Code short>{p.text}</Code>
         </>
       )}
       {(m || p?.mountable) && (
-        <div className="body row wrap acts">
+        <Body acts className="row wrap">
           {m && (
             <Button variant="contained" onClick={() => find()}>
               {p?.find ? 'Show the find' : 'Make it a find'}
@@ -101,18 +113,14 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
               Mount it here
             </Button>
           )}
-        </div>
+        </Body>
       )}
       {p?.needs && p.needs.length > 0 && (
         <>
-          <div className="head bare">
+          <Head plain>
             <h2>Needs</h2>
-            {missing > 0 ? (
-              <span className="tag w">{missing} missing</span>
-            ) : (
-              <span className="tag g">all found</span>
-            )}
-          </div>
+            {missing > 0 ? <Tag tone="warn">{missing} missing</Tag> : <Tag tone="good">all found</Tag>}
+          </Head>
           {p.needs.map((l) => (
             <Link
               key={l.ref + l.role}
@@ -127,59 +135,59 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       )}
       {(p?.neededByCount ?? 0) > 0 && (
         <>
-          <div className="head bare">
+          <Head plain>
             <h2>Needed by</h2>
-            <span className="soft small">{plural(p!.neededByCount!, 'entry', 'entries')}</span>
-          </div>
+            <Text tone="soft" small>
+              {plural(p!.neededByCount!, 'entry', 'entries')}
+            </Text>
+          </Head>
           {p!.neededBy!.slice(0, 8).map((e) => (
-            <div className="item" key={e.id}>
-              <button className="link" onClick={() => show(e.id)}>
-                {e.path}
-              </button>
+            <Item key={e.id}>
+              <TextButton onClick={() => show(e.id)}>{e.path}</TextButton>
               <small>{e.sourceLabel}</small>
-            </div>
+            </Item>
           ))}
         </>
       )}
       {p?.set && (
-        <div className="head bare">
+        <Head plain>
           <h2>Set</h2>
-          <button className="link" onClick={() => put({ set: p.set!, view: '', q: '', kind: '' })}>
+          <TextButton onClick={() => put({ set: p.set!, view: '', q: '', kind: '' })}>
             {p.set}, {plural(p.setSize ?? 0, 'entry', 'entries')}
-          </button>
-        </div>
+          </TextButton>
+        </Head>
       )}
       {p?.name && (
-        <div className="facts">
+        <FactGrid>
           {Object.entries(p.name).map(([k, v]) => [
             <span key={k}>
               {{ role: 'Picture role', kind: 'Kind of thing', lod: 'Level of detail', state: 'State' }[k]}
             </span>,
             <div key={k + 'v'}>{v}</div>,
           ])}
-        </div>
+        </FactGrid>
       )}
       {p?.terms && <Terms t={p.terms} short={p.short ?? ''} />}
       {m && (
         <>
-          <div className="head bare">
+          <Head plain>
             <h2>Figures</h2>
-          </div>
+          </Head>
           <Figures stats={m.stats} basis={m.basis} />
         </>
       )}
       {p?.picture && (
-        <div className="facts">
+        <FactGrid>
           <span>Size</span>
           <div>
             {p.picture.width} × {p.picture.height} texels
           </div>
           <span>Format</span>
           <div>{p.picture.format}</div>
-        </div>
+        </FactGrid>
       )}
       {p && (
-        <div className="facts">
+        <FactGrid>
           <span>Entry</span>
           <div style={{ overflowWrap: 'anywhere' }}>{p.entry.path}</div>
           <span>Source</span>
@@ -192,7 +200,9 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
           {p.entry.overriddenBy && (
             <>
               <span>Overridden</span>
-              <div className="warn">by {p.entry.overriddenBy}</div>
+              <Text as="div" tone="warn">
+                by {p.entry.overriddenBy}
+              </Text>
             </>
           )}
           {p.entry.others && (
@@ -201,37 +211,32 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
               <div>{p.entry.others.join(', ')}</div>
             </>
           )}
-        </div>
+        </FactGrid>
       )}
       {p && (
-        <div className="body row between">
-          <button
-            className="link"
-            data-bytes={entry}
-            onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}
-          >
+        <Body className="row between">
+          <TextButton data-bytes={entry} onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}>
             Look at its bytes
-          </button>
-          <a className="link" href={`${contentUrl(entry)}?save=true`}>
+          </TextButton>
+          <TextButton component="a" href={`${contentUrl(entry)}?save=true`}>
             Save this file
-          </a>
-        </div>
+          </TextButton>
+        </Body>
       )}
       {p && (p.kind === 'data' || p.kind === 'archive' || p.kind === '' || p.error) && (
         <Bytes key={entry} entry={entry} size={p.entry.size} />
       )}
       {p && own(p.entry.format) && (
-        <div className="body">
-          <button
-            className="link"
+        <Body>
+          <TextButton
             data-layout-of={entry}
             onClick={() => go(`/p/${project}/sources/layout/${own(p.entry.format)!.id}?entry=${entry}`)}
           >
             Open its layout, {p.entry.format}
-          </button>
-        </div>
+          </TextButton>
+        </Body>
       )}
-    </div>
+    </Pane>
   )
 }
 
@@ -250,63 +255,65 @@ function Link({
 }) {
   const name = split(l.ref)[1]
   return (
-    <div className="item" data-need={l.ref}>
+    <Item data-need={l.ref}>
       {l.entry ? (
         <>
           <span title={l.ref}>{name}</span>{' '}
-          <span className={`tag ${l.sure === 'possible' ? 'w' : 'g'}`} title={`${l.sure}: ${l.how}`}>
+          <Tag tone={l.sure === 'possible' ? 'warn' : 'good'} title={`${l.sure}: ${l.how}`}>
             {l.how}
-          </span>
-          {l.role !== 'file' && <span className="soft small"> {l.role}</span>}
+          </Tag>
+          {l.role !== 'file' && (
+            <Text tone="soft" small>
+              {' '}
+              {l.role}
+            </Text>
+          )}
           <small>
-            <button className="link" onClick={() => show(l.entry!.id)}>
+            <TextButton onClick={() => show(l.entry!.id)}>
               {l.entry.sourceLabel} {l.entry.path}
-            </button>
+            </TextButton>
           </small>
           {l.how === 'pinned by hand' && (
             <small>
-              <button className="link" onClick={unpin}>
-                Let it be looked for again
-              </button>
+              <TextButton onClick={unpin}>Let it be looked for again</TextButton>
             </small>
           )}
         </>
       ) : (
         <>
-          <span className="warn" title={l.ref}>
+          <Text tone="warn" title={l.ref}>
             {name}
-          </span>{' '}
+          </Text>{' '}
           not found<small>looked for {l.looked.join(', ')}</small>
           {l.nearest.map((e) => (
             <small key={e.id}>
-              Nearest: {e.path}{' '}
-              <button className="link" onClick={() => pin(e.id)}>
-                Use it
-              </button>
+              Nearest: {e.path} <TextButton onClick={() => pin(e.id)}>Use it</TextButton>
             </small>
           ))}
           {l.role === 'file' ? (
             <Bind project={project} name={l.ref} />
           ) : (
             l.nearest.length === 0 && (
-              <small className="ok">Add the source that holds it; it is then found by itself.</small>
+              <Text as="small" tone="good">
+                Add the source that holds it; it is then found by itself.
+              </Text>
             )
           )}
         </>
       )}
-    </div>
+    </Item>
   )
 }
 
 function Terms({ t, short }: { t: S['Terms']; short: string }) {
   return (
     <>
-      <div className="head bare">
+      <Head plain>
         <h2>Terms</h2>
-        <span className={`tag ${short === 'private use only' ? 'w' : ''}`}>{short}</span>
-      </div>
+        <Tag tone={short === 'private use only' ? 'warn' : 'plain'}>{short}</Tag>
+      </Head>
       {(t.owner || t.licence) && (
-        <div className="facts">
+        <FactGrid>
           {t.owner && (
             <>
               <span>Owner</span>
@@ -336,7 +343,7 @@ function Terms({ t, short }: { t: S['Terms']; short: string }) {
               </div>
             </>
           )}
-        </div>
+        </FactGrid>
       )}
     </>
   )
@@ -365,24 +372,24 @@ function Bytes({ entry, size }: { entry: number; size: number }) {
   }
   return (
     <>
-      <div className="head bare top">
+      <Head plain ruled>
         <h2>Bytes</h2>
-        <span className="row">
-          <button className="mini" disabled={from === 0} onClick={() => setFrom(Math.max(0, from - SPAN))}>
+        <Row as="span">
+          <Mini disabled={from === 0} onClick={() => setFrom(Math.max(0, from - SPAN))}>
             Earlier
-          </button>
-          <button className="mini" disabled={from + SPAN >= size} onClick={() => setFrom(from + SPAN)}>
+          </Mini>
+          <Mini disabled={from + SPAN >= size} onClick={() => setFrom(from + SPAN)}>
             Later
-          </button>
-        </span>
-      </div>
-      <div className="body soft small">
+          </Mini>
+        </Row>
+      </Head>
+      <Body className="soft small">
         {size === 0
           ? 'It has no bytes.'
           : `${count(from)} to ${count(Math.min(size, from + SPAN) - 1)} of ${bytes(size)}`}
-      </div>
+      </Body>
       <Fault error={error} />
-      {lines.length > 0 && <pre className="code hex">{lines.join('\n')}</pre>}
+      {lines.length > 0 && <Code hex>{lines.join('\n')}</Code>}
     </>
   )
 }

@@ -10,6 +10,15 @@ import { Fault } from '../../parts/bits'
 import { bytes, count, plural, split } from '../../parts/format'
 import { ExtractBar } from './Extract'
 import type { Put } from '../../parts/address'
+import { Empty } from '../../parts/Empty'
+import { Pane } from '../../parts/Pane'
+import { Row } from '../../parts/Row'
+import { Scroll } from '../../parts/Scroll'
+import { Tag } from '../../parts/Tag'
+import { TagButton } from '../../parts/TagButton'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
+import { Tools } from '../../parts/Tools'
 
 const PAGE = 200
 const kindWords: Record<S['Kind'], [string, string]> = {
@@ -342,8 +351,8 @@ export function Entries({
   const size = sizes.find(([, , lo, hi]) => (filter.min ?? 0) === lo && (filter.max ?? 0) === hi)?.[0] ?? ''
   const kinds = Object.entries(first.data?.kinds ?? {}).sort((a, b) => b[1] - a[1])
   return (
-    <div className="pane flat column">
-      <div className="tools">
+    <Pane column>
+      <Tools>
         <OutlinedInput
           id="search"
           className="grow"
@@ -386,30 +395,30 @@ export function Entries({
             </MenuItem>
           ))}
         </Select>
-      </div>
-      <div className="tools low">
+      </Tools>
+      <Tools low>
         {kinds.map(([k, n]) => (
-          <button
+          <TagButton
             key={k}
-            className={`tag ${filter.kind === k ? 'g' : ''}`}
+            tone={filter.kind === k ? 'good' : 'plain'}
             aria-pressed={filter.kind === k}
             onClick={() => k && put({ kind: filter.kind === k ? '' : k })}
           >
             {kindWords[k as S['Kind']][1]} {count(n)}
-          </button>
+          </TagButton>
         ))}
         {filter.set && (
-          <button className="tag g" onClick={() => put({ set: '' })}>
+          <TagButton tone="good" onClick={() => put({ set: '' })}>
             set {filter.set} ✕
-          </button>
+          </TagButton>
         )}
         {view === 'tree' && (
-          <button className="link" onClick={() => put({ open: open === '*' ? '' : '*' })}>
+          <TextButton onClick={() => put({ open: open === '*' ? '' : '*' })}>
             {open === '*' ? 'Close all folders' : 'Open all folders'}
-          </button>
+          </TextButton>
         )}
         <span className="grow" />
-        <span className="soft small" data-total={total}>
+        <Text tone="soft" small data-total={total}>
           {view === 'sets'
             ? `${plural(total, 'set')} among `
             : view === 'tree'
@@ -419,8 +428,8 @@ export function Entries({
             ? plural(first.data?.all ?? 0, 'entry', 'entries')
             : count(first.data?.all ?? 0)}
           {first.data && ` · ${Math.max(1, Math.round(first.data.milliseconds))} ms`}
-        </span>
-      </div>
+        </Text>
+      </Tools>
       <Fault error={first.error} />
       <div className="grid th">
         {header(view === 'sets' ? 'Set' : 'Entry', 'path')}
@@ -430,8 +439,7 @@ export function Entries({
         <span className="n">{view === 'sets' ? 'Entries' : 'Needs'}</span>
         <span>{view === 'sets' ? '' : 'Source'}</span>
       </div>
-      <div
-        className="scroll"
+      <Scroll
         ref={scroll}
         tabIndex={0}
         role="listbox"
@@ -465,16 +473,18 @@ export function Entries({
                 onClick={(e) => l && click(e, r.index, l)}
               >
                 {!l ? (
-                  <span className="soft">…</span>
+                  <Text tone="soft">…</Text>
                 ) : l.is === 'entry' ? (
                   <EntryCells e={l.entry} depth={l.depth} name={l.name} />
                 ) : l.is === 'folder' ? (
                   <>
-                    <span className="clip" style={{ paddingLeft: l.depth * 16 }}>
-                      <span className="mono soft">{l.open ? '▾ ' : '▸ '}</span>
+                    <Text clip style={{ paddingLeft: l.depth * 16 }}>
+                      <Text tone="soft" mono>
+                        {l.open ? '▾ ' : '▸ '}
+                      </Text>
                       {l.name}/
-                    </span>
-                    <span className="soft">folder · {count(l.entries)}</span>
+                    </Text>
+                    <Text tone="soft">folder · {count(l.entries)}</Text>
                     <span className="n">{bytes(l.bytes)}</span>
                     <span />
                     <span />
@@ -482,12 +492,12 @@ export function Entries({
                   </>
                 ) : (
                   <>
-                    <span className="clip">{l.set.key}</span>
-                    <span className="clip soft">
+                    <Text clip>{l.set.key}</Text>
+                    <Text tone="soft" clip>
                       {Object.entries(l.set.kinds)
                         .map(([k, n]) => `${count(n)} ${kindWords[k as S['Kind']][n === 1 ? 0 : 1]}`)
                         .join(', ')}
-                    </span>
+                    </Text>
                     <span className="n">{bytes(l.set.bytes)}</span>
                     <span />
                     <span className="n">{count(l.set.entries)}</span>
@@ -499,7 +509,7 @@ export function Entries({
           })}
         </div>
         {first.data && total === 0 && (
-          <div className="empty">
+          <Empty>
             <b>{first.data.all === 0 ? 'No entries yet' : 'Nothing fits'}</b>
             {first.data.all === 0
               ? sources?.some((s) => s.state === 'indexing')
@@ -508,16 +518,16 @@ export function Entries({
               : view === 'sets'
                 ? 'A set is two or more entries whose names are the same but for what the name rules take off. Keep a rule on the left, or clear the filters.'
                 : 'Search by part of a path, or clear the filters.'}
-          </div>
+          </Empty>
         )}
-      </div>
+      </Scroll>
       <ExtractBar
         project={project}
         chosen={chosen}
         filter={all}
         fits={view === 'flat' || !view ? total : undefined}
       />
-    </div>
+    </Pane>
   )
 }
 
@@ -526,40 +536,41 @@ function EntryCells({ e, depth, name }: { e: S['Entry']; depth: number; name?: s
   const whole = e.needs !== undefined && e.found === e.needs
   return (
     <>
-      <span className="row" style={{ minWidth: 0, paddingLeft: depth * 16 }}>
-        <span className="clip" title={e.path}>
+      <Row as="span" style={{ minWidth: 0, paddingLeft: depth * 16 }}>
+        <Text clip title={e.path}>
           {name ? (
             name
           ) : (
             <>
-              <span className="soft">{dir}</span>
+              <Text tone="soft">{dir}</Text>
               {base}
             </>
           )}
-        </span>
+        </Text>
         {e.overriddenBy && (
-          <span className="tag clip" title={`${e.overriddenBy} wins for this path`}>
+          <Tag clip title={`${e.overriddenBy} wins for this path`}>
             overridden by {e.overriddenBy}
-          </span>
+          </Tag>
         )}
         {e.others && (
-          <span
-            className="tag g"
+          <Tag
+            tone="good"
+
             title={`${e.others.join(', ')} hold${e.others.length === 1 ? 's' : ''} this path too`}
           >
             wins
-          </span>
+          </Tag>
         )}
         {e.error && (
-          <span className="tag b" title={e.error}>
+          <Tag tone="bad" title={e.error}>
             cannot be read
-          </span>
+          </Tag>
         )}
-      </span>
-      <span className="clip">
+      </Row>
+      <Text clip>
         {kindWords[e.kind][0]}
-        {e.format && <span className="soft"> · {e.format}</span>}
-      </span>
+        {e.format && <Text tone="soft"> · {e.format}</Text>}
+      </Text>
       <span className="n">{bytes(e.size)}</span>
       <span className="n">
         {e.size > 0 && e.packed >= 0 ? `${Math.round((100 * e.packed) / e.size)}%` : '–'}
@@ -567,9 +578,9 @@ function EntryCells({ e, depth, name }: { e: S['Entry']; depth: number; name?: s
       <span className={`n ${e.needs === undefined ? '' : whole ? 'ok' : 'warn'}`}>
         {e.needs === undefined ? '' : `${e.found} of ${e.needs}`}
       </span>
-      <span className="clip soft" title={e.sourceLabel}>
+      <Text tone="soft" clip title={e.sourceLabel}>
         {e.sourceLabel}
-      </span>
+      </Text>
     </>
   )
 }

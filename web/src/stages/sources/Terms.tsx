@@ -12,6 +12,10 @@ import { useState } from 'react'
 import { useAct, type S } from '../../api/http'
 import { stateTerms } from '../../api/sources'
 import { Fault } from '../../parts/bits'
+import { Code } from '../../parts/Code'
+import { Form, Label } from '../../parts/Form'
+import { Row } from '../../parts/Row'
+import { Text } from '../../parts/Text'
 
 export const asks: [keyof S['Terms'] & ('private' | 'shareChanged' | 'shareUnchanged' | 'sell'), string][] = [
   ['private', 'Keep for oneself'],
@@ -33,7 +37,7 @@ export function TermsDialog({
   const { act, fault } = useAct(project)
   const save = () => act(() => stateTerms(source.id, t), onClose)
   const field = (k: 'owner' | 'licence' | 'evidence', label: string, hint: string, rows = 1) => (
-    <label className="f">
+    <Label>
       {label}
       <OutlinedInput
         fullWidth
@@ -44,25 +48,25 @@ export function TermsDialog({
         placeholder={hint}
         inputProps={{ 'aria-label': label, maxLength: 2000 }}
       />
-    </label>
+    </Label>
   )
   return (
     <Dialog open onClose={onClose} maxWidth="sm" fullWidth>
       <DialogTitle>Terms of {source.label}</DialogTitle>
       <DialogContent>
-        <p className="soft">
+        <Text as="p" tone="soft">
           {t.byHand
             ? 'Stated by hand.'
             : t.evidence
               ? `Read from ${t.evidence}. What you state here counts instead.`
               : 'Nothing in the source says whose it is. State what you know; it goes with every delivery.'}
-        </p>
+        </Text>
         <Fault error={fault} />
-        <div className="form flush">
+        <Form flush>
           {field('owner', 'Owner', 'Studio or person')}
           {field('licence', 'Licence', 'CC-BY-4.0, or in own words', 2)}
           {asks.map(([k, label]) => (
-            <div className="row between ask" key={k}>
+            <Row between ask key={k}>
               <span>{label}</span>
               <ToggleButtonGroup
                 exclusive
@@ -75,17 +79,17 @@ export function TermsDialog({
                 <ToggleButton value="no">may not</ToggleButton>
                 <ToggleButton value="">not known</ToggleButton>
               </ToggleButtonGroup>
-            </div>
+            </Row>
           ))}
           {field('evidence', 'Evidence', 'A link, or where it is written')}
-        </div>
-        {source.licence && source.licence !== t.licence && <pre className="code">{source.licence}</pre>}
-        <div className="row">
+        </Form>
+        {source.licence && source.licence !== t.licence && <Code>{source.licence}</Code>}
+        <Row>
           <Button variant="contained" onClick={() => save()}>
             Keep
           </Button>
           <Button onClick={onClose}>Leave as it was</Button>
-        </div>
+        </Row>
       </DialogContent>
     </Dialog>
   )

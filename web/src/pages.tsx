@@ -1,0 +1,66 @@
+// The one table of stages and pages: the bar, the routes, the shortcuts and the
+// titles come from here. A page's code is loaded when it is opened.
+import type { ComponentType } from 'react'
+
+export interface Stage {
+  id: 'sources' | 'finds' | 'chain' | 'rehearsal' | 'delivery'
+  title: string
+  /** Which of the assets the stage's address names: a find, or a chain of one. */
+  names: 'nothing' | 'find' | 'chain'
+}
+
+/** The stages in the order of the work; the keys 1 to 5 lead to them. */
+export const stages: Stage[] = [
+  { id: 'sources', title: 'Sources', names: 'nothing' },
+  { id: 'finds', title: 'Finds', names: 'find' },
+  { id: 'chain', title: 'Chain', names: 'chain' },
+  { id: 'rehearsal', title: 'Rehearsal', names: 'chain' },
+  { id: 'delivery', title: 'Delivery', names: 'chain' },
+]
+
+export interface Page {
+  stage: Stage['id']
+  /** Below the project's address. */
+  path: string
+  title: string
+  load: () => Promise<{ Component: ComponentType }>
+}
+
+const page = (stage: Stage['id'], path: string, title: string, load: () => Promise<ComponentType>): Page => ({
+  stage,
+  path,
+  title,
+  load: async () => ({ Component: await load() }),
+})
+
+export const pages: Page[] = [
+  page('sources', 'sources', 'Sources', async () => (await import('./stages/Sources')).Sources),
+  page('sources', 'sources/bytes/:entry', 'Bytes', async () => (await import('./stages/Bytes')).Bytes),
+  page('sources', 'sources/layouts', 'Layouts', async () => (await import('./stages/Layouts')).Layouts),
+  page(
+    'sources',
+    'sources/layout/:layout',
+    'Layout',
+    async () => (await import('./stages/Layout')).LayoutPage,
+  ),
+  page('finds', 'finds', 'Finds', async () => (await import('./stages/Gallery')).Gallery),
+  page('finds', 'finds/:find', 'Find', async () => (await import('./stages/Finds')).Finds),
+  page('chain', 'chain/:chain?', 'Chain', async () => (await import('./stages/Chain')).Chain),
+  page(
+    'rehearsal',
+    'rehearsal/:chain?',
+    'Rehearsal',
+    async () => (await import('./stages/Rehearsal')).Rehearsal,
+  ),
+  page('delivery', 'delivery/:chain?', 'Delivery', async () => (await import('./stages/Delivery')).Delivery),
+]
+
+/** The shortcuts, as the list of them shows them. */
+export const shortcuts: [string, string][] = [
+  ['/', 'search entries'],
+  ['1 to 5', 'stages'],
+  [', and .', 'one band down and up'],
+  ['\\', 'compare the chosen band with the one below it'],
+  ['=', 'fit the view'],
+  ['?', 'this list'],
+]

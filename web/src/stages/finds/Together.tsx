@@ -1,0 +1,181 @@
+// What is done with several finds at once.
+import {
+  Button,
+  Dialog,
+  DialogActions,
+  DialogContent,
+  DialogTitle,
+  MenuItem,
+  Select,
+  styled,
+} from '@mui/material'
+import { useState } from 'react'
+import { useNavigate } from 'react-router'
+import { deliver, makeChain, useChains } from '../../api/chains'
+import { findsFile, removeFind, useFormats } from '../../api/finds'
+import { ApiError, useAct, type S } from '../../api/http'
+import { Fault } from '../../parts/bits'
+import { count, plural } from '../../parts/format'
+import { Tone } from '../../parts/Tone'
+
+const Frame = styled('div')({
+  borderTop: '1px solid var(--line)',
+  padding: '9px 18px',
+  display: 'flex',
+  flexWrap: 'wrap',
+  gap: 8,
+  alignItems: 'center',
+  background: 'var(--verdiT)',
+  '& > .grow': { flex: 1 },
+})
+
+export function Together({
+  project,
+  chosen,
+  onDone,
+}: {
+  project: number
+  chosen: S['Brief'][]
+  onDone: () => void
+}) {
+  const { data: chains } = useChains(project)
+  const { act, fault, busy } = useAct(project)
+  const go = useNavigate()
+  const [saving, setSaving] = useState(false)
+  const [said, setSaid] = useState('')
+  const [stopped, setStopped] = useState<S['Chain'][]>([])
+  const ready = chosen.filter((x) => x.scene)
+  const own = (x: S['Brief']) => chains?.findLast((c) => c.find === x.id)
+  const without = ready.filter((x) => !own(x))
+  const having = ready.flatMap((x) => own(x) ?? [])
+  const start = () =>
+    act(
+      async () => {
+        const made: S['Chain'][] = []
+        for (const x of without) made.push(await makeChain(project, x.id, `${x.name} to engine`))
+        return made
+      },
+      (made) => {
+        if (made.length === 1) void go(`/p/${project}/chain/${made[0].id}`)
+        else setSaid(`${plural(made.length, 'chain')} started`)
+      },
+    )
+  const deliverAll = (list: S['Chain'][], despite: boolean) => {
+    setStopped([])
+    act(
+      async () => {
+        const stops: S['Chain'][] = []
+        for (const c of list) {
+          try {
+            await deliver(c.id, despite)
+          } catch (e) {
+            if (!despite && e instanceof ApiError && e.message.startsWith('the rehearsal stops'))
+              stops.push(c)
+            else throw e
+          }
+        }
+        return stops
+      },
+      (stops) => {
+        setStopped(stops)
+        setSaid(`${plural(list.length - stops.length, 'delivery', 'deliveries')} begun`)
+      },
+    )
+  }
+  return (
+    <Frame data-chosen={chosen.length}>
+      <b>{plural(chosen.length, 'find')} chosen</b>
+      {said && <Tone is="good">{said}</Tone>}
+      <Fault error={fault} />
+      <span className="grow" />
+      <Button
+        variant="contained"
+        disabled={busy || without.length === 0}
+        title={having.length > 0 ? `${plural(having.length, 'has', 'have')} a chain already` : undefined}
+        onClick={start}
+      >
+        Start {without.length === 1 ? 'a chain' : `${count(without.length)} chains`}
+      </Button>
+      <Button disabled={ready.length === 0} onClick={() => setSaving(true)}>
+        Save as…
+      </Button>
+      <Button
+        disabled={busy || having.length === 0}
+        title={having.length < ready.length ? 'Those that have a chain' : undefined}
+        onClick={() => deliverAll(having, false)}
+      >
+        Deliver {count(having.length)}
+      </Button>
+      <Button
+        disabled={busy}
+        title="With their chains and what was delivered of them. They can be put back."
+        onClick={() =>
+          act(async () => {
+            for (const x of chosen) await removeFind(x.id)
+          }, onDone)
+        }
+      >
+        Take out
+      </Button>
+      <Button onClick={onDone}>Choose none</Button>
+      {saving && <SaveAll project={project} finds={ready} onClose={() => setSaving(false)} />}
+      <Dialog open={stopped.length > 0} onClose={() => setStopped([])} aria-labelledby="stopped">
+        <DialogTitle id="stopped">
+          The rehearsal stops {plural(stopped.length, 'delivery', 'deliveries')}
+        </DialogTitle>
+        <DialogContent>
+          <p>
+            The target would refuse {stopped.map((c) => c.name).join(', ')}. What is made all the same says so
+            for good.
+          </p>
+        </DialogContent>
+        <DialogActions>
+          <Button onClick={() => setStopped([])}>Leave them</Button>
+          <Button onClick={() => deliverAll(stopped, true)}>Make them all the same</Button>
+        </DialogActions>
+      </Dialog>
+    </Frame>
+  )
+}
+
+/** Saves all in one format, as a ZIP with a folder each. */
+function SaveAll({ project, finds, onClose }: { project: number; finds: S['Brief'][]; onClose: () => void }) {
+  const { data } = useFormats()
+  const [format, setFormat] = useState('glb')
+  const list = data?.filter((f) => f.writes && f.kind !== 'picture') ?? []
+  return (
+    <Dialog open onClose={onClose} maxWidth="xs" fullWidth aria-labelledby="save-all">
+      <DialogTitle id="save-all">Save {plural(finds.length, 'find')}</DialogTitle>
+      <DialogContent>
+        <p>A ZIP with a folder for each. One that the format cannot hold is named in it with the reason.</p>
+        <Select
+          fullWidth
+          value={list.some((f) => f.name === format) ? format : ''}
+          inputProps={{ 'aria-label': 'Format' }}
+          onChange={(e) => setFormat(e.target.value)}
+        >
+          {list.map((f) => (
+            <MenuItem key={f.name} value={f.name}>
+              {f.title} ({f.ending})
+            </MenuItem>
+          ))}
+        </Select>
+      </DialogContent>
+      <DialogActions>
+        <Button onClick={onClose}>Not now</Button>
+        <Button
+          variant="contained"
+          component="a"
+          href={findsFile(
+            project,
+            format,
+            finds.map((x) => x.id),
+          )}
+          onClick={onClose}
+        >
+          Save
+        </Button>
+      </DialogActions>
+    </Dialog>
+  )
+}
