@@ -20,7 +20,7 @@ test: setup-test web/dist/index.html
 	go vet ./...
 	go test $$(go list ./... | grep -v /e2e$$) -timeout 12m
 	@# the browser by itself: it and the other tests would starve each other
-	go test ./e2e -timeout 12m
+	go test ./e2e -timeout 25m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=4000x
 
 lint: setup

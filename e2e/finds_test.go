@@ -131,7 +131,7 @@ func TestJudgeAFind(t *testing.T) {
 	if head, size, _ := strings.Cut(got, " "); head != "171,75,84,88,32,50,48" || size == "0" { // «KTX 20
 		t.Errorf("the file begins with %s", got)
 	}
-	p.click(`[data-desk="keeper_cloth_c.tga"] .link`)
+	p.click(`[data-desk="keeper_cloth_c.tga"] button.MuiButtonBase-root`)
 	p.until(`location.search.includes('tab=inventory') && location.search.includes('chosen=k0') && !document.querySelector('.overlay')`)
 
 	// What the coordinates mean: evidence, a decision, the file's word again.
@@ -141,7 +141,7 @@ func TestJudgeAFind(t *testing.T) {
 	p.clickText("millimetres")
 	p.shows(`[data-tall]`, "0.22 m tall")
 	p.clickText("Decide")
-	p.shows(`.pane.r`, "decided otherwise")
+	p.shows(`[data-rail]`, "decided otherwise")
 	p.until(`document.querySelector('.view').dataset.height.startsWith('0.22')`)
 	p.clickText("Take the file's word")
 	p.until(`document.querySelector('.view').dataset.height.startsWith('2.22')`)
@@ -183,8 +183,8 @@ func TestMorphsExpressionsAndColliders(t *testing.T) {
 	p.mountFile("corin.vrm")
 	p.try(p.Go("/p/1/finds"))
 	p.clickText("Decode every model")
-	name := mustEval(p, `(async () => { for (;;) { const e = [...document.querySelectorAll('[data-find][data-state="ready"]')].find((e) => e.innerText.includes('corin.vrm')); if (e) { e.click(); return e.dataset.find } await new Promise((d) => setTimeout(d, 100)) } })()`)
-	p.shows(`.pane.r h2`, name)
+	name := mustEval(p, `(async () => { for (;;) { const e = [...document.querySelectorAll('[data-find][data-state="ready"]')].find((e) => e.querySelector('a')?.title.includes('corin.vrm')); if (e) { e.querySelector('a').click(); return e.dataset.find } await new Promise((d) => setTimeout(d, 100)) } })()`)
+	p.shows(`[data-rail] h2`, name)
 	p.clickText("Inventory")
 	p.wait(`[data-section="skin0"]`)
 	p.drew(400)
@@ -214,8 +214,8 @@ func TestOddAddresses(t *testing.T) {
 	} {
 		p.try(p.Go("/p/1/finds/1?" + q))
 		p.drew(100)
-		p.shows(`.pane.r h2`, "ferry_keeper")
-		p.until(`!document.querySelector('.fault')`)
+		p.shows(`[data-rail] h2`, "ferry_keeper")
+		p.until(`!document.querySelector('main [role="alert"]')`)
 	}
 	for path, says := range map[string]string{
 		"/p/1/nowhere":     "/p/1/nowhere is no page of Excavate",
@@ -288,7 +288,7 @@ Transform { translation 3 0 0 children LOD { level [ Shape { geometry Sphere { r
 	p.changes("another level of detail", func() {
 		p.click(`[data-reading="level of detail"] button[value="level 2"]`)
 		p.wait(`[data-reading="level of detail"] button[value="level 2"][aria-pressed="true"]`)
-		p.shows(".facts", "24") // two boxes
+		p.shows("[data-figure=\"Triangles\"]", "24") // two boxes
 	})
 	p.wait(`[data-reading="switch lamp"] button[value="broken"][aria-pressed="true"]`)
 }
@@ -312,7 +312,7 @@ func TestVeryManyNodes(t *testing.T) {
 	p.wait(`[data-view="waiting"]`)
 	p.clickText("Draw it all the same")
 	p.wait(`[data-view="drawn"]`)
-	p.shows(".facts", "50,000")
+	p.shows("[data-rail]", "50,000")
 }
 
 // Rows are chosen by keyboard too; a range with Shift; the choice is kept.
@@ -380,7 +380,7 @@ func TestBandsInEveryLook(t *testing.T) {
 	p.drew(300)
 	// The motion plays at another speed, for both.
 	p.choose("Speed", "2")
-	p.click(`.motion .mini`)
+	p.click(`.motion button`)
 	p.until(`document.querySelector('.view').dataset.speed === '2' && parseFloat(document.querySelector('[data-motion-time]').innerText) > 0.2`)
-	p.click(`.motion .mini`)
+	p.click(`.motion button`)
 }

@@ -111,7 +111,8 @@ func TestJourney(t *testing.T) {
 	p := start(t)
 	// First start: something is found and one thing is wrong.
 	p.try(p.Go("/"))
-	p.wait(`[data-find="ferry_keeper"]`)
+	p.shows(`[data-find="ferry_keeper"]`, "1 picture missing")
+	p.click(`[data-find="ferry_keeper"] a`)
 	p.drew(400)
 	p.says(`[data-stage="finds"]`, "1 incomplete")
 	p.says(`[data-figure="Triangles"]`, "6,752")
@@ -122,9 +123,9 @@ func TestJourney(t *testing.T) {
 	p.says(`[data-picture="keeper_gear_c.tga"]`, "in hulls.tide, washes.tide")
 	p.says(`[data-picture="keeper_cloth_c.tga"]`, "washes.tide: wash/keeper/keeper_cloth_c.wash")
 	// The motion plays and the skeleton shows.
-	p.click(`.motion .mini`)
+	p.click(`.motion button`)
 	p.until(`parseFloat(document.querySelector('[data-motion-time]').innerText) > 0.3`)
-	p.click(`.motion .mini`)
+	p.click(`.motion button`)
 	p.click(`button[value="skeleton"]`)
 	p.drew(300)
 
@@ -290,7 +291,7 @@ func TestWrongInputAndEmptyProject(t *testing.T) {
 	}
 	p.try(p.Go("/p/99/finds"))
 	p.until(`document.body.innerText.includes('there is no project 99')`)
-	p.try(p.Go("/"))
+	p.try(p.Go("/projects"))
 	p.until(`document.body.innerText.includes('Sedgewater ferry') && document.body.innerText.includes('Empty')`)
 	shot, err := p.Shot()
 	p.try(err)

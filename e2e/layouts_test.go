@@ -280,7 +280,7 @@ func TestTheConsolesModel(t *testing.T) {
 	p.wait(`[data-offer="segments/bank.bin"]`)
 	p.until(`[...document.querySelectorAll('[data-offer]')].filter(r => r.querySelector('input').checked !== ['segments/bank.bin', 'pictures/05.bmp'].includes(r.dataset.offer)).map(r => r.querySelector('input').click()).length === 0`)
 	p.until(`[...document.querySelectorAll('[role="dialog"] .MuiButton-contained')].some(b => b.innerText.startsWith('Pull in 2 files'))`)
-	p.click(`[role="dialog"] .tools .MuiButton-contained`)
+	p.click(`[role="dialog"] [data-pull]`)
 	p.wait(`[data-source^="Lantern console"][data-known="true"]`)
 	// The bank is found by its name; the face is bound to the picture by hand.
 	p.try(p.Go("/p/1/finds"))
@@ -306,7 +306,7 @@ func TestTheGallery(t *testing.T) {
 	p.wait(`[data-find="ferry_keeper"]`)
 	p.clickText("Decode every model")
 	p.until(`document.querySelector('[data-finds]').dataset.finds === '6' && document.querySelectorAll('[data-state="ready"]').length === 6`)
-	names := `[...document.querySelectorAll('[data-find]')].sort((a, b) => a.getBoundingClientRect().top - b.getBoundingClientRect().top).map(e => e.dataset.find).join()`
+	names := `[...document.querySelectorAll('[data-card]')].sort((a, b) => a.dataset.card - b.dataset.card).map(e => e.dataset.find).join()`
 	p.click(`[role="combobox"][aria-label="Sort finds"]`)
 	p.click(`[role="option"][data-value="name"]`)
 	p.try(p.Gone(`[role="option"][data-value="name"]`))
@@ -318,8 +318,11 @@ func TestTheGallery(t *testing.T) {
 	p.says(`[data-finds]`, "3 of 6")
 	p.try(p.Type(`input[aria-label="Filter finds"]`, "walk"))
 	p.until(names + ` === 'walker' && location.search.includes('only=incomplete')`)
-	p.until(`document.querySelector('.pane.r h2').innerText === 'walker'`)
+	p.click(`[data-find="walker"] a`)
+	p.until(`document.querySelector('[data-rail] h2')?.innerText === 'walker'`)
 	p.drew(100)
+	// The list beside it has the same ones.
+	p.until(`document.querySelectorAll('[role="listbox"] [data-find]').length === 1`)
 	// A figure between bounds.
 	p.try(p.Go("/p/1/finds?by=height"))
 	p.wait(`[data-find="stilt_house"]`)
@@ -327,13 +330,14 @@ func TestTheGallery(t *testing.T) {
 	p.try(p.Type(`input[aria-label="At least"]`, "2"))
 	p.try(p.Type(`input[aria-label="At most"]`, "5"))
 	p.until(names + ` === 'ferry_keeper,lamp post,heron' && location.search.includes('from=2')`)
-	p.try(p.Go("/p/1/finds?only=incomplete&q=walk"))
-	p.wait(`[data-find="walker"][aria-selected="true"]`)
 	// The address keeps it; the keyboard walks along.
+	p.try(p.Go("/p/1/finds?only=incomplete&q=walk"))
+	p.click(`[data-find="walker"] a`)
+	p.wait(`[data-find="walker"][aria-selected="true"]`)
 	p.try(p.Go(mustEval(p, `location.pathname + '?by=name'`)))
 	p.wait(`[data-find="walker"][aria-selected="true"]`)
 	p.until(`(document.querySelector('[role="listbox"]').focus(), true)`)
 	p.keys(kb.ArrowUp)
 	p.wait(`[data-find="stilt_house"][aria-selected="true"]`)
-	p.until(`document.querySelector('.pane.r h2').innerText === 'stilt_house'`)
+	p.until(`document.querySelector('[data-rail] h2').innerText === 'stilt_house'`)
 }

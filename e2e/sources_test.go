@@ -173,12 +173,12 @@ func TestDropMountAndTerms(t *testing.T) {
 	p.wait(`[data-source="winter.tide"][data-known="true"]`)
 	p.until(`!document.querySelector('[data-stage="finds"]').innerText.includes('incomplete')`)
 	// Whose it is, stated by hand.
-	p.click(`[data-source="box.dat"] .tag`)
+	p.click(`[data-source="box.dat"] small button`)
 	p.try(p.setField("Owner", "Reed Press"))
 	p.click(`[aria-label="Share changed"] button[value="yes"]`)
 	p.click(`[aria-label="Share unchanged"] button[value="yes"]`)
 	p.click(`[role="dialog"] .MuiButton-contained`)
-	p.until(`document.querySelector('[data-source="box.dat"] .tag').innerText === 'may be shared'`)
+	p.until(`document.querySelector('[data-source="box.dat"] small button').innerText === 'may be shared'`)
 	// A source that changes on disk says so, and is indexed again.
 	hulls := filepath.Join(p.demo, "hulls.tide")
 	b, err := os.ReadFile(filepath.Join(p.demo, "washes.tide"))
@@ -221,7 +221,7 @@ func TestConnectADevice(t *testing.T) {
 	p.clickText("30 frames on")
 	p.click(`[data-offer="segments/lists.bin"] input`)
 	p.until(`[...document.querySelectorAll('[role="dialog"] .MuiButton-contained')].some(b => b.innerText.startsWith('Pull in 12 files'))`)
-	p.click(`[role="dialog"] .tools .MuiButton-contained`)
+	p.click(`[role="dialog"] [data-pull]`)
 	p.wait(`[data-source^="Lantern console"][data-known="true"]`)
 	p.says(`[data-source^="Lantern console"]`, "private use only")
 	p.try(p.Go("/p/1/sources?q=05.bmp"))
@@ -236,7 +236,7 @@ func TestConnectADevice(t *testing.T) {
 	p.clickText("Connect")
 	p.wait(`[data-offer="corin.vrm"]`)
 	p.click(`[data-offer="corin.vrm"] input`)
-	p.click(`[role="dialog"] .tools .MuiButton-contained`)
+	p.click(`[role="dialog"] [data-pull]`)
 	p.wait(`[data-source^="Sedgewater avatar exchange"][data-known="true"]`)
 	ex.CloseClientConnections()
 	ex.Close()
@@ -371,14 +371,14 @@ func TestFiltersAndOrderHaveAnAddress(t *testing.T) {
 	p.click(`[data-source="hulls.tide"]`)
 	// Another order of the sources lets another one win.
 	p.try(p.Go("/p/1/sources?q=licence"))
-	p.until(`document.querySelector('.line .tag.g')?.innerText === 'wins'`)
+	p.until(`[...document.querySelectorAll('.line')].some((e) => e.innerText.includes('wins'))`)
 	p.says(`.scroll`, "overridden by hulls.tide")
 	p.until(`(document.querySelector('[data-source="washes.tide"]').focus(), true)`) // its buttons show
 	p.click(`[aria-label="Move washes.tide up"]`)
 	p.until(`document.querySelector('.scroll').innerText.includes('overridden by washes.tide')`)
 	// A pattern that is not sound is said where it is written.
 	p.try(p.Go("/p/1/sources?q=%5Ba"))
-	p.until(`document.querySelector('.pane.flat [role="alert"]')?.innerText.includes('close its brackets')`)
+	p.until(`document.querySelector('main [role="alert"]')?.innerText.includes('close its brackets')`)
 }
 
 func TestPackedBytesAndWrongTrials(t *testing.T) {

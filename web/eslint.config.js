@@ -19,6 +19,8 @@ export default ts.config(
         'error',
         { controlComponents: ['OutlinedInput', 'Select', 'Texels'], depth: 3 },
       ],
+      // What scrolls can be reached by keyboard.
+      'jsx-a11y/no-noninteractive-tabindex': ['error', { roles: ['region', 'tabpanel'], tags: [] }],
       // A word for the React compiler, which is not used here.
       'react-hooks/incompatible-library': 'off',
     },

@@ -205,7 +205,9 @@ func printJSON(w io.Writer, v any) error {
 }
 
 func printInspection(w io.Writer, x find.Inspection, s *scene.Scene) {
-	fmt.Fprintf(w, "%s\n  %s\n  %d triangles, %d vertices, %d meshes, %d bones, %d morph targets\n  basis: %s\n", x.File, x.Format, x.Triangles, x.Vertices, x.Meshes, x.Bones, x.Morphs, s.Basis)
+	fmt.Fprintf(w, "%s\n  %s\n  %s, %s, %s, %s, %s\n  basis: %s\n", x.File, x.Format,
+		format.Counted(x.Triangles, "triangle", "triangles"), format.Counted(x.Vertices, "vertex", "vertices"), format.Counted(x.Meshes, "mesh", "meshes"),
+		format.Counted(x.Bones, "bone", "bones"), format.Counted(x.Morphs, "morph target", "morph targets"), s.Basis)
 	if x.Size != nil {
 		fmt.Fprintf(w, "  size: %.3f × %.3f × %.3f m (X × Y × Z)\n", x.Size[0], x.Size[1], x.Size[2])
 	}

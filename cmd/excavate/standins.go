@@ -2,6 +2,8 @@ package main
 
 import (
 	"bufio"
+	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,43 +23,56 @@ func standins(log func(string, ...any)) (devices []app.Device, stop func()) {
 		return nil, func() {}
 	}
 	var running []*exec.Cmd
-	for name, token := range map[string]string{"standin-console": "", "standin-exchange": exchange.Token} {
-		path := filepath.Join(filepath.Dir(self), name)
+	for _, d := range []app.Device{{Name: "standin-console"}, {Name: "standin-exchange", Token: exchange.Token}} {
+		path := filepath.Join(filepath.Dir(self), d.Name)
 		if _, err := os.Stat(path); err != nil {
-			log("%s is not beside this program; the demo goes without it (make demo builds it)", name)
+			log("%s is not beside this program; the demo goes without it (make demo builds it)", d.Name)
 			continue
 		}
-		c := exec.Command(path)
-		c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
-		c.Stderr = os.Stderr
-		out, err := c.StdoutPipe()
-		if err == nil {
-			// The signal at our death is tied to the thread that starts it.
-			done := make(chan error)
-			go func() {
-				runtime.LockOSThread()
-				done <- c.Start()
-				c.Wait()
-			}()
-			err = <-done
+		c, line, err := standin(path)
+		if err != nil { // its port is taken: any other will do
+			d.Note = "its usual port is taken, so it listens on another"
+			c, line, err = standin(path, "-port", "0")
 		}
 		if err != nil {
-			log("%s does not start: %v", name, err)
+			d.Note = fmt.Sprintf("it does not start: %v", err)
+			log("%s does not start: %v", d.Name, err)
+			devices = append(devices, d)
 			continue
 		}
 		running = append(running, c)
-		if line, err := bufio.NewReader(out).ReadString('\n'); err == nil {
-			log("%s", line[:len(line)-1])
-			if _, address, ok := strings.Cut(strings.TrimSpace(line), " on "); ok {
-				devices = append(devices, app.Device{Address: address, Token: token})
-			}
-		} else {
-			log("%s ended at once; is its port taken?", name)
-		}
+		log("%s", line)
+		_, d.Address, _ = strings.Cut(line, " on ")
+		devices = append(devices, d)
 	}
 	return devices, func() {
 		for _, c := range running {
 			c.Process.Signal(syscall.SIGTERM)
 		}
 	}
+}
+
+// standin starts one and returns the line by which it says where it listens.
+func standin(path string, args ...string) (*exec.Cmd, string, error) {
+	c := exec.Command(path, args...)
+	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	out, err := c.StdoutPipe()
+	if err != nil {
+		return nil, "", err
+	}
+	// The signal at our death is tied to the thread that starts it.
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread()
+		started <- c.Start()
+		c.Wait()
+	}()
+	if err := <-started; err != nil {
+		return nil, "", err
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		return nil, "", errors.New("it ended at once")
+	}
+	return c, strings.TrimSpace(line), nil
 }

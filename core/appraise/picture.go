@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image"
 	"math"
+	"strings"
 )
 
 // Appraisal is what a picture probably is, with what speaks for it.
@@ -118,8 +119,10 @@ func Appraise(img *image.NRGBA, expected string) Appraisal {
 		}
 	case math.Abs(rg) < 0.35 && math.Abs(gb) < 0.35 && math.Abs(rb) < 0.35:
 		say("packed", 0.6, fmt.Sprintf("the channels go their own ways (correlations %.2f, %.2f, %.2f): several masks in one picture", rg, gb, rb))
+	case rg < -0.35 || gb < -0.35 || rb < -0.35:
+		say("colour", 0.5, fmt.Sprintf("the channels hang together, some against each other (correlations %.2f, %.2f, %.2f), as in drawings of few colours", rg, gb, rb))
 	default:
-		say("colour", math.Min(0.95, 0.5+0.5*math.Max(rg, math.Max(gb, rb))), fmt.Sprintf("the channels rise and fall together (correlations %.2f, %.2f, %.2f), as those of colours do", rg, gb, rb))
+		say("colour", math.Min(0.95, 0.5+0.5*math.Max(rg, math.Max(gb, rb))), together(rg, gb, rb))
 	}
 	notice := func(f string, v ...any) { a.Notices = append(a.Notices, fmt.Sprintf(f, v...)) }
 	switch {
@@ -192,4 +195,23 @@ func (a *Appraisal) green(img *image.NRGBA) {
 		a.Green = "down"
 	}
 	a.Evidence = append(a.Evidence, fmt.Sprintf("green points %s: the slopes then belong to one surface (curl %.2g, the other way %.2g)", a.Green, math.Min(upErr, downErr), math.Max(upErr, downErr)))
+}
+
+// together says which channels rise and fall together: all, or those of the
+// pairs whose correlation is plain.
+func together(rg, gb, rb float64) string {
+	var pairs []string
+	for _, p := range []struct {
+		names string
+		r     float64
+	}{{"red and green", rg}, {"green and blue", gb}, {"red and blue", rb}} {
+		if p.r >= 0.35 {
+			pairs = append(pairs, p.names)
+		}
+	}
+	who := strings.Join(pairs, ", ")
+	if len(pairs) == 3 {
+		who = "the channels"
+	}
+	return fmt.Sprintf("%s rise and fall together (correlations %.2f, %.2f, %.2f), as those of colours do", who, rg, gb, rb)
 }

@@ -7,10 +7,14 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
 
@@ -19,6 +23,9 @@ type Page struct {
 	ctx  context.Context
 	stop func()
 	base string
+
+	mu   sync.Mutex
+	said []string // errors on the console
 }
 
 // Patience is how long a step waits.
@@ -50,13 +57,70 @@ func Open(parent context.Context, base string, w, h int) (*Page, error) {
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("force-color-profile", "srgb"), chromedp.WSURLReadTimeout(60*time.Second))
 	actx, stopBrowser := chromedp.NewExecAllocator(parent, opts...)
-	ctx, stopTab := chromedp.NewContext(actx)
-	p := &Page{ctx: ctx, base: base, stop: func() { stopTab(); stopBrowser(); os.RemoveAll(profile) }}
+	p := &Page{base: base}
+	ctx, stopTab := chromedp.NewContext(actx, chromedp.WithListener(p.hear))
+	p.ctx, p.stop = ctx, func() { stopTab(); stopBrowser(); os.RemoveAll(profile) }
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(int64(w), int64(h))); err != nil {
 		p.stop()
 		return nil, fmt.Errorf("start chromium: %w", err)
 	}
 	return p, nil
+}
+
+// hear keeps what the page complains of: exceptions, errors on its console, and
+// what the browser says of it.
+func (p *Page) hear(ev any) {
+	text := ""
+	switch e := ev.(type) {
+	case *runtime.EventExceptionThrown:
+		text = e.ExceptionDetails.Text
+		if x := e.ExceptionDetails.Exception; x != nil {
+			text += " " + x.Description
+		}
+	case *runtime.EventConsoleAPICalled:
+		if e.Type != runtime.ConsoleAPICalledTypeError {
+			return
+		}
+		for _, a := range e.Args {
+			text += " " + string(a.Value) + a.Description
+		}
+	case *log.EventEntryAdded:
+		if e.Entry.Level != log.EntryLevelError {
+			return
+		}
+		text = e.Entry.Text + " " + e.Entry.URL
+	default:
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.said = append(p.said, text)
+}
+
+// Complaints are the errors on the console since the browser was opened.
+func (p *Page) Complaints() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Clone(p.said)
+}
+
+// Resize gives the window another size, in pixels.
+func (p *Page) Resize(w, h int64) error {
+	return p.do("resize", chromedp.EmulateViewport(w, h))
+}
+
+// Drag presses an element's middle and moves it by so many pixels.
+func (p *Page) Drag(sel string, dx, dy float64) error {
+	at, err := Eval[[2]float64](p, fmt.Sprintf(`(() => { const r = document.querySelector(%q).getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2] })()`, sel))
+	if err != nil {
+		return err
+	}
+	left := func(e *input.DispatchMouseEventParams) { chromedp.ButtonLeft(e); e.Buttons, e.ClickCount = 1, 1 }
+	return p.do("drag "+sel,
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, at[0], at[1], left),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, at[0]+dx/2, at[1]+dy/2, left),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, at[0]+dx, at[1]+dy, left),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, at[0]+dx, at[1]+dy, left))
 }
 
 // Close ends the browser.

@@ -95,19 +95,20 @@ func plain(p *browser.Page, out string) error {
 		click      []string
 		wait       string
 	}{
-		{"finds", "/", nil, drawn},
+		{"finds", "/", nil, `[data-card]`},
+		{"find", "/p/1/finds/1", nil, drawn},
 		{"finds-inventory", "/p/1/finds/1?tab=inventory&view=weights&bone=8", nil, `.invrow.on`},
 		{"finds-pictures", "/p/1/finds/1?tab=pictures&pic=0", nil, `.histogram`},
 		{"finds-compare", "/p/1/finds/1?tab=compare&with=b1.4&far=1", nil, `[data-legend]`},
 		{"sources", "/p/1/sources", []string{`[data-entry="figures/ferry_keeper.hull"]`}, drawn},
 		{"sources-sets", "/p/1/sources?view=sets", []string{`[aria-label="Keep _c"]`, `[data-set="heron"]`}, drawn},
 		{"sources-picture", "/p/1/sources?view=tree&open=wash|wash/keeper", []string{`[data-entry="wash/keeper/keeper_cloth_c.wash"]`}, `.picture img`},
-		{"devices", "/p/1/sources", []string{`.drop button:last-of-type`, `[data-device^="Sedgewater"]`, `[data-offer="corin.vrm"] input`}, `[data-offer="tamsin.vrm"]`},
+		{"devices", "/p/1/sources", []string{`[data-devices]`, `[data-device^="Sedgewater"]`, `[data-offer="corin.vrm"] input`}, `[data-offer="tamsin.vrm"]`},
 		{"bytes", "/p/1/sources?q=punt_c", []string{`[data-entry="wash/boats/punt_c.wash"]`, `[data-bytes]`, `[data-byte="12"]`, `[data-follow]`, `[role="combobox"][aria-label="Texel format"]`, `[role="option"][data-value="a1b5g5r5_pack16"]`, `[data-guess="256"]`}, `[data-trial^="256"]`},
 		{"chain", "/p/1/chain/1?band=4&with=0", nil, drawn},
 		{"rehearsal", "/p/1/rehearsal/1", nil, drawn},
 		{"delivery", "/p/1/delivery/1", []string{`main .MuiButton-contained:not(:disabled)`}, `[data-download]`},
-		{"chain-dark", "/p/1/chain/1?band=2&also=skeleton", []string{`.foot .mini`}, drawn},
+		{"chain-dark", "/p/1/chain/1?band=2&also=skeleton", []string{`[data-mode]`}, drawn},
 	} {
 		if err := p.Go(s.path); err != nil {
 			return err
@@ -215,7 +216,7 @@ func tutorial(p *browser.Page, base, demo, out string) error {
 	}
 	if a.err == nil { // the last picture was taken in the dark
 		if a.err = p.Go("/p/1/sources"); a.err == nil {
-			a.err = p.Click(`.foot .mini`)
+			a.err = p.Click(`[data-mode]`)
 		}
 	}
 	box := a.entry("sluice.bin", "data")

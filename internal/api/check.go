@@ -195,10 +195,25 @@ func say(err error) string {
 	}
 	var pe *openapi3filter.ParseError
 	switch {
+	case errors.As(re.Err, &pe) && re.Parameter != nil:
+		return fmt.Sprintf("%s: %.40q is not what stands there: %s", where, fmt.Sprint(pe.Value), kindOf(re.Parameter))
 	case errors.As(re.Err, &pe):
 		return fmt.Sprintf("%s: %s", where, strings.TrimSpace(pe.RootCause().Error()))
 	case re.Err != nil:
 		return fmt.Sprintf("%s: %v", where, re.Err)
 	}
 	return where + ": " + re.Reason
+}
+
+// kindOf says what a parameter is to be.
+func kindOf(p *openapi3.Parameter) string {
+	switch s := p.Schema.Value; {
+	case s.Type.Is("integer"):
+		return "it is a whole number"
+	case s.Type.Is("number"):
+		return "it is a number"
+	case s.Type.Is("boolean"):
+		return "it is true or false"
+	}
+	return "see api/openapi.yaml"
 }

@@ -1663,6 +1663,18 @@ type Naming struct {
 	} `json:"rules"`
 }
 
+// Nearby defines model for Nearby.
+type Nearby struct {
+	Address *string `json:"address,omitempty"`
+	Name    string  `json:"name"`
+
+	// Note what is unusual about it, or why it does not run
+	Note *string `json:"note,omitempty"`
+
+	// Token one that ships with the demo
+	Token *string `json:"token,omitempty"`
+}
+
 // Offer defines model for Offer.
 type Offer struct {
 	About string  `json:"about"`
@@ -2901,6 +2913,9 @@ type ServerInterface interface {
 
 	// (PUT /api/layouts/{layout}/draft)
 	PutDraft(c fiber.Ctx, layout int64) error
+
+	// (GET /api/nearby)
+	ListNearby(c fiber.Ctx) error
 
 	// (GET /api/projects)
 	ListProjects(c fiber.Ctx) error
@@ -5275,6 +5290,24 @@ func (siw *ServerInterfaceWrapper) PutDraft(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.PutDraft(c, layout)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListNearby operation middleware
+func (siw *ServerInterfaceWrapper) ListNearby(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListNearby(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7731,6 +7764,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/extractions/:extraction/summary", wrapper.ExtractionSummary)
 
 	router.Post(options.BaseURL+"/api/extractions/:extraction/resume", wrapper.ResumeExtraction)
+
+	router.Get(options.BaseURL+"/api/nearby", wrapper.ListNearby)
 
 	router.Get(options.BaseURL+"/api/projects/:project/devices", wrapper.ListDevices)
 

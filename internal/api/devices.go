@@ -125,3 +125,5 @@ func (s *Server) PullOffers(c fiber.Ctx, id int64) error {
 	}
 	return c.Status(202).Send(nil)
 }
+
+func (s *Server) ListNearby(c fiber.Ctx) error { return c.JSON(s.svc.Nearby()) }

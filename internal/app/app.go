@@ -177,6 +177,7 @@ func (a *App) Close() error {
 // if there is no project yet: two archives mounted, the ferry keeper found,
 // one picture missing. Devices that run are connected to it.
 func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
+	a.Service.SetNearby(devices)
 	sheet, err := targets.FS.ReadFile("gltf-engine.yaml")
 	if err != nil {
 		return err
@@ -230,6 +231,9 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 		return err
 	}
 	for _, d := range devices {
+		if d.Address == "" {
+			continue
+		}
 		if _, err := s.Connect(ctx, id, d.Address, d.Token); err != nil {
 			return fmt.Errorf("connect %s: %w", d.Address, err)
 		}
@@ -237,8 +241,9 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 	return nil
 }
 
-// Device is one that the demo project is connected to.
-type Device struct{ Address, Token string }
+// Device is one that the demo project is connected to; one without an address
+// could not be started, and Note says why.
+type Device = project.Nearby
 
 func (a *App) indexed(ctx context.Context, id int64) (row db.Source, err error) {
 	err = a.until(ctx, func() (bool, error) {

@@ -43,6 +43,7 @@ type Service struct {
 	Version string
 
 	mu      sync.Mutex
+	nearby  []Nearby
 	open    map[int64]opened // mounted sources
 	libs    map[int64]library
 	turns   map[int64]*sync.Mutex // of sources that are indexed

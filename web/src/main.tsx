@@ -22,7 +22,7 @@ const router = createBrowserRouter([
     errorElement: <Lost />,
     hydrateFallbackElement: <></>,
     children: [
-      ...pages.map((p) => ({ path: p.path, lazy: p.load, errorElement: <Lost /> })),
+      ...pages.map((p) => ({ path: p.path, element: <p.Component />, errorElement: <Lost /> })),
       { path: '*', element: <Lost /> },
     ],
   },
@@ -42,3 +42,8 @@ createRoot(document.getElementById('root')!).render(
     </ThemeProvider>
   </StrictMode>,
 )
+
+// The code of the other pages is fetched once this one has nothing to do.
+setTimeout(() => {
+  for (const p of pages) void p.load()
+}, 1500)

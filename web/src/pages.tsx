@@ -1,6 +1,6 @@
 // The one table of stages and pages: the bar, the routes, the shortcuts and the
 // titles come from here. A page's code is loaded when it is opened.
-import type { ComponentType } from 'react'
+import { lazy, type ComponentType } from 'react'
 
 export interface Stage {
   id: 'sources' | 'finds' | 'chain' | 'rehearsal' | 'delivery'
@@ -23,15 +23,17 @@ export interface Page {
   /** Below the project's address. */
   path: string
   title: string
-  load: () => Promise<{ Component: ComponentType }>
+  /** Fetches the page's code, if it is not here yet. */
+  load: () => Promise<{ default: ComponentType }>
+  Component: ComponentType
 }
 
-const page = (stage: Stage['id'], path: string, title: string, load: () => Promise<ComponentType>): Page => ({
-  stage,
-  path,
-  title,
-  load: async () => ({ Component: await load() }),
-})
+function page(stage: Stage['id'], path: string, title: string, get: () => Promise<ComponentType>): Page {
+  const load = async () => ({ default: await get() })
+  // Lazy as a component, not as a route: an address changes at once, and what
+  // comes late of the page before knows that it was left.
+  return { stage, path, title, load, Component: lazy(load) }
+}
 
 export const pages: Page[] = [
   page('sources', 'sources', 'Sources', async () => (await import('./stages/Sources')).Sources),

@@ -26,6 +26,10 @@ export const useOffers = (project: number, d: S['Device']) =>
     queryFn: ({ signal }) => ok(api.GET('/api/devices/{device}/offers', { ...of(d.id), signal })),
   })
 
+/** Devices that run on this machine beside the application. */
+export const useNearby = () =>
+  useQuery({ queryKey: ['nearby'], queryFn: ({ signal }) => ok(api.GET('/api/nearby', { signal })) })
+
 export const connectDevice = (project: number, address: string, token?: string) =>
   ok(
     api.POST('/api/projects/{project}/devices', {

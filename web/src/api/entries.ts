@@ -10,7 +10,7 @@ export const entryKeys = {
   preview: (project: number, entry: number) => ['p', project, 'preview', entry] as const,
   bytes: (entry: number, first: number, last: number) => ['bytes', entry, first, last] as const,
   strip: (entry: number, from?: number, span?: number) => ['strip', entry, from, span] as const,
-  bookmarks: (entry: number) => ['bookmarks', entry] as const,
+  bookmarks: (project: number, entry: number) => ['p', project, 'bookmarks', entry] as const,
 }
 
 export type Sort = 'order' | 'path' | 'size' | 'kind' | '-path' | '-size' | '-kind'
@@ -117,9 +117,9 @@ export const useEntryComparison = (entry: number, other: number) =>
       ),
   })
 
-export const useBookmarks = (entry: number) =>
+export const useBookmarks = (project: number, entry: number) =>
   useQuery({
-    queryKey: entryKeys.bookmarks(entry),
+    queryKey: entryKeys.bookmarks(project, entry),
     queryFn: ({ signal }) => ok(api.GET('/api/entries/{entry}/bookmarks', { ...of(entry), signal })),
   })
 export const addBookmark = (entry: number, at: number, size: number, note: string) =>

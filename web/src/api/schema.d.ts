@@ -510,6 +510,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/nearby": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Devices that run on this machine beside the application, with what they ask for; those of the demo. */
+        get: operations["listNearby"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project}/devices": {
         parameters: {
             query?: never;
@@ -2608,6 +2625,14 @@ export interface components {
                 why: string;
             }[];
         };
+        Nearby: {
+            name: string;
+            address?: string;
+            /** @description one that ships with the demo */
+            token?: string;
+            /** @description what is unusual about it, or why it does not run */
+            note?: string;
+        };
         Device: {
             /** Format: int64 */
             id: number;
@@ -4034,6 +4059,26 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    listNearby: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The devices */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Nearby"][];
+                };
             };
         };
     };

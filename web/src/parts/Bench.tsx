@@ -154,7 +154,7 @@ export const Bench = styled('div')({
     userSelect: 'none',
     cursor: 'default',
     position: 'relative',
-    '&:focus-visible': { outlineOffset: -2 },
+    '& .hexrows:focus-visible': { outlineOffset: 2 },
   },
   '& .hexrow': {
     display: 'flex',

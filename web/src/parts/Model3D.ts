@@ -124,9 +124,10 @@ export class Model3D {
         own.sizeAttenuation = false
         if (!own.vertexColors) own.color.set(this.paint().ink)
       }
-      if (o instanceof THREE.Mesh)
-        this.triangles +=
-          (o.geometry.index ? o.geometry.index.count : o.geometry.attributes.position.count) / 3
+      if (o instanceof THREE.Mesh) {
+        const g = o.geometry as THREE.BufferGeometry
+        this.triangles += (g.index ? g.index.count : g.attributes.position.count) / 3
+      }
       if (o instanceof THREE.SkinnedMesh) {
         o.frustumCulled = false
         for (const b of o.skeleton.bones) bones.add(b)
@@ -236,7 +237,7 @@ export class Model3D {
         colour(o.geometry, 'own')
         const m = (o.material = d.own as THREE.MeshStandardMaterial)
         m.transparent = through || m.userData.blend === true
-        m.opacity = through ? 0.45 : (m.userData.opacity ??= m.opacity)
+        m.opacity = through ? 0.45 : ((m.userData.opacity ??= m.opacity) as number)
         m.alphaTest = (m.userData.cut as number) * (through ? 0.45 : 1)
         m.depthWrite = !through
         m.needsUpdate = true
@@ -316,8 +317,10 @@ export class Model3D {
   private weigh(o: THREE.Mesh, bone: number): boolean {
     if (!(o instanceof THREE.SkinnedMesh)) return false
     const at = o.skeleton.bones.indexOf(this.nodes.get(bone) as THREE.Bone)
-    const a = o.geometry.attributes,
-      { skinIndex, skinWeight } = a
+    const g = o.geometry as THREE.BufferGeometry
+    const a: Record<string, THREE.BufferAttribute | THREE.InterleavedBufferAttribute | undefined> =
+      g.attributes
+    const { skinIndex, skinWeight } = a
     if (at < 0 || !skinIndex || !skinWeight) return false
     // Sets beyond the first, which the loader scales until it sums to one.
     const more: [THREE.BufferAttribute, THREE.BufferAttribute][] = []
@@ -345,7 +348,7 @@ export class Model3D {
       else x.copy(half).lerp(full, Math.min(1, w * 2 - 1))
       rgb.set([x.r, x.g, x.b], i * 3)
     }
-    return colour(o.geometry, new THREE.BufferAttribute(rgb, 3))
+    return colour(g, new THREE.BufferAttribute(rgb, 3))
   }
 
   /** Shows large surfaces as a cloud of some of their vertices, for as long as the camera moves. */
@@ -425,8 +428,8 @@ function boxOf(o: Seen): THREE.Box3 {
 
 /** Puts a colour set, or other colours, where the renderer looks for vertex colours; false if the geometry has none of it. */
 function colour(g: THREE.BufferGeometry, which: 'own' | number | THREE.BufferAttribute): boolean {
-  g.userData.own ??= { colour: g.attributes.color }
-  const own = g.userData.own.colour as THREE.BufferAttribute | undefined
+  const kept = (g.userData.own ??= { colour: g.attributes.color }) as { colour?: THREE.BufferAttribute }
+  const own = kept.colour
   const a =
     which === 'own' || which === 0 ? own : typeof which === 'number' ? g.attributes[`color_${which}`] : which
   if (a) g.setAttribute('color', a)

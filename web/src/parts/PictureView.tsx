@@ -4,6 +4,7 @@ import { useEffect, useRef, useState, type PointerEvent, type ReactNode, type Wh
 import { TextButton } from './TextButton'
 import { Tools } from './Tools'
 import { PictureFrame } from './PictureFrame'
+import { useStateOf } from './hooks'
 
 /** A picture with its channels, zoomed to single texels with the wheel, moved by dragging. */
 export function PictureView({
@@ -32,13 +33,10 @@ export function PictureView({
   const box = useRef<HTMLDivElement>(null)
   const [room, setRoom] = useState<[number, number]>([318, 268])
   const fit = () => Math.min(room[0] / width, room[1] / height)
-  const [at, setAt] = useState<{ zoom: number; x: number; y: number }>() // zoom in screen pixels a texel
-  const [texel, setTexel] = useState<{ x: number; y: number; rgba?: number[] }>()
+  const [at, setAt] = useStateOf<{ zoom: number; x: number; y: number } | undefined>(src, undefined) // zoom in screen pixels a texel
+  const [texel, setTexel] = useStateOf<{ x: number; y: number; rgba?: number[] } | undefined>(src, undefined)
   const drag = useRef<{ x: number; y: number }>(null)
-  useEffect(() => {
-    setAt(undefined)
-    setTexel(undefined)
-  }, [src])
+
   const v = at ?? { zoom: 0, x: 0, y: 0 }
   const zoom = v.zoom || fit()
   const place = () => {
@@ -100,7 +98,7 @@ export function PictureView({
   return (
     <>
       <PictureFrame
-        className={`zoom ${className}`}
+        className={`picture zoom ${className}`}
         ref={box}
         tabIndex={0}
         aria-label="Picture"

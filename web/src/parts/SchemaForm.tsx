@@ -13,6 +13,7 @@ import { readNumber, rescaled } from './number'
 import { Label } from './Form'
 import { Mini } from './Mini'
 import { Text } from './Text'
+import { useStateOf } from './hooks'
 
 export interface Schema {
   type?: string
@@ -180,8 +181,7 @@ function TextField({
   help?: string
   monospace?: boolean
 }) {
-  const [text, setText] = useState(value)
-  useEffect(() => setText(value), [value])
+  const [text, setText] = useStateOf(value, value)
   const done = () => {
     if (text !== value) onChange(text)
   }
@@ -226,8 +226,7 @@ function NumberField({
   const unit = s.shown ?? s.unit,
     factor = s.shown ? lengths[s.shown] : 1
   const shown = value === undefined ? '' : String(rescaled(value, factor))
-  const [text, setText] = useState(shown)
-  useEffect(() => setText(shown), [shown])
+  const [text, setText] = useStateOf(shown, shown)
   const typed = readNumber(text),
     n = typed === undefined ? undefined : rescaled(typed, 1 / factor)
   const wrong =

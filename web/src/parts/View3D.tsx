@@ -14,10 +14,11 @@ import { colours } from '../theme'
 import { plainShow, type Show } from './address'
 import { bytes, count, metres } from './format'
 import type { Ball, Hit, Look, Surface } from './Model3D'
-import type { Axes, Facts, Play, Stage3D } from './Stage3D'
+import type { Axes, Content, Facts, Play, Stage3D } from './Stage3D'
 import { Mini } from './Mini'
 import { Text } from './Text'
 import { ViewFrame } from './ViewFrame'
+import { useLatest, useStateOf } from './hooks'
 
 /** nodes is how many the scene has: each is drawn by itself. */
 export interface PaneInfo {
@@ -103,21 +104,22 @@ export function View3D({
   const host = useRef<HTMLDivElement>(null)
   const stage = useRef<Stage3D>(null)
   const [playing, setPlaying] = useState(false)
-  const [time, setTime] = useState(0)
+  const [time, setTime] = useStateOf(motion, 0)
   const [speed, setSpeed] = useState(1)
   const [facts, setFacts] = useState<Facts[]>([])
-  const [fault, setFault] = useState('')
-  const [loaded, setLoaded] = useState('')
+
   const [ready, setReady] = useState(false)
   const { mode, systemMode } = useColorScheme()
-  const picked = useRef(onPick)
-  picked.current = onPick
+  const picked = useLatest(onPick)
   const whole = JSON.stringify(panes.map((p) => ({ url: p.url, axes: p.basis, balls: p.balls })))
   const [anyway, setAnyway] = useState('')
   const urls = panes.map((p) => p.url).join(' ')
   const nodes = Math.max(0, ...panes.map((p) => p.nodes ?? 0)),
     heavy = nodes > smooth && anyway !== urls
   const content = heavy ? '[]' : whole
+  const [fault, setFault] = useStateOf(content, '')
+  const [loaded, setLoaded] = useStateOf(content, '')
+  const told = useLatest({ setTime, setFault, setLoaded })
 
   useEffect(() => {
     let s: Stage3D | undefined
@@ -128,15 +130,16 @@ export function View3D({
       try {
         s = new m.Stage3D(host.current!)
       } catch {
-        setFault(
+        told.current.setFault(
           'This browser gives no WebGL, so there is no 3D view. The pictures and figures beside it still hold.',
         )
         return
       }
       stage.current = s
-      s.onTime = setTime
-      s.onError = (_, m) => setFault(m)
-      s.onLoad = (_, n, total) => setLoaded(total > 0 ? `${bytes(n)} of ${bytes(total)}` : bytes(n))
+      s.onTime = (t) => told.current.setTime(t)
+      s.onError = (_, m) => told.current.setFault(m)
+      s.onLoad = (_, n, total) =>
+        told.current.setLoaded(total > 0 ? `${bytes(n)} of ${bytes(total)}` : bytes(n))
       s.onPick = (i, hit) => picked.current?.(i, hit)
       s.onDraw = (f) =>
         setFacts((old) =>
@@ -164,28 +167,24 @@ export function View3D({
       stage.current = null
       setReady(false)
     }
-  }, [])
+  }, [picked, told])
   useEffect(() => {
-    if (ready) {
-      setFault('')
-      setLoaded('')
-      stage.current?.show(JSON.parse(content))
-    }
+    if (ready) stage.current?.show(JSON.parse(content) as Content[])
   }, [content, ready])
   const scrub = useRef(0)
-  const play: Play = { playing, time: scrub.current, motion, speed }
+  const play: Play = { playing, time: 0, motion, speed }
   useEffect(() => {
     scrub.current = 0
-    setTime(0)
   }, [motion])
   useEffect(() => {
-    stage.current?.move({ ...play, time: scrub.current })
-  }, [playing, motion, speed, ready]) // eslint-disable-line
+    stage.current?.move({ playing, motion, speed, time: scrub.current })
+  }, [playing, motion, speed, ready])
   const look: Look = { ...show, ...guide }
   const dressed = JSON.stringify([look, show.figure])
   useEffect(() => {
-    stage.current?.dress(look, show.figure)
-  }, [dressed, ready]) // eslint-disable-line
+    const [worn, figure] = JSON.parse(dressed) as [Look, boolean]
+    stage.current?.dress(worn, figure)
+  }, [dressed, ready])
   useEffect(() => {
     const c = colours[(mode === 'system' ? systemMode : mode) === 'dark' ? 'dark' : 'light']
     stage.current?.colour(
@@ -206,7 +205,7 @@ export function View3D({
   ] as const
   return (
     <ViewFrame
-      className={className}
+      className={`view ${className}`}
       ref={host}
       data-view={drawn ? 'drawn' : 'waiting'}
       data-triangles={facts.map((f) => f.triangles).join(' ')}

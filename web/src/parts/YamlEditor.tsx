@@ -25,6 +25,7 @@ import { tags } from '@lezer/highlight'
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react'
 import { mono } from '../theme'
 import { suggest, type Schema } from './suggest'
+import { useLatest } from './hooks'
 
 export interface EditorHandle {
   undo: () => void
@@ -94,8 +95,7 @@ export function YamlEditor({
 }) {
   const host = useRef<HTMLDivElement>(null)
   const view = useRef<EditorView>(null)
-  const calls = useRef({ onChange, onLine, onDepth, schema })
-  calls.current = { onChange, onLine, onDepth, schema }
+  const calls = useLatest({ onChange, onLine, onDepth, schema })
   useEffect(() => {
     const complete = (c: CompletionContext) =>
       suggest(c.state.doc.toString(), c.pos, c.explicit, calls.current.schema)
@@ -154,7 +154,7 @@ export function YamlEditor({
         },
       ]),
     )
-  }, [problem?.line, problem?.column, problem?.message])
+  }, [problem])
   useImperativeHandle(ref, () => ({
     undo: () => {
       if (view.current) undo(view.current)

@@ -9,7 +9,8 @@ export function useAddress(): [URLSearchParams, Put] {
   const [params, setParams] = useSearchParams()
   const { pathname } = useLocation()
   const put: Put = (o) => {
-    if (window.location.pathname !== pathname) return // what comes late does not bring back a screen that was left
+    // What comes late does not bring back a screen that was left.
+    if (window.location.pathname !== pathname) return
     setParams(
       () => {
         const p = new URLSearchParams(window.location.search) // not params: two changes may meet
@@ -78,8 +79,11 @@ export function useShow(): [Show, (s: Partial<Show>) => void] {
 }
 
 /** The address's parameters that hold for any find: what the gallery shows and how the view looks. */
-export function lasting(): string {
+export function lasting(also: Record<string, string> = {}): string {
   const p = new URLSearchParams(window.location.search)
+  for (const [k, v] of Object.entries(also))
+    if (v) p.set(k, v)
+    else p.delete(k)
   for (const k of [...p.keys()])
     if (
       ![

@@ -2,7 +2,7 @@
 // is under way.
 import { styled } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
-import { useEffect, useMemo, useState } from 'react'
+import { Suspense, useEffect, useMemo, useState } from 'react'
 import { matchPath, Outlet, useLocation } from 'react-router'
 import { useChains } from '../api/chains'
 import { useFind } from '../api/finds'
@@ -10,6 +10,7 @@ import { refresh } from '../api/http'
 import { useEvents, useProject } from '../api/projects'
 import { pages } from '../pages'
 import { Fault } from '../parts/bits'
+import { Lost } from '../parts/Lost'
 import { rememberProject, useProjectId } from '../parts/project'
 import { takeIn } from '../parts/upload'
 import { remember, remembered, WorkContext, workOf, type Work } from '../parts/work'
@@ -48,6 +49,10 @@ function usePage() {
 
 export function Shell() {
   const id = useProjectId()
+  return Number.isSafeInteger(id) && id > 0 ? <Project id={id} /> : <Lost />
+}
+
+function Project({ id }: { id: number }) {
   const { page, named: asset } = usePage()
   const { data: chains } = useChains(id)
   const [was, setWas] = useState<{ project: number; work: Work }>(() => ({
@@ -82,7 +87,13 @@ export function Shell() {
         <Bar id={id} project={project} stage={page?.stage} work={work} />
         <main>
           <Title>{title}</Title>
-          {error ? <Fault error={error} /> : <Outlet />}
+          {error ? (
+            <Fault error={error} />
+          ) : (
+            <Suspense fallback={null}>
+              <Outlet />
+            </Suspense>
+          )}
         </main>
         <Foot jobs={jobs} onHelp={() => setHelp(true)} />
       </Frame>

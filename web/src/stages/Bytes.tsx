@@ -4,6 +4,7 @@ import { MenuItem, OutlinedInput, Select, ToggleButton, ToggleButtonGroup } from
 
 import {
   useEffect,
+  useLayoutEffect,
   useRef,
   useState,
   type KeyboardEvent,
@@ -43,6 +44,7 @@ import { Tools } from '../parts/Tools'
 import { TagButton } from '../parts/TagButton'
 import { Bench } from '../parts/Bench'
 import { Panes } from '../parts/Panes'
+import { useHeld, useObjectUrl, useStateOf } from '../parts/hooks'
 
 /** Bytes in a row. */
 export const ROW = 16
@@ -69,58 +71,45 @@ export function Bytes() {
   // What is chosen is held here, so that keys that follow each other quickly
   // all count; the address follows.
   const named = `${Number(params.get('at') ?? 0)} ${Math.max(1, Number(params.get('n') ?? 1))}`
-  const [chosen, setChosen] = useState(named)
-  const [seen, setSeen] = useState(named)
+  const [chosen, setChosen] = useHeld(named, (v) => {
+    const [to, n] = v.split(' ').map(Number)
+    put({ at: to, n: n > 1 ? n : '' })
+  })
+  // Keys may come before what they choose is drawn.
   const now = useRef(chosen)
-  // What comes back is what was written here, perhaps before the last key.
-  const written = useRef('')
-  if (named !== seen) {
-    setSeen(named)
-    if (named === written.current) written.current = ''
-    else {
-      setChosen(named)
-      now.current = named
-    }
-  }
-  const later = useRef(0)
+  useLayoutEffect(() => {
+    now.current = chosen
+  })
   const [wanted, length] = chosen.split(' ').map(Number)
   const at = size > 0 ? Math.min(wanted, size - 1) : wanted
   const [rows, setRows] = useState(ROWS)
-  const [top, setTop] = useState(Math.floor(at / ROW))
-  // The size comes after the first draw; what the address names is shown then.
-  useEffect(() => {
-    if (size > 0) {
-      const row = Math.floor(Math.min(wanted, size - 1) / ROW)
-      setTop((t) =>
-        row < t || row >= t + rows ? Math.max(0, Math.min(row - 4, Math.ceil(size / ROW) - rows)) : t,
-      )
-    }
-  }, [size, entry]) // eslint-disable-line
-  const back = useRef<number[]>([])
-  const forth = useRef<number[]>([])
+  const last = Math.max(0, Math.ceil(size / ROW) - rows)
+  const [scrolled, setTop] = useStateOf<number | undefined>(entry, undefined)
+  // Until it is scrolled, what the address names is shown; the size comes after the first draw.
+  const top = scrolled ?? Math.max(0, Math.min(Math.floor(at / ROW) - 4, last))
+  // The places that were jumped from, and those that were gone back from.
+  const [back, setBack] = useState<number[]>([])
+  const [forth, setForth] = useState<number[]>([])
   const [fault, setFault] = useState<unknown>()
   const [describing, setDescribing] = useState(false)
   const select = (from: number, n: number, jump = false) => {
     const to = size > 0 ? Math.min(Math.max(0, from), size - 1) : Math.max(0, from) // the size may still be on its way
     if (jump) {
-      back.current.push(at)
-      forth.current = []
+      setBack([...back, at])
+      setForth([])
     }
     now.current = `${to} ${Math.max(1, n)}`
     setChosen(now.current)
-    window.clearTimeout(later.current)
-    later.current = window.setTimeout(() => {
-      written.current = `${to} ${Math.max(1, n)}`
-      put({ at: to, n: n > 1 ? n : '' })
-    }, 150)
     const row = Math.floor(to / ROW)
-    if (row < top || row >= top + rows)
-      setTop(Math.max(0, size > 0 ? Math.min(row - 4, Math.ceil(size / ROW) - rows) : row - 4))
+    const out = row < top || row >= top + rows
+    setTop(out ? Math.max(0, size > 0 ? Math.min(row - 4, last) : row - 4) : top)
   }
-  const travel = (from: number[], to: number[]) => {
-    const n = from.pop()
+  const travel = (back: boolean, from: number[], to: number[]) => {
+    const n = from[from.length - 1]
     if (n === undefined) return
-    to.push(at)
+    const [less, more] = [from.slice(0, -1), [...to, at]]
+    setBack(back ? less : more)
+    setForth(back ? more : less)
     select(n, 1)
   }
   return (
@@ -130,7 +119,7 @@ export function Bytes() {
         at={at}
         entry={entry}
         onGo={(n) => select(n, 1, true)}
-        onClose={() => go(`/p/${project}/sources?entry=${entry}`)}
+        onClose={() => void go(`/p/${project}/sources?entry=${entry}`)}
         onDescribe={() => setDescribing(!describing)}
       />
       {describing && (
@@ -147,10 +136,10 @@ export function Bytes() {
             entry={entry}
             onGo={(n, len) => select(n, len ?? 1, true)}
             onFault={setFault}
-            canBack={back.current.length > 0}
-            canForth={forth.current.length > 0}
-            onBack={() => travel(back.current, forth.current)}
-            onForth={() => travel(forth.current, back.current)}
+            canBack={back.length > 0}
+            canForth={forth.length > 0}
+            onBack={() => travel(true, back, forth)}
+            onForth={() => travel(false, forth, back)}
           />
           <View
             entry={entry}
@@ -425,6 +414,8 @@ export function View({
         <span
           key={c}
           className={`b ${i >= at && i < at + length ? 'on' : ''} ${c === 8 ? 'mid' : ''} ${marks?.(i) ?? ''}`}
+          role="gridcell"
+          aria-selected={i >= at && i < at + length}
           data-byte={i}
           onPointerDown={(e) => {
             anchor.current = i
@@ -442,25 +433,23 @@ export function View({
       text += b === undefined ? ' ' : b >= 32 && b < 127 ? String.fromCharCode(b) : '·'
     }
     lines.push(
-      <div key={r} className="hexrow">
-        <Text tone="soft">{hex(r * ROW, 8)}</Text>
+      <div key={r} className="hexrow" role="row">
+        <Text tone="soft" role="rowheader">
+          {hex(r * ROW, 8)}
+        </Text>
         {cells}
-        <span className="t">{text}</span>
+        <span className="t" role="gridcell">
+          {text}
+        </span>
       </div>,
     )
   }
   return (
-    <div
-      className="hexview"
-      ref={box}
-      tabIndex={0}
-      role="grid"
-      aria-label="Bytes"
-      onKeyDown={keys}
-      onWheel={(e: WheelEvent) => turn(e.deltaY > 0 ? 3 : -3)}
-    >
+    <div className="hexview" ref={box} onWheel={(e: WheelEvent) => turn(e.deltaY > 0 ? 3 : -3)}>
       <Fault error={error} />
-      {lines}
+      <div className="hexrows" tabIndex={0} role="grid" aria-label="Bytes" onKeyDown={keys}>
+        {lines}
+      </div>
       {rows > shownRows && (
         <input
           type="range"
@@ -688,13 +677,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
   const { paletteEntry, ...kept } = asked
   if (paletteEntry) delete kept.paletteAt
   const shown = usePictureTrial(pictureTrialUrl(entry, asked), size > 0 && p.width > 0 && p.height > 0)
-  const [src, setSrc] = useState('')
-  useEffect(() => {
-    if (!shown.data) return
-    const u = URL.createObjectURL(shown.data)
-    setSrc(u)
-    return () => URL.revokeObjectURL(u)
-  }, [shown.data])
+  const src = useObjectUrl(shown.data)
   const num = (k: 'width' | 'height' | 'tileWidth' | 'tileHeight', label: string) => (
     <Texels key={k} label={label} value={p[k]} onChange={(n) => set({ [k]: n })} />
   )
@@ -724,7 +707,7 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
       <div className="trialpicture">
         {src && (
           <img
-            alt="The bytes as a picture"
+            alt={`The bytes as ${p.width} by ${p.height} texels`}
             data-trial={`${p.width}x${p.height}`}
             src={src}
             style={{ width: Math.min(560, Math.max(192, p.width * (p.width < 160 ? 3 : 1))) }}
@@ -793,12 +776,14 @@ function PictureTrial({ entry, at, size }: { entry: number; at: number; size: nu
 
 /** A number of texels. It counts while it is one, and may be cleared to type another. */
 function Texels({ label, value, onChange }: { label: string; value: number; onChange: (n: number) => void }) {
-  const [text, setText] = useState(String(value))
+  const [typed, setTyped] = useState({ text: String(value), of: value })
   const fits = (t: string) => {
     const n = /^\d+$/.test(t.trim()) ? Number(t) : 0
     return n >= 1 && n <= 16384 ? n : undefined
   }
-  useEffect(() => setText((t) => (fits(t) === value ? t : String(value))), [value])
+  // What is typed stands as long as the value is not changed by something else.
+  const text = typed.of === value || fits(typed.text) === value ? typed.text : String(value)
+  const setText = (t: string) => setTyped({ text: t, of: value })
   const type = (t: string) => {
     setText(t)
     const n = fits(t)
@@ -932,7 +917,9 @@ function TextTrial({ entry, at, length, size }: { entry: number; at: number; len
         <Item key={name}>
           <b>{name}</b>
           <Code short>
-            {new TextDecoder(label).decode(raw).replace(/[\u0000-\u0008\u000b-\u001f]/g, '·')}
+            {new TextDecoder(label)
+              .decode(raw)
+              .replace(/\p{Cc}/gu, (c) => (c === '\t' || c === '\n' ? c : '·'))}
           </Code>
         </Item>
       ))}

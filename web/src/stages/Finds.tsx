@@ -1,5 +1,5 @@
 import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
-import { useEffect, useMemo, useState } from 'react'
+import { useMemo } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import { makeChain, useChains } from '../api/chains'
 import { decode, readAs, removeFind, useFind } from '../api/finds'
@@ -35,6 +35,9 @@ import { Tools } from '../parts/Tools'
 import { Panes } from '../parts/Panes'
 import { FindsFrame } from './finds/Frame'
 import { ViewFrame } from '../parts/ViewFrame'
+import { useStateOf } from '../parts/hooks'
+import { Fold } from '../parts/Fold'
+import { Tone } from '../parts/Tone'
 
 const tabs = [
   ['overview', 'Overview'],
@@ -64,8 +67,9 @@ export function Finds() {
   const { data: f, error } = useFind(project, chosen)
   const [params, put] = useAddress()
   const [show, setShow] = useShow()
-  const [hit, setHit] = useState<{ pane: number; hit: Hit }>()
+
   const m = f?.model
+  const [hit, setHit] = useStateOf<{ pane: number; hit: Hit } | undefined>(m?.scene, undefined)
   const { data: inventory } = useInventory(m?.scene)
   const tab = params.get('tab') ?? 'overview'
   const keys = useMemo(() => (params.get('chosen') ?? '').split(' ').filter(Boolean), [params])
@@ -79,7 +83,7 @@ export function Finds() {
   const tolerance = Number(params.get('tol')) || undefined,
     far = params.get('far') === '1'
   const { data: comparison } = useComparison(other && m?.scene, other?.scene, tolerance)
-  useEffect(() => setHit(undefined), [m?.scene])
+
   // The bone whose weights are shown can be turned by hand.
   const bone =
     show.surface === 'weights'
@@ -102,6 +106,7 @@ export function Finds() {
             }),
           )
         : [],
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- put and setShow are new each time and do the same
     [inventory, m, show.surface, show.set, show.bone, morphs],
   )
   const uv = params.get('uv')?.split('.').map(Number)
@@ -160,7 +165,7 @@ export function Finds() {
             motion={motion}
             onMotion={(n) => put({ motion: n || '' })}
             onPick={(pane, h) => {
-              setHit(h && { pane, hit: h })
+              setHit(h ? { pane, hit: h } : undefined)
               if (h && tab === 'inventory' && pane === 0) put({ chosen: keyOf(h) })
             }}
           >
@@ -185,7 +190,7 @@ export function Finds() {
                 <div className="uvdrawing">
                   <img
                     src={`/api/scenes/${m.scene}/uv?mesh=${uv[0]}&part=${uv[1]}&set=${uv[2]}`}
-                    alt={`UV set ${uvPart.uvs[uv[2]].name} drawn over its picture`}
+                    alt={`UV set ${uvPart.uvs[uv[2]].name} drawn over the texels`}
                   />
                 </div>
                 <Tools low className="soft small">
@@ -214,7 +219,7 @@ export function Finds() {
             </div>
           </ViewFrame>
         )}
-        <Pane column>
+        <Pane column data-rail={f?.name}>
           <Head>
             <h2>{f?.name ?? 'Evidence'}</h2>
             {m && <Tag>{m.format}</Tag>}
@@ -392,33 +397,44 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
           </Body>
           {m && (
             <>
-              <Head plain>
-                <h2>Pictures</h2>
-                {m.stats.missing > 0 ? (
-                  <Tag tone="warn">{m.stats.missing} missing</Tag>
-                ) : (
-                  <Tag tone="good">all found</Tag>
-                )}
-              </Head>
-              <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
-              <MissingPictures key={f.id} project={project} pictures={m.pictures} />
+              <Fold
+                id="find.pictures"
+                title="Pictures"
+                sum={
+                  m.stats.missing > 0 ? (
+                    <Tag tone="warn">{m.stats.missing} missing</Tag>
+                  ) : (
+                    <Tag tone="good">all found</Tag>
+                  )
+                }
+              >
+                <Pictures list={m.pictures} bind={(ref) => <Bind project={project} name={ref} />} />
+                <MissingPictures key={f.id} project={project} pictures={m.pictures} />
+              </Fold>
               {m.readings && m.readings.length > 0 && (
-                <>
-                  <Head plain>
-                    <h2>Readings</h2>
-                  </Head>
+                <Fold
+                  id="find.readings"
+                  title="Readings"
+                  sum={<Tone is="soft">{count(m.readings.length)}</Tone>}
+                >
                   <Readings list={m.readings} onRead={(all) => act(() => readAs(f.id, all))} />
-                </>
+                </Fold>
               )}
-              <Head plain>
-                <h2>Figures</h2>
-              </Head>
-              <Figures stats={m.stats} basis={m.basis} />
+              <Fold
+                id="find.figures"
+                title="Figures"
+                sum={
+                  <Tone is="soft">{`${plural(m.stats.triangles, 'triangle')}, ${m.stats.height != null ? metres(m.stats.height) : unmeasured(m.stats)}`}</Tone>
+                }
+              >
+                <Figures stats={m.stats} basis={m.basis} />
+              </Fold>
               {(m.cameras?.length || m.helpers?.length || m.rootBone) && (
-                <>
-                  <Head plain>
-                    <h2>In it</h2>
-                  </Head>
+                <Fold
+                  id="find.inside"
+                  title="In it"
+                  sum={<Tone is="soft">{plural(m.materials.length, 'material')}</Tone>}
+                >
                   <FactGrid>
                     {m.rootBone && (
                       <>
@@ -453,17 +469,14 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
                       </>
                     )}
                   </FactGrid>
-                </>
+                </Fold>
               )}
               {m.notes.length > 0 && (
-                <>
-                  <Head plain>
-                    <h2>Notes</h2>
-                  </Head>
+                <Fold id="find.notes" title="Notes" sum={<Tone is="soft">{count(m.notes.length)}</Tone>}>
                   {m.notes.map((n) => (
                     <Item key={n}>{n}</Item>
                   ))}
-                </>
+                </Fold>
               )}
             </>
           )}

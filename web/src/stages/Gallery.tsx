@@ -157,7 +157,7 @@ export function Gallery() {
   })
   const widest = Math.max(...list.map((x) => x.reach ?? 0), 0)
   const chosen = list.filter((x) => picked.has(x.id))
-  const open = (x: S['Brief']) => void go(`/p/${project}/finds/${x.id}${lasting()}`)
+  const open = (x: S['Brief']) => void go(`/p/${project}/finds/${x.id}${lasting({ q: f.words })}`)
 
   const range = (to: number) => {
     const [a, b] = [Math.min(anchor.current, to), Math.max(anchor.current, to)]

@@ -44,6 +44,7 @@ import { Tools } from '../parts/Tools'
 import { Tag } from '../parts/Tag'
 import { Bench } from '../parts/Bench'
 import { Panes } from '../parts/Panes'
+import { useLatest } from '../parts/hooks'
 
 type Piece = S['Piece']
 /** Asks for a value again a little after the last change. */
@@ -122,23 +123,20 @@ function Editor({ first }: { first: S['Layout'] }) {
   const saved = useRef(doc)
   // The version that what is typed is made of: a draft may be of an older one.
   const base = useRef(first.draft === undefined ? first.head : (first.draftBase ?? first.head))
-  const save = useRef((_leaving?: boolean) => {})
-  save.current = (leaving) => {
+  const save = useLatest((leaving = false) => {
     if (doc === saved.current) return
     const draft = doc
     saved.current = draft
     const sent =
-      draft === kept.document
-        ? dropDraft(kept.id, !!leaving)
-        : keepDraft(kept.id, draft, base.current, !!leaving)
-    sent.catch((e) => {
+      draft === kept.document ? dropDraft(kept.id, leaving) : keepDraft(kept.id, draft, base.current, leaving)
+    sent.catch((e: unknown) => {
       saved.current = ''
       setFault(e)
     })
-  }
+  })
   useEffect(() => {
     const t = setTimeout(() => save.current(), 400)
-    return () => clearTimeout(t)
+    return () => clearTimeout(t) // eslint-disable-next-line react-hooks/exhaustive-deps -- typing sets the clock
   }, [doc])
   useEffect(() => {
     const leave = () => save.current(true)
@@ -148,7 +146,7 @@ function Editor({ first }: { first: S['Layout'] }) {
       leave()
       forgetLayout(q, first.id)
     }
-  }, []) // eslint-disable-line
+  }, [save, q, first.id])
   const keep = async () => {
     setFault(undefined)
     saved.current = doc
@@ -229,7 +227,7 @@ function Editor({ first }: { first: S['Layout'] }) {
           </TextButton>
           <TextButton
             onClick={() =>
-              go(entry ? `/p/${project}/sources/bytes/${entry}` : `/p/${project}/sources/layouts`)
+              void go(entry ? `/p/${project}/sources/bytes/${entry}` : `/p/${project}/sources/layouts`)
             }
           >
             {entry ? 'Back to the bytes' : 'All layouts'}
@@ -441,6 +439,7 @@ function Tree({
           key={here}
           className={`leaf ${here === last ? 'on' : ''} ${p.error ? 'is-bad' : ''}`}
           role="treeitem"
+          aria-selected={here === last}
           aria-level={deep + 1}
           aria-expanded={inner.length ? open : undefined}
           tabIndex={0}
@@ -645,7 +644,7 @@ function CoveragePane({
   const { act, fault } = useAct(project)
   const { data: c, error } = useCoverage(project, layout)
   const open = (entry: number, at?: number) =>
-    go(`/p/${project}/sources/layout/${layout}?entry=${entry}${at ? `&at=${at}` : ''}`)
+    void go(`/p/${project}/sources/layout/${layout}?entry=${entry}${at ? `&at=${at}` : ''}`)
   return (
     <Scroll data-coverage={c && !c.running && c.version ? c.entries : ''}>
       <Body className="row wrap">

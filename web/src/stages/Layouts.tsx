@@ -42,7 +42,7 @@ export function Layouts() {
             Bring in a file
             <input type="file" accept=".yaml,.yml" hidden onChange={(e) => bring(e.target.files?.[0])} />
           </TextButton>
-          <TextButton onClick={() => go(`/p/${project}/sources`)}>Back to the sources</TextButton>
+          <TextButton onClick={() => void go(`/p/${project}/sources`)}>Back to the sources</TextButton>
         </Row>
       </div>
       <Fault error={error ?? fault} />
@@ -66,7 +66,7 @@ export function Layouts() {
               <Button onClick={() => make(`${l.name} of mine`, l.document)}>Copy to change it</Button>
             ) : (
               <>
-                <Button onClick={() => go(`/p/${project}/sources/layout/${l.id}`)}>Open</Button>
+                <Button onClick={() => void go(`/p/${project}/sources/layout/${l.id}`)}>Open</Button>
                 <TextButton onClick={() => act(() => removeLayout(l.id))}>Take out</TextButton>
               </>
             )}

@@ -49,7 +49,7 @@ export function NotesPane({
     at: number
     n: number
   }>()
-  const marks = useBookmarks(entry)
+  const marks = useBookmarks(project, entry)
   const { act, fault } = useAct(project)
   const add = () =>
     act(

@@ -1,5 +1,4 @@
 // The first stage: what is mounted, what it holds, what an entry is and needs.
-import { useRef, useState } from 'react'
 import type { S } from '../api/http'
 import { useSources } from '../api/sources'
 import { useAddress, type Put } from '../parts/address'
@@ -9,6 +8,7 @@ import { Preview } from './sources/Preview'
 import { Entries } from './sources/Table'
 import { Panes } from '../parts/Panes'
 import { SourcesFrame } from './sources/Frame'
+import { useHeld } from '../parts/hooks'
 
 export function Sources() {
   const project = useProjectId()
@@ -17,24 +17,9 @@ export function Sources() {
   // The entry is shown at once; the address follows when the walk along the
   // entries pauses.
   const named = Number(params.get('entry') ?? 0)
-  const [entry, show] = useState(named)
-  const [seen, see] = useState(named)
-  const written = useRef(-1) // what comes back is what was written here, perhaps before the last step
-  if (named !== seen) {
-    see(named)
-    if (named === written.current) written.current = -1
-    else show(named)
-  }
-  const later = useRef(0)
+  const [entry, show] = useHeld(named, (e) => write({ entry: e }))
   const put: Put = ({ entry: e, ...changes }) => {
-    if (e !== undefined) {
-      show(Number(e))
-      window.clearTimeout(later.current)
-      later.current = window.setTimeout(() => {
-        written.current = Number(e)
-        write({ entry: e })
-      }, 150)
-    }
+    if (e !== undefined) show(Number(e))
     if (Object.keys(changes).length > 0) write(changes)
   }
   const filter: S['Filter'] = {}

@@ -115,7 +115,7 @@ export function RecordTrial({
         <Fault error={t.error} />
       </Form>
       {d && (
-        <div className="sheet" data-sheet={d.spec}>
+        <div className="sheet" data-sheet={d.spec} tabIndex={0} role="region" aria-label="Records">
           <Table size="small">
             <TableHead>
               <TableRow>

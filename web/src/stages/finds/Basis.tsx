@@ -102,7 +102,7 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
         <div>{own.metresPerUnit ? unitName(own.metresPerUnit) : 'nothing'}</div>
       </FactGrid>
       <Head plain ruled>
-        <h2>What speaks for what</h2>
+        <h2>Evidence</h2>
       </Head>
       {clues?.length === 0 && <Item className="soft">Neither names of bones nor its shape tell.</Item>}
       {clues?.map((c) => (
@@ -112,8 +112,8 @@ export function BasisOf({ project, find, model }: { project: number; find: numbe
             <small>{minus(c.why)}</small>
           </div>
           {c.about !== 'left' && (
-            <Mini onClick={() => take(c)} aria-label={`Take ${c.about} ${c.says}`}>
-              Take it
+            <Mini onClick={() => take(c)} aria-label={`Use ${c.about} ${c.says}`}>
+              Use
             </Mini>
           )}
         </Item>

@@ -322,6 +322,11 @@ export interface Turn {
   by: [number, number, number]
 }
 
+/** Short sections are open, until they are closed. */
+const isOpen = (open: Record<string, boolean>, s: Section) =>
+  open[s.name] ??
+  (s.rows.length <= (s.name === 'nodes' ? 12 : 40) || s.name === 'unwanted' || s.name === 'morphs')
+
 export function Inventory({
   list,
   chosen,
@@ -340,11 +345,8 @@ export function Inventory({
   const [open, setOpen] = useState<Record<string, boolean>>({})
   const box = useRef<HTMLDivElement>(null)
   const last = useRef<string>(null)
-  const isOpen = (s: Section) =>
-    open[s.name] ??
-    (s.rows.length <= (s.name === 'nodes' ? 12 : 40) || s.name === 'unwanted' || s.name === 'morphs')
   const rows = useMemo(
-    () => list.flatMap((s): (Section | Row)[] => [s, ...(isOpen(s) ? s.rows : [])]),
+    () => list.flatMap((s): (Section | Row)[] => [s, ...(isOpen(open, s) ? s.rows : [])]),
     [list, open],
   )
   const virtual = useVirtualizer({
@@ -424,7 +426,7 @@ export function Inventory({
           ))}
         </div>
       )}
-      <Scroll ref={box} role="listbox" aria-multiselectable aria-label="Inventory" tabIndex={-1}>
+      <Scroll ref={box} role="tree" aria-multiselectable aria-label="Inventory" tabIndex={-1}>
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
           {virtual.getVirtualItems().map((x) => {
             const r = rows[x.index],
@@ -434,12 +436,15 @@ export function Inventory({
                 <button
                   key={r.name}
                   className="invhead"
+                  role="treeitem"
+                  aria-level={1}
+                  aria-selected={false}
                   style={place}
-                  aria-expanded={isOpen(r)}
+                  aria-expanded={isOpen(open, r)}
                   data-section={r.name}
-                  onClick={() => setOpen({ ...open, [r.name]: !isOpen(r) })}
+                  onClick={() => setOpen({ ...open, [r.name]: !isOpen(open, r) })}
                 >
-                  <span className="fold">{isOpen(r) ? '–' : '+'}</span>
+                  <span className="fold">{isOpen(open, r) ? '–' : '+'}</span>
                   <b>{r.title}</b>
                   <span>{r.note}</span>
                 </button>
@@ -450,7 +455,8 @@ export function Inventory({
                 className={`invrow ${r.tone ?? ''} ${r.on || (r.key && chosen.includes(r.key)) ? 'on' : ''} ${r.key || r.act ? 'live' : ''}`}
                 style={{ ...place, paddingLeft: 34 + 12 * Math.min(r.depth ?? 0, 9) }}
                 title={r.title}
-                role="option"
+                role="treeitem"
+                aria-level={2}
                 aria-selected={!!(r.on || (r.key && chosen.includes(r.key)))}
                 tabIndex={r.key || r.act ? 0 : -1}
                 data-row={r.id}

@@ -8,6 +8,7 @@ import {
   offerThumb,
   pull,
   useDevices,
+  useNearby,
   useOffers,
 } from '../../api/devices'
 import { useAct, type Act, type S } from '../../api/http'
@@ -25,6 +26,7 @@ import { Tag } from '../../parts/Tag'
 
 export function Devices({ project, onClose }: { project: number; onClose: () => void }) {
   const { data, error } = useDevices(project)
+  const { data: nearby } = useNearby()
   const [at, setAt] = useState(0)
   const [address, setAddress] = useState('')
   const [token, setToken] = useState('')
@@ -70,6 +72,27 @@ export function Devices({ project, onClose }: { project: number; onClose: () => 
           </Button>
         </Row>
         <Fault error={fault ?? error} />
+        {nearby?.map((n) => (
+          <p key={n.name} data-nearby={n.name}>
+            {n.address ? (
+              <>
+                On this machine: {n.name} at <Text mono>{n.address}</Text>{' '}
+                <TextButton
+                  onClick={() => {
+                    setAddress(n.address!)
+                    setToken(n.token ?? '')
+                  }}
+                >
+                  Fill it in{n.token ? ' with its token' : ''}
+                </TextButton>
+              </>
+            ) : (
+              n.name
+            )}
+            {n.note && <Text tone="warn">: {n.note}</Text>}
+          </p>
+        ))}
+        {!data && !error && <p>Asking the devices…</p>}
         {data?.length === 0 && (
           <Text as="p" tone="soft">
             No device yet. Enter the address at which a console simulator or an avatar exchange listens on
@@ -150,6 +173,7 @@ function Offers({
           <TextButton onClick={() => act(() => forgetDevice(device.id))}>Disconnect</TextButton>
           <Button
             variant="contained"
+            data-pull
             disabled={chosen.length === 0}
             onClick={() =>
               act(
@@ -167,6 +191,7 @@ function Offers({
         </Row>
       </Tools>
       <Fault error={error} />
+      {!data && !error && <p>Asking what it offers…</p>}
       <Rows>
         <Table size="small">
           <TableHead>

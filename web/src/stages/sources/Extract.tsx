@@ -105,6 +105,11 @@ export function ExtractBar({
           'Choose entries with click, Shift and Ctrl, or with Shift and the arrow keys; Ctrl A takes all that fit.'
         )}
       </Text>
+      {last?.state === 'done' && (
+        <Text as="div" small data-went={last.to}>
+          The last went to <Text mono>{last.to}</Text>
+        </Text>
+      )}
       {options && <How project={project} {...options} onClose={() => setOptions(undefined)} />}
       {list && <Extractions project={project} onClose={() => setList(false)} />}
     </div>

@@ -60,104 +60,87 @@ export function Order({
         </Text>
       </Head>
       <Fault error={error ?? fault ?? broken} />
-      {sources?.map((s, i) => (
-        <div
-          key={s.id}
-          role="button"
-          tabIndex={0}
-          className={`slab ${s.id === only ? 'on' : ''} ${s.parent ? 'within' : ''}`}
-          aria-pressed={s.id === only}
-          data-source={s.label}
-          data-state={s.state}
-          data-known={s.kindsKnown}
-          onClick={() => choose(s.id)}
-          onKeyDown={(e) => {
-            if (e.target === e.currentTarget && (e.key === 'Enter' || e.key === ' ')) {
-              e.preventDefault()
-              choose(s.id)
-            }
-          }}
-          title={s.inside ? `${s.path} › ${s.inside}` : s.path}
-        >
-          <span className="no">{i + 1}</span>
-          <Text as="b" clip>
-            {s.label}
-            {s.format === 'folder' && s.origin !== 'device' && '/'}
-          </Text>
-          <small>
-            {s.state === 'indexing' ? (
-              'being indexed'
-            ) : s.state === 'failed' ? (
-              <Text tone="bad">cannot be read</Text>
-            ) : (
-              <>
-                {s.origin === 'device' ? 'from a device' : s.isLayout ? `layout “${s.format}”` : s.format} ·{' '}
-                {count(s.entries)} {s.entries === 1 ? 'entry' : 'entries'}
-                {!s.kindsKnown && ' · reading kinds'}
-              </>
-            )}
-          </small>
-          {s.error && (
-            <Text as="small" tone="bad">
-              {s.error}
-            </Text>
-          )}
-          {s.changed && (
-            <Text as="small" tone="warn">
-              It {s.changed}.{' '}
-              <TextButton
-                onClick={(e) => {
-                  e.stopPropagation()
-                  act(() => indexSource(s.id))
-                }}
-              >
-                Index again
-              </TextButton>
-            </Text>
-          )}
-          {s.problems.length > 0 && (
-            <Text as="small" tone="warn" title={s.problems.join('\n')}>
-              {plural(s.problems.length, 'problem')}: {s.problems[0]}
-            </Text>
-          )}
-          {s.state === 'ready' && (
+      <ol aria-label="Search order">
+        {sources?.map((s, i) => (
+          <li
+            key={s.id}
+            className={`slab ${s.id === only ? 'on' : ''} ${s.parent ? 'within' : ''}`}
+            data-source={s.label}
+            data-state={s.state}
+            data-known={s.kindsKnown}
+
+            title={s.inside ? `${s.path} › ${s.inside}` : s.path}
+          >
+            <span className="no">{i + 1}</span>
+            <button className="choose" aria-pressed={s.id === only} onClick={() => choose(s.id)}>
+              {s.label}
+              {s.format === 'folder' && s.origin !== 'device' && '/'}
+            </button>
             <small>
-              <TagButton
-                tone={
-                  s.short.startsWith('terms ') ? 'plain' : s.short === 'private use only' ? 'warn' : 'good'
-                }
-                title="Whose it is and what may be done"
-                onClick={(e) => {
-                  e.stopPropagation()
-                  setTerms(s)
-                }}
-              >
-                {s.short}
-              </TagButton>
+              {s.state === 'indexing' ? (
+                'being indexed'
+              ) : s.state === 'failed' ? (
+                <Text tone="bad">cannot be read</Text>
+              ) : (
+                <>
+                  {s.origin === 'device' ? 'from a device' : s.isLayout ? `layout “${s.format}”` : s.format} ·{' '}
+                  {count(s.entries)} {s.entries === 1 ? 'entry' : 'entries'}
+                  {!s.kindsKnown && ' · reading kinds'}
+                </>
+              )}
             </small>
-          )}
-          <span className="acts" onClick={(e) => e.stopPropagation()}>
-            <Mini disabled={i === 0} aria-label={`Move ${s.label} up`} onClick={() => move(i, -1)}>
-              ↑
-            </Mini>
-            <Mini
-              disabled={i === sources.length - 1}
-              aria-label={`Move ${s.label} down`}
-              onClick={() => move(i, 1)}
-            >
-              ↓
-            </Mini>
-            {s.state === 'failed' && <Mini onClick={() => act(() => indexSource(s.id))}>Try again</Mini>}
-            <Mini
-              aria-label={`Take out ${s.label}`}
-              title="With what is mounted from within it, and its bookmarks. Finds stay. It can be put back."
-              onClick={() => act(() => removeSource(s.id))}
-            >
-              Take out
-            </Mini>
-          </span>
-        </div>
-      ))}
+            {s.error && (
+              <Text as="small" tone="bad">
+                {s.error}
+              </Text>
+            )}
+            {s.changed && (
+              <Text as="small" tone="warn">
+                It {s.changed}.{' '}
+                <TextButton onClick={() => act(() => indexSource(s.id))}>Index again</TextButton>
+              </Text>
+            )}
+            {s.problems.length > 0 && (
+              <Text as="small" tone="warn" title={s.problems.join('\n')}>
+                {plural(s.problems.length, 'problem')}: {s.problems[0]}
+              </Text>
+            )}
+            {s.state === 'ready' && (
+              <small>
+                <TagButton
+                  tone={
+                    s.short.startsWith('terms ') ? 'plain' : s.short === 'private use only' ? 'warn' : 'good'
+                  }
+                  title="Whose it is and what may be done"
+                  onClick={() => setTerms(s)}
+                >
+                  {s.short}
+                </TagButton>
+              </small>
+            )}
+            <span className="acts">
+              <Mini disabled={i === 0} aria-label={`Move ${s.label} up`} onClick={() => move(i, -1)}>
+                ↑
+              </Mini>
+              <Mini
+                disabled={i === sources.length - 1}
+                aria-label={`Move ${s.label} down`}
+                onClick={() => move(i, 1)}
+              >
+                ↓
+              </Mini>
+              {s.state === 'failed' && <Mini onClick={() => act(() => indexSource(s.id))}>Try again</Mini>}
+              <Mini
+                aria-label={`Take out ${s.label}`}
+                title="With what is mounted from within it, and its bookmarks. Finds stay. It can be put back."
+                onClick={() => act(() => removeSource(s.id))}
+              >
+                Take out
+              </Mini>
+            </span>
+          </li>
+        ))}
+      </ol>
       {sources?.length === 0 && (
         <Empty>
           <b>No sources yet</b>Add a game's archive, a ZIP or a folder. It is read where it lies and never
@@ -185,7 +168,7 @@ export function Order({
           Add by path
         </Button>{' '}
         ·{' '}
-        <Button variant="text" onClick={() => setDialog('devices')}>
+        <Button variant="text" data-devices onClick={() => setDialog('devices')}>
           Connect a device
         </Button>
       </div>
@@ -199,7 +182,7 @@ export function Order({
       )}
       <Item between ruled>
         <span>Layouts of the formats</span>
-        <TextButton onClick={() => go(`/p/${project}/sources/layouts`)}>Show</TextButton>
+        <TextButton onClick={() => void go(`/p/${project}/sources/layouts`)}>Show</TextButton>
       </Item>
       <NameRules project={project} put={put} />
       {dialog === 'add' && <AddSource project={project} onClose={() => setDialog('')} />}

@@ -30,6 +30,7 @@ import { Row } from '../../parts/Row'
 import { Tag } from '../../parts/Tag'
 import { Text } from '../../parts/Text'
 import { TextButton } from '../../parts/TextButton'
+import { Fold } from '../../parts/Fold'
 
 export function Preview({ project, entry, put }: { project: number; entry: number; put: Put }) {
   const { data: p, error, isLoading } = usePreview(project, entry || undefined)
@@ -86,6 +87,8 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       {p?.error && <Fault error={p.error} />}
       {p?.kind === 'sound' && !p.error && (
         <Body>
+          {/* A sound of a game: nobody has captions of it. */}
+          {/* eslint-disable-next-line jsx-a11y/media-has-caption */}
           <audio controls src={contentUrl(entry)} style={{ width: '100%' }} />
         </Body>
       )}
@@ -116,11 +119,11 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
         </Body>
       )}
       {p?.needs && p.needs.length > 0 && (
-        <>
-          <Head plain>
-            <h2>Needs</h2>
-            {missing > 0 ? <Tag tone="warn">{missing} missing</Tag> : <Tag tone="good">all found</Tag>}
-          </Head>
+        <Fold
+          id="entry.needs"
+          title="Needs"
+          sum={missing > 0 ? <Tag tone="warn">{missing} missing</Tag> : <Tag tone="good">all found</Tag>}
+        >
           {p.needs.map((l) => (
             <Link
               key={l.ref + l.role}
@@ -131,23 +134,25 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
               unpin={() => act(() => unbind(project, l.ref))}
             />
           ))}
-        </>
+        </Fold>
       )}
       {(p?.neededByCount ?? 0) > 0 && (
-        <>
-          <Head plain>
-            <h2>Needed by</h2>
+        <Fold
+          id="entry.needed"
+          title="Needed by"
+          sum={
             <Text tone="soft" small>
               {plural(p!.neededByCount!, 'entry', 'entries')}
             </Text>
-          </Head>
+          }
+        >
           {p!.neededBy!.slice(0, 8).map((e) => (
             <Item key={e.id}>
               <TextButton onClick={() => show(e.id)}>{e.path}</TextButton>
               <small>{e.sourceLabel}</small>
             </Item>
           ))}
-        </>
+        </Fold>
       )}
       {p?.set && (
         <Head plain>
@@ -169,12 +174,13 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       )}
       {p?.terms && <Terms t={p.terms} short={p.short ?? ''} />}
       {m && (
-        <>
-          <Head plain>
-            <h2>Figures</h2>
-          </Head>
+        <Fold
+          id="entry.figures"
+          title="Figures"
+          sum={<Text tone="soft">{plural(m.stats.triangles, 'triangle')}</Text>}
+        >
           <Figures stats={m.stats} basis={m.basis} />
-        </>
+        </Fold>
       )}
       {p?.picture && (
         <FactGrid>
@@ -215,7 +221,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       )}
       {p && (
         <Body className="row between">
-          <TextButton data-bytes={entry} onClick={() => go(`/p/${project}/sources/bytes/${entry}`)}>
+          <TextButton data-bytes={entry} onClick={() => void go(`/p/${project}/sources/bytes/${entry}`)}>
             Look at its bytes
           </TextButton>
           <TextButton component="a" href={`${contentUrl(entry)}?save=true`}>
@@ -230,7 +236,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
         <Body>
           <TextButton
             data-layout-of={entry}
-            onClick={() => go(`/p/${project}/sources/layout/${own(p.entry.format)!.id}?entry=${entry}`)}
+            onClick={() => void go(`/p/${project}/sources/layout/${own(p.entry.format)!.id}?entry=${entry}`)}
           >
             Open its layout, {p.entry.format}
           </TextButton>
@@ -307,11 +313,11 @@ function Link({
 
 function Terms({ t, short }: { t: S['Terms']; short: string }) {
   return (
-    <>
-      <Head plain>
-        <h2>Terms</h2>
-        <Tag tone={short === 'private use only' ? 'warn' : 'plain'}>{short}</Tag>
-      </Head>
+    <Fold
+      id="entry.terms"
+      title="Terms"
+      sum={<Tag tone={short === 'private use only' ? 'warn' : 'plain'}>{short}</Tag>}
+    >
       {(t.owner || t.licence) && (
         <FactGrid>
           {t.owner && (
@@ -345,7 +351,7 @@ function Terms({ t, short }: { t: S['Terms']; short: string }) {
           )}
         </FactGrid>
       )}
-    </>
+    </Fold>
   )
 }
 

@@ -445,6 +445,7 @@ export function Entries({
         role="listbox"
         aria-label="Entries"
         aria-multiselectable
+        aria-activedescendant={cursor >= 0 ? `row-${cursor}` : undefined}
         onKeyDown={keys}
       >
         <div style={{ height: rows.getTotalSize(), position: 'relative' }}>
@@ -452,11 +453,15 @@ export function Entries({
             const l = at(r.index)
             const on = l && isChosen(l)
             return (
+              // Keys are the list's: it has the focus, and says which row is active.
+              // eslint-disable-next-line jsx-a11y/click-events-have-key-events
               <div
                 key={r.key}
+                id={`row-${r.index}`}
+                tabIndex={-1}
                 className={`grid line ${on ? 'on' : ''} ${r.index === cursor ? 'here' : ''}`}
                 role="option"
-                aria-selected={on}
+                aria-selected={!!on}
                 data-row={key(l)}
                 data-entry={l?.is === 'entry' ? l.entry.path : undefined}
                 data-folder={l?.is === 'folder' ? l.folder : undefined}
