@@ -225,8 +225,8 @@ func TestOddAddresses(t *testing.T) {
 	} {
 		p.try(p.Go(path))
 		p.until(fmt.Sprintf(`document.body.innerText.includes(%q)`, says))
-		p.click(`a[href="/"]`)
-		p.until(`location.pathname === '/'`)
+		p.click(`a[href="/projects"]`)
+		p.until(`location.pathname === '/projects'`)
 	}
 }
 

@@ -201,7 +201,7 @@ func TestDropAnywhere(t *testing.T) {
 	p.click(`[data-entry="saying.txt"]`)
 	p.until(`document.querySelector('[data-preview="saying.txt"]')?.innerText.includes('waits for nobody')`)
 	p.says(`[data-source="saying.txt"]`, "terms not stated")
-	p.until(`(document.querySelector('[data-source="saying.txt"]').focus(), true)`)
+	p.until(`(document.querySelector('[data-source="saying.txt"] .choose').focus(), true)`)
 	p.click(`[aria-label="Take out saying.txt"]`)
 	p.try(p.Gone(`[data-source="saying.txt"]`))
 }
@@ -372,10 +372,10 @@ func TestFiltersAndOrderHaveAnAddress(t *testing.T) {
 	// Another order of the sources lets another one win.
 	p.try(p.Go("/p/1/sources?q=licence"))
 	p.until(`[...document.querySelectorAll('.line')].some((e) => e.innerText.includes('wins'))`)
-	p.says(`.scroll`, "overridden by hulls.tide")
-	p.until(`(document.querySelector('[data-source="washes.tide"]').focus(), true)`) // its buttons show
+	p.says(`[role="listbox"]`, "overridden by hulls.tide")
+	p.until(`(document.querySelector('[data-source="washes.tide"] .choose').focus(), true)`) // its buttons show
 	p.click(`[aria-label="Move washes.tide up"]`)
-	p.until(`document.querySelector('.scroll').innerText.includes('overridden by washes.tide')`)
+	p.until(`document.querySelector('[role="listbox"]').innerText.includes('overridden by washes.tide')`)
 	// A pattern that is not sound is said where it is written.
 	p.try(p.Go("/p/1/sources?q=%5Ba"))
 	p.until(`document.querySelector('main [role="alert"]')?.innerText.includes('close its brackets')`)
@@ -395,7 +395,7 @@ func TestPackedBytesAndWrongTrials(t *testing.T) {
 	p.try(p.Key("\r"))
 	p.wait(`[data-source="unknown"][data-known="true"]`)
 	p.click(`[data-entry="what.bin"]`)
-	p.until(`document.querySelector('.code.hex')?.innerText.includes('TIDE')`)
+	p.until(`document.querySelector('[data-hex]')?.innerText.includes('TIDE')`)
 	p.clickText("Look at its bytes")
 	p.try(p.Type(`input[aria-label="Find bytes"]`, "78 9c"))
 	p.try(p.Key("\r"))

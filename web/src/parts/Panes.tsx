@@ -88,7 +88,7 @@ export function Panes({
   const now = fit(want, widths, room)
   const set = (i: number, width: number) => {
     const w = widths[i]
-    if (w === 'rest') return
+    if (w === 'rest' || room === 0) return
     const others = now.reduce((a, b, k) => a + (k === i ? 0 : b), 0)
     const rests = widths.filter((x) => x === 'rest').length
     const most = Math.max(w.least, room - others - rests * REST - widths.length + 1)

@@ -169,10 +169,10 @@ function says(c: S['Counts'], chain?: number): Record<Stage['id'], ReactNode> {
   return {
     sources: c.sourceProblems ? (
       <>
-        {count(c.sources)} · <Tone is="warn">{plural(c.sourceProblems, 'problem')}</Tone>
+        {count(c.sources)} mounted · <Tone is="warn">{plural(c.sourceProblems, 'problem')}</Tone>
       </>
     ) : (
-      `${count(c.sources)} · ${plural(c.entries, 'entry', 'entries')}`
+      `${count(c.sources)} mounted`
     ),
     finds: c.incomplete ? (
       <>

@@ -395,7 +395,11 @@ function Bytes({ entry, size }: { entry: number; size: number }) {
           : `${count(from)} to ${count(Math.min(size, from + SPAN) - 1)} of ${bytes(size)}`}
       </Body>
       <Fault error={error} />
-      {lines.length > 0 && <Code hex>{lines.join('\n')}</Code>}
+      {lines.length > 0 && (
+        <Code hex data-hex>
+          {lines.join('\n')}
+        </Code>
+      )}
     </>
   )
 }
