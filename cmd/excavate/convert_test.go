@@ -231,7 +231,7 @@ func TestPipes(t *testing.T) {
 	if status != 0 || len(stl) != 84+50 {
 		t.Fatalf("%d, %d bytes: %s", status, len(stl), said)
 	}
-	if out, said, status := run(t, dir, stl, "inspect", "-"); status != 0 || !strings.Contains(out, "1 triangles") {
+	if out, said, status := run(t, dir, stl, "inspect", "-"); status != 0 || !strings.Contains(out, "1 triangle,") {
 		t.Errorf("%d %s %s", status, out, said)
 	}
 	if _, said, status := run(t, dir, obj, "convert", "-", "-o", "-", "--to", "obj"); status != 0 && !strings.Contains(said, "files") {

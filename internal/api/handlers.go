@@ -173,16 +173,16 @@ func (s *Server) ExportProject(c fiber.Ctx, id ProjectID) error {
 	return c.Send(append(b, '\n'))
 }
 
-// mostProject is how many bytes the file of a project may have.
-const mostProject = 64 << 20
+// mostProjectFile is how many bytes the file of a project may have.
+const mostProjectFile = 64 << 20
 
 func (s *Server) ImportProject(c fiber.Ctx) error {
-	b, err := io.ReadAll(io.LimitReader(bodyReader(c), mostProject+1))
+	b, err := io.ReadAll(io.LimitReader(bodyReader(c), mostProjectFile+1))
 	if err != nil {
 		return err
 	}
-	if len(b) > mostProject {
-		return bad(413, "the file of a project has at most %d MB", mostProject>>20)
+	if len(b) > mostProjectFile {
+		return bad(413, "the file of a project has at most %d MB", mostProjectFile>>20)
 	}
 	id, remarks, err := s.svc.Import(c.Context(), b)
 	if err != nil {
