@@ -107,7 +107,7 @@ func plain(p *browser.Page, out string) error {
 		{"bytes", "/p/1/sources?q=punt_c", []string{`[data-entry="wash/boats/punt_c.wash"]`, `[data-bytes]`, `[data-byte="12"]`, `[data-follow]`, `[role="combobox"][aria-label="Texel format"]`, `[role="option"][data-value="a1b5g5r5_pack16"]`, `[data-guess="256"]`}, `[data-trial^="256"]`},
 		{"chain", "/p/1/chain/1?band=4&with=0", nil, drawn},
 		{"rehearsal", "/p/1/rehearsal/1", nil, drawn},
-		{"delivery", "/p/1/delivery/1", []string{`main .MuiButton-contained:not(:disabled)`}, `[data-download]`},
+		{"delivery", "/p/1/delivery/1", []string{`main section button.MuiButton-root:not(:disabled)`, `[role="dialog"] button:first-of-type`}, `[data-download]`},
 		{"chain-dark", "/p/1/chain/1?band=2&also=skeleton", []string{`[data-mode]`}, drawn},
 	} {
 		if err := p.Go(s.path); err != nil {
