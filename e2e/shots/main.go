@@ -108,7 +108,6 @@ func plain(p *browser.Page, out string) error {
 		{"chain", "/p/1/chain/1?band=4&with=0", nil, drawn},
 		{"rehearsal", "/p/1/rehearsal/1", nil, drawn},
 		{"delivery", "/p/1/delivery/1", []string{`main section button.MuiButton-root:not(:disabled)`, `[role="dialog"] button:first-of-type`}, `[data-download]`},
-		{"chain-dark", "/p/1/chain/1?band=2&also=skeleton", []string{`[data-mode]`}, drawn},
 	} {
 		if err := p.Go(s.path); err != nil {
 			return err
