@@ -272,7 +272,9 @@ func TestPanesKeepTheirWidths(t *testing.T) {
 	p := start(t)
 	p.try(p.Go("/p/1/sources"))
 	p.wait(`[data-entry]`)
-	width := func() string { return mustEval(p, `document.querySelector('[data-edge="0"]').getAttribute('aria-valuenow')`) }
+	width := func() string {
+		return mustEval(p, `document.querySelector('[data-edge="0"]').getAttribute('aria-valuenow')`)
+	}
 	if w := width(); w != "268" {
 		t.Errorf("the first pane is %s wide", w)
 	}

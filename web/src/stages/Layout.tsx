@@ -485,10 +485,10 @@ function Tree({
           </span>
           <Text tone="soft" className="n">
             {p.in ? `${p.in} ` : ''}
-            {p.at.toString(16)}
+            {p.name === 'used as' ? '' : p.at.toString(16)}
           </Text>
           <Text tone="soft" className="n">
-            {count(p.size)}
+            {p.name === 'used as' ? '' : count(p.size)}
           </Text>
         </div>,
       )
