@@ -60,11 +60,12 @@ export function useAct(project: number): Act {
     setBusy(true)
     try {
       const done = await change()
-      await refresh(q, project)
-      then?.(done)
+      const asked = refresh(q, project)
+      then?.(done) // at once: what is asked for again may take its time
+      await asked
     } catch (e) {
       setFault(e)
-      await refresh(q, project)
+      void refresh(q, project)
     } finally {
       setBusy(false)
     }
