@@ -93,6 +93,11 @@ func (s *Server) FindsFile(c fiber.Ctx, id ProjectID, p FindsFileParams) error {
 	c.Set("Content-Type", "application/zip")
 	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": "finds" + w.Ending + ".zip"}))
 	return c.SendStreamWriter(func(to *bufio.Writer) {
+		defer func() { // this runs beside the handler, where survive does not reach
+			if r := recover(); r != nil {
+				s.fault("saving several finds", r)
+			}
+		}()
 		z := zip.NewWriter(to)
 		var names distinct.Names
 		for _, x := range list {

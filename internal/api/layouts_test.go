@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"archive/zip"
 	"bytes"
 	"fmt"
 	"os"
@@ -305,6 +306,21 @@ func TestSaveAFindAsAnotherFormat(t *testing.T) {
 		s, b := c.do("GET", fmt.Sprintf("/api/finds/%d/file?format=%s", f.Id, name), nil)
 		if s != 200 || !bytes.HasPrefix(b, []byte(head)) {
 			t.Errorf("%s: %d %.40q", name, s, b)
+		}
+	}
+	// Several in one ZIP, a folder each; what a format refuses is named with the reason.
+	for format, want := range map[string]string{"stl": "punt/punt.stl punt 2/punt.stl", "vrm": "punt/not saved.txt punt 2/not saved.txt"} {
+		s, b := c.do("GET", fmt.Sprintf("%s/finds/file?format=%s&finds=%d&finds=%d", path, format, f.Id, f.Id), nil)
+		z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+		if s != 200 || err != nil {
+			t.Fatalf("%s: %d %v", format, s, err)
+		}
+		var names []string
+		for _, x := range z.File {
+			names = append(names, x.Name)
+		}
+		if got := strings.Join(names, " "); got != want {
+			t.Errorf("%s: %s, want %s", format, got, want)
 		}
 	}
 	if s, b := c.do("GET", fmt.Sprintf("/api/finds/%d/file?format=clay", f.Id), nil); s != 400 {
