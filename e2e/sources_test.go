@@ -381,6 +381,40 @@ func TestFiltersAndOrderHaveAnAddress(t *testing.T) {
 	p.until(`document.querySelector('main [role="alert"]')?.innerText.includes('close its brackets')`)
 }
 
+// A page that has much to draw learns late of its new address; what was chosen
+// meanwhile stays chosen. The list keeps the keyboard when the row that was
+// clicked has left the page.
+func TestWalkingFastOnABusyPage(t *testing.T) {
+	p := start(t)
+	many := filepath.Join(p.demo, "many")
+	p.try(os.Mkdir(many, 0o755))
+	for i := range 1500 {
+		p.try(os.WriteFile(filepath.Join(many, fmt.Sprintf("%04d.txt", i)), fmt.Appendf(nil, "line %d", i), 0o644))
+	}
+	p.mountFile("many")
+	p.try(p.Go("/p/1/sources?q=0"))
+	p.until(`document.querySelector('[data-entry="0000.txt"]')`)
+	p.click(`[data-entry="0000.txt"]`)
+	p.until(`document.querySelector('[data-preview="0000.txt"]')?.innerText.includes('line 0')`)
+	p.until(`location.search.includes('entry=')`)
+	// Busy: three quarters of the time, by 180 ms.
+	p.until(`(window.busy = setInterval(() => { for (const end = performance.now() + 180; performance.now() < end; );}, 240), true)`)
+	for range 8 {
+		p.keys(kb.ArrowDown)
+		time.Sleep(170 * time.Millisecond)
+	}
+	p.until(`document.querySelector('[data-preview="0008.txt"]')?.innerText.includes('line 8')`)
+	p.until(`(clearInterval(window.busy), true)`)
+	time.Sleep(time.Second) // for what comes late
+	if at := mustEval(p, `document.querySelector('[data-preview]').dataset.preview`); at != "0008.txt" {
+		t.Errorf("after the walk %s is shown", at)
+	}
+	for range 12 {
+		p.keys(kb.PageDown)
+	}
+	p.until(`document.querySelector('[data-preview="0188.txt"]')`)
+}
+
 func TestPackedBytesAndWrongTrials(t *testing.T) {
 	p := start(t)
 	// The demo's own archive, as if nothing were known of it.

@@ -130,10 +130,25 @@ func (p *Page) do(what string, a ...chromedp.Action[chromedp.Void]) error {
 	ctx, cancel := context.WithTimeout(p.ctx, Patience)
 	defer cancel()
 	if err := chromedp.Do(ctx, a...); err != nil {
-		text, _ := Eval[string](p, `document.body.innerText.slice(0, 1500)`)
-		return fmt.Errorf("%s: %w; the page says:\n%s", what, err, text)
+		return fmt.Errorf("%s: %w; %s", what, err, p.state())
 	}
 	return nil
+}
+
+// state is what somebody who was not there needs to see what went wrong: where
+// the page is, what has the focus, and how its text begins and ends.
+func (p *Page) state() string {
+	ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
+	defer cancel()
+	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](`(() => {
+		const a = document.activeElement, text = document.body.innerText.replaceAll("\n", " | ")
+		return location.pathname + location.search + ', focus on ' + (a?.id || a?.getAttribute('aria-label') || a?.tagName) +
+			'; the page says:\n' + text.slice(0, 1500) + (text.length > 1500 ? '\n…\n' + text.slice(Math.max(1500, text.length - 1500)) : '')
+	})()`))
+	if err != nil {
+		return "the page does not answer: " + err.Error()
+	}
+	return text
 }
 
 // Go opens an address below the base.
@@ -240,8 +255,7 @@ func (p *Page) Until(expr string) error {
 			return nil
 		}
 		if time.Now().After(end) {
-			text, _ := Eval[string](p, `document.body.innerText.slice(0, 1500)`)
-			return fmt.Errorf("%s did not become true (%v); the page says:\n%s", expr, err, text)
+			return fmt.Errorf("%s did not become true (%v); %s", expr, err, p.state())
 		}
 		time.Sleep(60 * time.Millisecond)
 	}

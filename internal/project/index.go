@@ -189,7 +189,7 @@ func (s *Service) storeDirectory(ctx context.Context, t *work.Task, row db.Sourc
 		return nil, err
 	}
 	s.shelf.put(fresh, b.List())
-	s.mount(fresh, src)
+	s.mountIndexed(fresh, src)
 	return rows, nil
 }
 

@@ -354,6 +354,37 @@ func TestIdsStayWithTheirPaths(t *testing.T) {
 	}
 }
 
+// Whoever reads a source that was indexed this moment opens it for itself. The
+// index goes on to read what its entries are.
+func TestASourceThatOthersReadWhileItIsIndexed(t *testing.T) {
+	d := open(t)
+	src := d.add("washes.tide")
+	ctx, stop := context.WithCancel(d.ctx)
+	read := make(chan int)
+	go func() {
+		n := 0
+		for ctx.Err() == nil {
+			if st, err := d.Stack(ctx, d.id); err == nil {
+				n += len(st)
+			}
+		}
+		read <- n
+	}()
+	for range 12 {
+		d.try(d.Reindex(d.ctx, src))
+		d.idle()
+		for _, r := range d.find(project.Filter{}) {
+			if r.Error != "" {
+				t.Fatalf("%s: %s", r.Path, r.Error)
+			}
+		}
+	}
+	stop()
+	if n := <-read; n == 0 {
+		t.Error("nobody read it meanwhile")
+	}
+}
+
 func TestWhatASelectionComesTo(t *testing.T) {
 	d := open(t)
 	d.add("hulls.tide")

@@ -406,6 +406,17 @@ func (s *Service) mount(row db.Source, src *source.Source) *source.Source {
 	return src
 }
 
+// mountIndexed keeps the open source whose directory was stored, also if
+// somebody who saw the new generation was quicker to open it: what each entry
+// is is yet to be read through this one.
+func (s *Service) mountIndexed(row db.Source, src *source.Source) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o, ok := s.open[row.ID]; !ok || o.generation <= row.Generation {
+		s.open[row.ID] = opened{row.Generation, src}
+	}
+}
+
 // Stack mounts a project's sources in search order. A source that cannot be
 // opened is left out; its row says why.
 func (s *Service) Stack(ctx context.Context, project int64) (source.Stack, error) {

@@ -28,8 +28,12 @@ const router = createBrowserRouter([
   },
   { path: '*', element: <Lost /> },
 ])
+// The server is this machine: it is there without a network, so nothing waits for one.
 const queries = new QueryClient({
-  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 2000 } },
+  defaultOptions: {
+    queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 2000, networkMode: 'always' },
+    mutations: { networkMode: 'always' },
+  },
 })
 
 createRoot(document.getElementById('root')!).render(

@@ -10,6 +10,7 @@ const Frame = styled(ButtonBase)({
   alignItems: 'baseline',
   justifyContent: 'flex-start',
   padding: '10px 18px 6px',
+  fontFamily: 'inherit',
   fontSize: 12,
   textAlign: 'left',
   borderTop: '1px solid var(--thin)',
@@ -17,7 +18,7 @@ const Frame = styled(ButtonBase)({
   top: 0,
   zIndex: 2,
   background: 'var(--panel)',
-  '& > span': { fontFamily: 'var(--mono)', color: 'var(--soft)', width: 10 },
+  '& > [aria-hidden]': { fontFamily: 'var(--mono)', color: 'var(--soft)', width: 10 },
   '& > h2': { flex: 1 },
   '&.Mui-focusVisible': { outlineOffset: -2 },
 })

@@ -1,5 +1,5 @@
 // Small hooks that more than one part needs.
-import { useEffect, useLayoutEffect, useRef, useState } from 'react'
+import { useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore } from 'react'
 
 /** The newest value, for what is called later: a timer, a listener, another library. */
 export function useLatest<T>(value: T) {
@@ -16,29 +16,56 @@ export function useStateOf<T>(of: unknown, initial: T): [T, (v: T) => void] {
   return [Object.is(held.of, of) ? held.v : initial, (v) => setHeld({ of, v })]
 }
 
-/** A value of the address that is held here while it changes quickly; the address follows when it pauses. */
+/** What useHeld shows: the newest of what was chosen here and what the address came to name by itself. */
+class Held<T> {
+  private under: T[] = [] // written to the address, which does not name it yet
+  private timer = 0
+  private told = () => {}
+  constructor(private v: T) {}
+
+  read = () => this.v
+  listen = (told: () => void) => {
+    this.told = told
+    return () => window.clearTimeout(this.timer)
+  }
+
+  choose(v: T, pause: number, write: (v: T) => void) {
+    this.v = v
+    this.told()
+    window.clearTimeout(this.timer)
+    this.timer = window.setTimeout(() => {
+      this.under.push(v)
+      write(v)
+    }, pause)
+  }
+
+  /** The address names v now: what was written from here, perhaps before the last choice, or another's. */
+  named(v: T) {
+    const back = this.under.indexOf(v)
+    this.under.splice(0, back < 0 ? Infinity : back + 1)
+    if (back >= 0 || v === this.v) return
+    window.clearTimeout(this.timer)
+    this.v = v
+    this.told()
+  }
+}
+
+/**
+ * A value of the address that is held here while it changes quickly; the address
+ * follows when it pauses. The router tells of a new address late when much is to
+ * be drawn, so that an older one may arrive after a newer choice: it does not undo it.
+ */
 export function useHeld<T extends string | number>(
   named: T,
   write: (v: T) => void,
   pause = 150,
 ): [T, (v: T) => void] {
-  const [held, setHeld] = useState<{ v: T; seen: T; written?: T }>({ v: named, seen: named })
-  // What comes back is what was written here, perhaps before the last change.
-  if (named !== held.seen)
-    setHeld(named === held.written ? { v: held.v, seen: named } : { ...held, v: named, seen: named })
-  const later = useRef(0)
+  const [held] = useState(() => new Held(named))
   const latest = useLatest(write)
-  useEffect(() => () => window.clearTimeout(later.current), [])
+  useLayoutEffect(() => held.named(named), [held, named])
   return [
-    held.v,
-    (v) => {
-      setHeld((h) => ({ ...h, v }))
-      window.clearTimeout(later.current)
-      later.current = window.setTimeout(() => {
-        setHeld((h) => ({ ...h, written: v }))
-        latest.current(v)
-      }, pause)
-    },
+    useSyncExternalStore(held.listen, held.read),
+    (v) => held.choose(v, pause, (x) => latest.current(x)),
   ]
 }
 

@@ -162,15 +162,18 @@ export function Entries({
   useEffect(() => {
     if ((filter.q ?? '') !== text) setText(filter.q ?? '')
   }, [filter.q]) // eslint-disable-line
-  // An address with an entry: its place is asked for once.
+  // An address with an entry: its place is asked for once, and comes too late
+  // if another row was gone to meanwhile.
   const placed = useRef(0)
+  const moved = useRef(0)
   useEffect(() => {
     if (!entry || placed.current === entry || view === 'tree' || view === 'sets' || !first.data) return
     placed.current = entry
+    const before = moved.current
     void client
       .fetchQuery(query(0, entry))
       .then((p) => {
-        if (p.at !== undefined && p.at >= 0) {
+        if (p.at !== undefined && p.at >= 0 && moved.current === before) {
           setCursor(p.at)
           anchor.current = p.at
           rows.scrollToIndex(p.at)
@@ -269,6 +272,7 @@ export function Entries({
       ).join('|'),
     })
   const click = (e: MouseEvent, i: number, l: Line) => {
+    moved.current++
     if (e.shiftKey) {
       void range(i)
       setCursor(i)
@@ -288,6 +292,7 @@ export function Entries({
     const i = Math.min(Math.max(to, 0), total - 1),
       l = at(i)
     if (i < 0) return
+    moved.current++
     rows.scrollToIndex(i)
     if (!l) {
       setCursor(i)
@@ -474,7 +479,11 @@ export function Entries({
                   height: 29,
                   transform: `translateY(${r.start}px)`,
                 }}
-                onMouseDown={(e) => e.shiftKey && e.preventDefault()}
+                onMouseDown={(e) => {
+                  // The list keeps the focus: a row leaves the page when it is scrolled away.
+                  e.preventDefault()
+                  scroll.current?.focus({ preventScroll: true })
+                }}
                 onClick={(e) => l && click(e, r.index, l)}
               >
                 {!l ? (
