@@ -34,7 +34,7 @@ func (p *porter) shows(sel, want string) {
 // choose takes an option of a select.
 func (p *porter) choose(label, value string) {
 	p.t.Helper()
-	p.click(fmt.Sprintf(`[role="combobox"][aria-label="%s"]`, label))
+	p.open(fmt.Sprintf(`[role="combobox"][aria-label="%s"]`, label))
 	p.click(fmt.Sprintf(`[role="option"][data-value="%s"]`, value))
 	p.try(p.Gone(fmt.Sprintf(`[role="option"][data-value="%s"]`, value)))
 }

@@ -48,6 +48,7 @@ func (p *porter) try(err error) {
 }
 
 func (p *porter) click(sel string) { p.t.Helper(); p.try(p.Click(sel)) }
+func (p *porter) open(sel string)  { p.t.Helper(); p.try(p.Open(sel)) }
 func (p *porter) wait(sel string)  { p.t.Helper(); p.try(p.Wait(sel)) }
 func (p *porter) until(js string)  { p.t.Helper(); p.try(p.Until(js)) }
 func (p *porter) text(sel string) string {
@@ -107,8 +108,31 @@ func start(t *testing.T) *porter {
 	return &porter{page, t, a, data, demo}
 }
 
+// The journey of the demo, at each size of window, in light and dark.
 func TestJourney(t *testing.T) {
-	p := start(t)
+	for _, w := range []struct {
+		width, height int64
+		mode          string
+	}{{1280, 800, "light"}, {1024, 700, "dark"}, {1920, 1080, "dark"}} {
+		t.Run(fmt.Sprintf("%dx%d %s", w.width, w.height, w.mode), func(t *testing.T) {
+			p := start(t)
+			p.try(p.Resize(w.width, w.height))
+			p.try(p.Go("/projects"))
+			mustEval(p, fmt.Sprintf(`(localStorage.setItem('mui-mode', %q), '')`, w.mode))
+			p.journey()
+			if dark := mustEval(p, `String(document.documentElement.matches('[data-dark]'))`); dark != fmt.Sprint(w.mode == "dark") {
+				t.Errorf("dark is %s", dark)
+			}
+			if e := p.Complaints(); len(e) > 0 {
+				t.Errorf("the console says:\n%s", strings.Join(e, "\n"))
+			}
+		})
+	}
+}
+
+func (p *porter) journey() {
+	t := p.t
+	t.Helper()
 	// First start: something is found and one thing is wrong.
 	p.try(p.Go("/"))
 	p.shows(`[data-find="ferry_keeper"]`, "1 picture missing")

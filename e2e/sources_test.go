@@ -84,7 +84,7 @@ func TestChooseAndExtract(t *testing.T) {
 	p.wait(`[role="dialog"]`)
 	p.click(`button[value="zip"]`)
 	p.try(p.setField("Name", "washes"))
-	p.click(`[role="combobox"][aria-label="Paths"]`)
+	p.open(`[role="combobox"][aria-label="Paths"]`)
 	p.click(`[role="option"][data-value="map"]`)
 	p.try(p.Gone(`[role="option"][data-value="map"]`))
 	p.try(p.setField("From", "wash/"))
@@ -323,7 +323,7 @@ func TestLookAtUnknownBytes(t *testing.T) {
 	p.clickText("Follow u32")
 	p.until(`new URLSearchParams(location.search).get('at') === '24'`)
 	// As a picture: the right format, the width that is proposed.
-	p.click(`[role="combobox"][aria-label="Texel format"]`)
+	p.open(`[role="combobox"][aria-label="Texel format"]`)
 	p.click(`[role="option"][data-value="a1b5g5r5_pack16"]`)
 	p.try(p.Gone(`[role="option"][data-value="bc1"]`))
 	p.click(`[data-guess="256"]`)
@@ -357,7 +357,7 @@ func TestFiltersAndOrderHaveAnAddress(t *testing.T) {
 	// Kind, source and size narrow the table; the address keeps them.
 	p.clickText("pictures 5")
 	p.until(`document.querySelector('[data-total]').dataset.total === '5'`)
-	p.click(`[role="combobox"][aria-label="Size"]`)
+	p.open(`[role="combobox"][aria-label="Size"]`)
 	p.click(`[role="option"][data-value="m"]`)
 	p.try(p.Gone(`[role="option"][data-value="m"]`))
 	p.until(`location.search.includes('min=10000') && document.querySelector('[data-total]').dataset.total === '5'`)
@@ -443,10 +443,10 @@ func TestPackedBytesAndWrongTrials(t *testing.T) {
 	p.until(`document.querySelector('[data-codec="zlib"]')?.innerText.includes('that look like')`)
 	// A trial that cannot be says why.
 	p.click(`[aria-label="Read as"] button[value="picture"]`)
-	p.click(`[role="combobox"][aria-label="Texel format"]`)
+	p.open(`[role="combobox"][aria-label="Texel format"]`)
 	p.click(`[role="option"][data-value="indexed4"]`)
 	p.try(p.Gone(`[role="option"][data-value="bc1"]`))
-	p.click(`[role="combobox"][aria-label="Tiling"]`)
+	p.open(`[role="combobox"][aria-label="Tiling"]`)
 	p.click(`[role="option"][data-value="morton"]`)
 	p.until(`document.querySelector('.trial [role="alert"]')?.innerText.includes('are not tiled')`)
 }

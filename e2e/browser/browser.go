@@ -177,6 +177,26 @@ func (p *Page) Click(sel string) error {
 	return p.do("click "+sel, chromedp.Click(chromedp.CSS(sel), chromedp.NodeVisible))
 }
 
+// Open clicks what opens a list. On a machine that is very busy the list takes
+// the release of the button for a choice beside it and closes again: then it is
+// clicked once more, as a person would.
+func (p *Page) Open(sel string) error {
+	open := fmt.Sprintf(`document.querySelector(%q)?.getAttribute('aria-expanded') === 'true'`, sel)
+	for range 3 {
+		if err := p.Click(sel); err != nil {
+			return err
+		}
+		for end := time.Now().Add(3 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+			if is, err := Eval[bool](p, open); err != nil {
+				return err
+			} else if is {
+				return nil
+			}
+		}
+	}
+	return fmt.Errorf("%s does not open; %s", sel, p.state())
+}
+
 // Wait waits for a visible element.
 func (p *Page) Wait(sel string) error {
 	return p.do("wait for "+sel, chromedp.WaitVisible(chromedp.CSS(sel)))

@@ -193,8 +193,14 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 	if err != nil {
 		return err
 	}
+	// The documentation has addresses with ids. The server uses one up when it
+	// gives a statement up for another, so each is given when nothing else is
+	// under way.
 	var keeper db.Source
 	for i, name := range demo.Archives[:2] {
+		if err := a.idle(ctx, id); err != nil {
+			return err
+		}
 		src, err := s.AddPath(ctx, id, filepath.Join(dir, name))
 		if err != nil {
 			return err
@@ -211,6 +217,9 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 	if err != nil {
 		return err
 	}
+	if err := a.idle(ctx, id); err != nil {
+		return err
+	}
 	find, err := s.CreateFind(ctx, id, store.EntryID(e.SourceID, e.Slot))
 	if err != nil {
 		return err
@@ -221,10 +230,7 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 	}
 	// The demo's chain is nearly done: the porter has to rename the root yet.
 	doc.Steps = doc.Steps[:len(doc.Steps)-1]
-	if err := a.until(ctx, func() (bool, error) {
-		f, err := s.Store.GetFind(ctx, find)
-		return f.State != "decoding", err
-	}); err != nil {
+	if err := a.idle(ctx, id); err != nil {
 		return err
 	}
 	if _, err = s.CreateChain(ctx, id, find, doc); err != nil {
@@ -244,6 +250,14 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 // Device is one that the demo project is connected to; one without an address
 // could not be started, and Note says why.
 type Device = project.Nearby
+
+// idle waits until a project has no work left.
+func (a *App) idle(ctx context.Context, project int64) error {
+	return a.until(ctx, func() (bool, error) {
+		n, err := a.Service.Store.CountUnderWay(ctx, project)
+		return n == 0, err
+	})
+}
 
 func (a *App) indexed(ctx context.Context, id int64) (row db.Source, err error) {
 	err = a.until(ctx, func() (bool, error) {

@@ -238,6 +238,9 @@ UPDATE jobs SET state = 'queued', worker = '', lease_until = NULL WHERE id = ? A
 -- name: RunningJobs :many
 SELECT id, worker FROM jobs WHERE state = 'running';
 
+-- name: CountUnderWay :one
+SELECT COUNT(*) FROM jobs WHERE project_id = ? AND state IN ('queued', 'running');
+
 -- name: CancelJob :exec
 UPDATE jobs SET cancel = TRUE, state = IF(state = 'queued', 'cancelled', state), ended = IF(state = 'queued', CURRENT_TIMESTAMP(3), ended) WHERE id = ?;
 

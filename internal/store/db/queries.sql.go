@@ -392,6 +392,17 @@ func (q *Queries) CopyDecoded(ctx context.Context, arg CopyDecodedParams) error 
 	return err
 }
 
+const countUnderWay = `-- name: CountUnderWay :one
+SELECT COUNT(*) FROM jobs WHERE project_id = ? AND state IN ('queued', 'running')
+`
+
+func (q *Queries) CountUnderWay(ctx context.Context, projectID int64) (int64, error) {
+	row := q.db.QueryRowContext(ctx, countUnderWay, projectID)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
 const createBin = `-- name: CreateBin :execlastid
 INSERT INTO projects (name, bin_of) VALUES ('', ?)
 `

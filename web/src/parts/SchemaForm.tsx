@@ -8,7 +8,6 @@ import {
   OutlinedInput,
   Select,
 } from '@mui/material'
-import { useEffect, useState } from 'react'
 import { readNumber, rescaled } from './number'
 import { Label } from './Form'
 import { Mini } from './Mini'
@@ -297,8 +296,7 @@ function Rows({
   disabled?: boolean
 }) {
   // A row counts once its first field is filled, so rows under way are kept here.
-  const [rows, setRows] = useState(value)
-  useEffect(() => setRows(value), [JSON.stringify(value)]) // eslint-disable-line
+  const [rows, setRows] = useStateOf(JSON.stringify(value), value)
   const fields = Object.entries(s.items?.properties ?? {})
   const put = (next: Value[]) => {
     setRows(next)

@@ -2,9 +2,9 @@
 // by field, the bytes, and what comes out.
 import { Button, MenuItem, Select, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useQueryClient } from '@tanstack/react-query'
-import { useEffect, useRef, useState, type ReactNode } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { Link, useLocation, useNavigate, useParams, useSearchParams } from 'react-router'
-import { refresh, useAct, type S } from '../api/http'
+import { refresh, type S } from '../api/http'
 import {
   dropDraft,
   forgetLayout,
@@ -13,31 +13,21 @@ import {
   layoutDocument,
   layoutKeys,
   layoutVersion,
-  runCoverage,
   useCheck,
-  useCoverage,
   useExplained,
   useLayout,
   useLayoutSchema,
-  useMade,
 } from '../api/layouts'
-import { viewUrl } from '../api/scenes'
 import { Fault } from '../parts/bits'
-import { bytes, count, plural, when } from '../parts/format'
-
-import { View3D } from '../parts/View3D'
+import { count, when } from '../parts/format'
 import { YamlEditor, type EditorHandle } from '../parts/YamlEditor'
 import { useProjectId } from '../parts/project'
-import { ROW, View } from './Bytes'
-import { Body } from '../parts/Body'
+import { ROW } from './bytes/offset'
+import { View } from './bytes/View'
 import { Empty } from '../parts/Empty'
-import { FactGrid } from '../parts/Facts'
-import { Head } from '../parts/Head'
-import { Item } from '../parts/Item'
 import { Notice } from '../parts/Notice'
 import { Pane } from '../parts/Pane'
 import { Row } from '../parts/Row'
-import { Scroll } from '../parts/Scroll'
 import { Text } from '../parts/Text'
 import { TextButton } from '../parts/TextButton'
 import { Tools } from '../parts/Tools'
@@ -45,8 +35,11 @@ import { Tag } from '../parts/Tag'
 import { Bench } from '../parts/Bench'
 import { Panes } from '../parts/Panes'
 import { useLatest } from '../parts/hooks'
+import { Explains } from './layout/Explains'
+import { Tree, pieceOfLine } from './layout/Tree'
+import { Result } from './layout/Result'
+import { CoveragePane } from './layout/Coverage'
 
-type Piece = S['Piece']
 /** Asks for a value again a little after the last change. */
 function useLater<T>(value: T, ms: number) {
   const [late, setLate] = useState(value)
@@ -136,8 +129,8 @@ function Editor({ first }: { first: S['Layout'] }) {
   })
   useEffect(() => {
     const t = setTimeout(() => save.current(), 400)
-    return () => clearTimeout(t) // eslint-disable-next-line react-hooks/exhaustive-deps -- typing sets the clock
-  }, [doc])
+    return () => clearTimeout(t)
+  }, [doc, save])
   useEffect(() => {
     const leave = () => save.current(true)
     window.addEventListener('pagehide', leave)
@@ -339,379 +332,5 @@ function Editor({ first }: { first: S['Layout'] }) {
         </Pane>
       </Panes>
     </Bench>
-  )
-}
-
-/** How much of the entry is explained, and where it is not. */
-function Explains({
-  x,
-  sel,
-  onGo,
-}: {
-  x?: S['Explained']
-  sel: { at: number; n: number }
-  onGo: (at: number, n: number) => void
-}) {
-  if (!x || x.size === 0) return null
-  return (
-    <>
-      <div className="stripband thin" role="group" aria-label="What is not explained">
-        {x.gaps.map((g) => (
-          <button
-            key={g.at}
-            className="gap"
-            style={{ left: `${(100 * g.at) / x.size}%`, width: `max(2px, ${(100 * g.size) / x.size}%)` }}
-            title={`${count(g.size)} bytes from ${count(g.at)} on that nothing explains`}
-            aria-label={`unexplained at ${g.at}`}
-            onClick={() => onGo(g.at, g.size)}
-          />
-        ))}
-        <i style={{ left: `${(100 * sel.at) / x.size}%` }} />
-      </div>
-      <Row wrap className="small">
-        <span data-covered={x.covered}>
-          {x.covered === x.size
-            ? `All ${count(x.size)} bytes are explained`
-            : `${count(x.covered)} of ${count(x.size)} bytes are explained (${Math.floor((100 * x.covered) / x.size)} %)`}
-        </span>
-        {x.made && (
-          <Text tone="soft" data-made>
-            {x.made}
-          </Text>
-        )}
-      </Row>
-    </>
-  )
-}
-
-/** The field that a line of the layout describes. */
-function pieceOfLine(list: Piece[], line: number): Piece | undefined {
-  for (const p of list) {
-    if (p.line === line && !p.in) return p
-    const in_ = pieceOfLine(p.pieces ?? [], line)
-    if (in_) return in_
-  }
-}
-
-/** The fields as a tree; the innermost that holds the chosen byte is marked and shown. */
-function Tree({
-  pieces,
-  sel,
-  onChoose,
-}: {
-  pieces: Piece[]
-  sel: { at: number; n: number }
-  onChoose: (p: Piece) => void
-}) {
-  const [shut, setShut] = useState<Record<string, boolean>>({})
-  const holds = (p: Piece) => !p.in && sel.at >= p.at && sel.at < p.at + p.size
-  // The way to the chosen byte.
-  const way = new Set<string>()
-  let last = ''
-  const find = (list: Piece[], path: string) => {
-    const k = list.findIndex(holds)
-    if (k < 0) return
-    const here = `${path}/${k}`
-    way.add(here)
-    last = here
-    find(list[k].pieces ?? [], here)
-  }
-  find(
-    pieces.filter((p) => p.name !== 'used as'),
-    '',
-  )
-  const box = useRef<HTMLDivElement>(null)
-  useEffect(() => {
-    box.current?.querySelector('.on')?.scrollIntoView({ block: 'nearest' })
-  }, [last, sel.at])
-  const rows: ReactNode[] = []
-  const draw = (list: Piece[], path: string, deep: number) =>
-    list.forEach((p, k) => {
-      const here = `${path}/${k}`
-      const inner = p.pieces ?? []
-      const open =
-        inner.length > 0 &&
-        (shut[here] === undefined
-          ? (deep === 0 && inner.length <= 64 && p.name !== 'used as') || way.has(here) || !!p.error
-          : !shut[here])
-      rows.push(
-        <div
-          key={here}
-          className={`leaf ${here === last ? 'on' : ''} ${p.error ? 'is-bad' : ''}`}
-          role="treeitem"
-          aria-selected={here === last}
-          aria-level={deep + 1}
-          aria-expanded={inner.length ? open : undefined}
-          tabIndex={0}
-          data-piece={p.name}
-          onClick={() => onChoose(p)}
-          onKeyDown={(e) => {
-            if (e.key === 'Enter') onChoose(p)
-            if (e.key === 'ArrowRight') setShut({ ...shut, [here]: false })
-            if (e.key === 'ArrowLeft') setShut({ ...shut, [here]: true })
-            if (e.key === 'ArrowDown') {
-              e.preventDefault()
-              ;(e.currentTarget.nextElementSibling as HTMLElement)?.focus()
-            }
-            if (e.key === 'ArrowUp') {
-              e.preventDefault()
-              ;(e.currentTarget.previousElementSibling as HTMLElement)?.focus()
-            }
-          }}
-        >
-          <span style={{ paddingLeft: 4 + 12 * deep }}>
-            {inner.length > 0 ? (
-              <button
-                className="fold"
-                aria-label={open ? 'Close' : 'Open'}
-                tabIndex={-1}
-                onClick={(e) => {
-                  e.stopPropagation()
-                  setShut({ ...shut, [here]: open })
-                }}
-              >
-                {open ? '▾' : '▸'}
-              </button>
-            ) : (
-              <span className="fold" />
-            )}
-            <b title={p.name}>{p.name}</b>
-          </span>
-          <Text tone="soft" title={p.type}>
-            {p.type}
-          </Text>
-          <span className="v" title={p.value}>
-            {p.error ? '' : (p.value ?? (path.includes('/') && !p.count ? inner[0]?.value : ''))}
-          </span>
-          <Text tone="soft" className="n">
-            {p.in ? `${p.in} ` : ''}
-            {p.name === 'used as' ? '' : p.at.toString(16)}
-          </Text>
-          <Text tone="soft" className="n">
-            {p.name === 'used as' ? '' : count(p.size)}
-          </Text>
-        </div>,
-      )
-      if (p.error)
-        rows.push(
-          <div key={here + 'e'} className="leaf small bad" style={{ paddingLeft: 24 + 14 * deep }}>
-            {p.error}
-          </div>,
-        )
-      if (!open) return
-      if (p.first)
-        rows.push(
-          <div key={here + 'a'} className="leaf soft small" style={{ paddingLeft: 24 + 14 * deep }}>
-            {count(p.first)} before
-          </div>,
-        )
-      draw(inner, here, deep + 1)
-      const after = (p.count ?? 0) - (p.first ?? 0) - inner.length
-      if (p.count && after > 0)
-        rows.push(
-          <div key={here + 'z'} className="leaf soft small" style={{ paddingLeft: 24 + 14 * deep }}>
-            {count(after)} more; choose a byte among them to see it
-          </div>,
-        )
-    })
-  draw(pieces, '', 0)
-  return (
-    <div className="tree" ref={box} role="tree" aria-label="Fields">
-      <div className="leaf th">
-        <span style={{ paddingLeft: 20 }}>Field</span>
-        <span>Type</span>
-        <span className="v">Value</span>
-        <span className="n">At, hex</span>
-        <span className="n">Bytes</span>
-      </div>
-      {rows}
-    </div>
-  )
-}
-
-function Result({
-  entry,
-  doc,
-  works,
-  onGo,
-}: {
-  entry: number
-  doc: string
-  works: boolean
-  onGo: (at: number, n: number) => void
-}) {
-  const made = useMade(entry, doc, works)
-  const m = made.data
-  return (
-    <Scroll column data-result={m?.kind}>
-      <Fault error={made.error} />
-      {!works && (
-        <Item className="soft small">
-          {m
-            ? 'The layout fails now; this is what it last gave.'
-            : 'Nothing comes out yet: the layout does not read this entry to its end.'}
-        </Item>
-      )}
-      {m?.picture && (
-        <div className="trialpicture">
-          <img
-            alt="What the layout makes of the entry"
-            data-made-picture={`${m.width}x${m.height}`}
-            src={`data:image/png;base64,${m.picture}`}
-            style={{ width: Math.min(400, Math.max(160, m.width ?? 0)) }}
-          />
-        </div>
-      )}
-      {m?.model && (
-        <>
-          <View3D
-            className="small"
-            tools={false}
-            panes={[
-              {
-                url: viewUrl(m.model.scene),
-                nodes: m.model.stats.nodes,
-                title: m.model.name,
-                note: `${count(m.model.stats.triangles)} triangles · ${count(m.model.stats.bones)} bones`,
-              },
-            ]}
-          />
-          {m.model.pictures
-            .filter((p) => p.missing)
-            .map((p) => (
-              <Item key={p.name}>
-                <Text tone="warn">{p.name}</Text> not found
-                {p.looked.map((l) => (
-                  <small key={l}>looked for {l}</small>
-                ))}
-              </Item>
-            ))}
-          {m.model.notes.map((n) => (
-            <Item className="small" key={n}>
-              {n}
-            </Item>
-          ))}
-        </>
-      )}
-      {m?.kind === 'container' &&
-        (!m.entries?.length ? (
-          <Empty>
-            <b>No entries yet</b>Say under container which list holds them: each, name, at and size.
-          </Empty>
-        ) : (
-          <>
-            <Item className="small soft">
-              {plural(m.count ?? 0, 'entry', 'entries')}
-              {(m.count ?? 0) > m.entries.length && `, the first ${count(m.entries.length)}`}
-            </Item>
-            {m.entries.map((e, i) => (
-              <button
-                className="leaf wide"
-                key={i}
-                data-made-entry={e.name}
-                onClick={() => onGo(e.at, e.size)}
-              >
-                <Text as="b" clip>
-                  {e.name}
-                </Text>
-                <Text tone="soft">{e.codec}</Text>
-                <span className="n">{bytes(e.size)}</span>
-                {e.error && (
-                  <Text tone="bad" small clip title={e.error}>
-                    {e.error}
-                  </Text>
-                )}
-              </button>
-            ))}
-          </>
-        ))}
-    </Scroll>
-  )
-}
-
-function CoveragePane({
-  layout,
-  project,
-  changed,
-  onLine,
-}: {
-  layout: number
-  project: number
-  changed: boolean
-  onLine: (line: number, column: number) => void
-}) {
-  const go = useNavigate()
-  const { act, fault } = useAct(project)
-  const { data: c, error } = useCoverage(project, layout)
-  const open = (entry: number, at?: number) =>
-    void go(`/p/${project}/sources/layout/${layout}?entry=${entry}${at ? `&at=${at}` : ''}`)
-  return (
-    <Scroll data-coverage={c && !c.running && c.version ? c.entries : ''}>
-      <Body className="row wrap">
-        <Button onClick={() => act(() => runCoverage(layout))} disabled={c?.running}>
-          {c?.running ? 'Running…' : 'Run over all it recognises'}
-        </Button>
-        {changed && (
-          <Text tone="soft" small>
-            runs the version that is kept
-          </Text>
-        )}
-      </Body>
-      <Fault error={error ?? fault} />
-      {c && c.version > 0 && (
-        <>
-          <FactGrid>
-            <span>Entries</span>
-            <div>
-              {count(c.entries)} recognised by version {c.version}
-            </div>
-            <span>Opened</span>
-            <div className={c.failed ? '' : 'ok'}>{count(c.opened)}</div>
-            <span>Failed</span>
-            <div className={c.failed ? 'bad' : ''}>{count(c.failed)}</div>
-            <span>Explained</span>
-            <div>
-              {c.bytes ? `${Math.floor((100 * c.explained) / c.bytes)} % of ${bytes(c.bytes)}` : 'nothing'}
-            </div>
-          </FactGrid>
-          {c.faults.length > 0 && (
-            <Head plain>
-              <h2>Failed at</h2>
-            </Head>
-          )}
-          {c.faults.map((f, i) => (
-            <Item key={i}>
-              <Text tone="bad">{count(f.count)}×</Text>{' '}
-              {f.line ? (
-                <TextButton onClick={() => onLine(f.line!, f.column ?? 1)}>
-                  line {f.line}, column {f.column}
-                </TextButton>
-              ) : null}{' '}
-              {f.message}
-              <small>
-                first in <TextButton onClick={() => open(f.entry, f.at)}>{f.path}</TextButton>
-                {f.at !== undefined && ` at offset ${count(f.at)}`}
-              </small>
-            </Item>
-          ))}
-          {c.worst.some((w) => w.explained < w.size) && (
-            <Head plain>
-              <h2>Least explained</h2>
-            </Head>
-          )}
-          {c.worst
-            .filter((w) => w.explained < w.size)
-            .slice(0, 12)
-            .map((w) => (
-              <Item key={w.entry}>
-                <TextButton onClick={() => open(w.entry)}>{w.path}</TextButton>
-                <small>
-                  {count(w.size - w.explained)} of {count(w.size)} bytes are not explained
-                </small>
-              </Item>
-            ))}
-        </>
-      )}
-    </Scroll>
   )
 }

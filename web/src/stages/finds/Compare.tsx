@@ -1,7 +1,7 @@
 // A find beside another find, or beside a band of a chain: every figure, and
 // how far the surfaces are apart.
 import { Autocomplete, FormControlLabel, OutlinedInput, Switch, TextField } from '@mui/material'
-import { useEffect, useState } from 'react'
+import { useRef, useState } from 'react'
 import { useBandsOfAll, useChains } from '../../api/chains'
 import { useGallery } from '../../api/finds'
 import type { S } from '../../api/http'
@@ -74,13 +74,14 @@ export function Compare({
   const { data: c, error, isFetching } = useComparison(other && model.scene, other?.scene, tolerance)
   const [all, setAll] = useState(false)
   const [text, setText] = useState<string>()
-  useEffect(() => {
-    const t = setTimeout(() => {
-      const n = readNumber(text ?? '')
-      if (text === '' || (n !== undefined && n > 0)) put({ tol: text === '' ? '' : rescaled(n!, 0.001) })
-    }, 400)
-    return () => clearTimeout(t)
-  }, [text]) // eslint-disable-line
+  const later = useRef(0)
+  const type = (v: string) => {
+    setText(v)
+    window.clearTimeout(later.current)
+    const n = readNumber(v)
+    if (v === '' || (n !== undefined && n > 0))
+      later.current = window.setTimeout(() => put({ tol: v === '' ? '' : rescaled(n!, 0.001) }), 400)
+  }
   const unit = c?.surface.unit === 'm'
   const length = (v: number) =>
     unit ? (v === 0 ? '0 mm' : metres(v)) : `${v === 0 ? '0' : v.toPrecision(3)} units`
@@ -153,7 +154,7 @@ export function Compare({
                   error={!!text && !(readNumber(text)! > 0)}
                   value={text ?? String(Number((1000 * c.tolerance).toPrecision(4)))}
                   inputProps={{ 'aria-label': 'Tolerance', inputMode: 'decimal', size: 7 }}
-                  onChange={(e) => setText(e.target.value)}
+                  onChange={(e) => type(e.target.value)}
                 />
                 <Text tone="soft">{unit ? 'mm' : 'thousandths of a unit'}</Text>
               </Row>

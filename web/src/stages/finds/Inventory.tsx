@@ -355,11 +355,15 @@ export function Inventory({
     estimateSize: (i) => ('rows' in rows[i] ? 34 : 27),
     overscan: 12,
   })
-  useEffect(() => virtual.measure(), [rows]) // eslint-disable-line
+  useEffect(() => virtual.measure(), [rows, virtual])
+  // What was hit in the model is scrolled to once.
+  const went = useRef<Hit>(undefined)
   useEffect(() => {
+    if (went.current === hit) return
+    went.current = hit
     const i = hit ? rows.findIndex((r) => 'key' in r && r.key === keyOf(hit)) : -1
     if (i >= 0) virtual.scrollToIndex(i, { align: 'center' })
-  }, [hit]) // eslint-disable-line
+  }, [hit, rows, virtual])
   const click = (r: Row, e: MouseEvent) => {
     if (!r.key) return r.act?.()
     const keys = rows.flatMap((x) => ('key' in x && x.key ? [x.key] : []))

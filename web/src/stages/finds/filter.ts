@@ -1,9 +1,10 @@
 // Which finds are shown, in what order: the address says it, so that the grid
 // and the list beside a find show the same ones.
-import { useEffect, useMemo, useState } from 'react'
+import { useMemo } from 'react'
 import { useGallery } from '../../api/finds'
 import type { S } from '../../api/http'
 import { useAddress } from '../../parts/address'
+import { useHeld } from '../../parts/hooks'
 import { readNumber } from '../../parts/number'
 
 type Brief = S['Brief']
@@ -67,13 +68,7 @@ export function useFiltered(project: number): Filtered {
   const { data, error, isFetching } = useGallery(project)
   const [params, put] = useAddress()
   const typed = params.get('q') ?? ''
-  const [words, setWords] = useState(typed) // what is typed; the address follows
-  useEffect(() => {
-    if (words === typed) return
-    const t = setTimeout(() => put({ q: words }), 150)
-    return () => clearTimeout(t)
-    // eslint-disable-next-line react-hooks/exhaustive-deps -- only what is typed sets the clock
-  }, [words])
+  const [words, setWords] = useHeld(typed, (q) => put({ q }))
   const get = (k: string) => params.get(k) ?? ''
   const [by, only, of, from, to] = ['by', 'only', 'of', 'from', 'to'].map(get)
   const list = useMemo(() => {

@@ -17,7 +17,7 @@ import { extract, resumeExtraction, useExtractions, useSelected } from '../../ap
 import { useAct, type S } from '../../api/http'
 import { Fault } from '../../parts/bits'
 import { bytes, count, plural, seconds } from '../../parts/format'
-import type { Chosen } from './Table'
+import type { Chosen } from './choice'
 import { Form, Label } from '../../parts/Form'
 import { Item } from '../../parts/Item'
 import { Mini } from '../../parts/Mini'

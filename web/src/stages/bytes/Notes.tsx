@@ -9,20 +9,20 @@ import {
   useBookmarks,
   useEntryComparison,
   useNamedEntries,
-} from '../api/entries'
-import { useAct } from '../api/http'
-import { Fault } from '../parts/bits'
-import { count } from '../parts/format'
-import { useProjectId } from '../parts/project'
-import { Body } from '../parts/Body'
-import { Form, Label } from '../parts/Form'
-import { Head } from '../parts/Head'
-import { Item } from '../parts/Item'
-import { Row } from '../parts/Row'
-import { Scroll } from '../parts/Scroll'
-import { Text } from '../parts/Text'
-import { TextButton } from '../parts/TextButton'
-import { TagButton } from '../parts/TagButton'
+} from '../../api/entries'
+import { useAct } from '../../api/http'
+import { Fault } from '../../parts/bits'
+import { count } from '../../parts/format'
+import { useProjectId } from '../../parts/project'
+import { Body } from '../../parts/Body'
+import { Form, Label } from '../../parts/Form'
+import { Head } from '../../parts/Head'
+import { Item } from '../../parts/Item'
+import { Row } from '../../parts/Row'
+import { Scroll } from '../../parts/Scroll'
+import { Text } from '../../parts/Text'
+import { TextButton } from '../../parts/TextButton'
+import { TagButton } from '../../parts/TagButton'
 
 const at0 = (n: number) => `0x${n.toString(16)}`
 

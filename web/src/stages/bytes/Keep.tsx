@@ -2,14 +2,14 @@
 import { Button, MenuItem, OutlinedInput, Select } from '@mui/material'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { useAct } from '../api/http'
-import { makeLayout, useLayouts } from '../api/layouts'
-import { fragmentOf, useFragment, type Trial } from '../api/trials'
-import { Fault } from '../parts/bits'
-import { useProjectId } from '../parts/project'
-import { Code } from '../parts/Code'
-import { Row } from '../parts/Row'
-import { TextButton } from '../parts/TextButton'
+import { useAct } from '../../api/http'
+import { makeLayout, useLayouts } from '../../api/layouts'
+import { fragmentOf, useFragment, type Trial } from '../../api/trials'
+import { Fault } from '../../parts/bits'
+import { useProjectId } from '../../parts/project'
+import { Code } from '../../parts/Code'
+import { Row } from '../../parts/Row'
+import { TextButton } from '../../parts/TextButton'
 
 export function Keep({ entry, trial, plain }: { entry: number; trial: Trial; plain?: boolean }) {
   const project = useProjectId()

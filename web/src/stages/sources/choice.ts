@@ -1,0 +1,75 @@
+// What is chosen in the entry table. The address names it once the hand rests.
+import { useEffect, useRef, useState } from 'react'
+import { keepSelection, keptSelection } from '../../api/extractions'
+import type { S } from '../../api/http'
+import type { Put } from '../../parts/address'
+import type { Line } from './lines'
+
+/** What is chosen: entries by name, or all that fit a filter but for some. */
+export type Chosen = S['Selection']
+
+const few = (c: Chosen) => !c.filter && !c.folders?.length && !c.sets?.length && (c.ids?.length ?? 0) < 2
+
+/** The choice of these lines and no others. */
+export const choiceOf = (lines: Line[]): Chosen => ({
+  ids: lines.flatMap((l) => (l.is === 'entry' ? [l.entry.id] : [])),
+  folders: lines.flatMap((l) => (l.is === 'folder' ? [l.folder] : [])),
+  sets: lines.flatMap((l) => (l.is === 'set' ? [l.set.key] : [])),
+})
+
+const flip = <T>(list: T[] | undefined, x: T) =>
+  list?.includes(x) ? list.filter((y) => y !== x) : [...(list ?? []), x]
+
+export function useChoice(project: number, filter: S['Filter'], sel: string, put: Put) {
+  const [chosen, setChosen] = useState<Chosen>({})
+  // An address with a choice: it is asked for once.
+  const kept = useRef('')
+  useEffect(() => {
+    if (!sel || kept.current === sel) return
+    kept.current = sel
+    void keptSelection(project, sel)
+      .then((s) => setChosen(s.selection))
+      .catch(() => put({ sel: '' }))
+  })
+  const saving = useRef(0)
+  const choose = (c: Chosen) => {
+    setChosen(c)
+    window.clearTimeout(saving.current)
+    saving.current = window.setTimeout(() => {
+      if (few(c)) {
+        kept.current = ''
+        put({ sel: '' }) // one entry has its own address
+        return
+      }
+      void keepSelection(project, c)
+        .then((s) => {
+          kept.current = s.digest
+          put({ sel: s.digest })
+        })
+        .catch(() => {})
+    }, 250)
+  }
+  const everything = chosen.filter && JSON.stringify(chosen.filter) === JSON.stringify(filter)
+  return {
+    chosen,
+    choose,
+    chooseAll: () => choose({ filter }),
+    has: (l: Line) => {
+      if (l.is === 'entry')
+        return (
+          (everything && !chosen.except?.includes(l.entry.id)) ||
+          !!chosen.ids?.includes(l.entry.id) ||
+          !!chosen.folders?.some((f) => l.entry.path.startsWith(`${f}/`))
+        )
+      if (l.is === 'folder') return everything || !!chosen.folders?.includes(l.folder)
+      return everything || !!chosen.sets?.includes(l.set.key)
+    },
+    toggle: (l: Line) => {
+      if (l.is === 'folder') choose({ ...chosen, folders: flip(chosen.folders, l.folder) })
+      else if (l.is === 'set') choose({ ...chosen, sets: flip(chosen.sets, l.set.key) })
+      else if (everything) choose({ ...chosen, except: flip(chosen.except, l.entry.id) })
+      else choose({ ...chosen, ids: flip(chosen.ids, l.entry.id) })
+    },
+  }
+}
+export type Choice = ReturnType<typeof useChoice>
