@@ -328,7 +328,15 @@ func TestWrongInputAndEmptyProject(t *testing.T) {
 func (p *porter) clickText(text string) {
 	p.t.Helper()
 	js := fmt.Sprintf(`(() => { const b = [...document.querySelectorAll('button, a, [role="menuitem"]')].find(e => { const t = (e.querySelector('b') ?? e).innerText.trim(); return t === %q && !e.disabled && e.offsetParent }); if (!b) return false; document.querySelectorAll('[data-clicked]').forEach(e => e.removeAttribute('data-clicked')); b.setAttribute('data-clicked', ''); return true })()`, text)
+	// What is drawn anew meanwhile loses its mark: it is found again.
 	p.until(js)
+	for end := time.Now().Add(browser.Patience); time.Now().Before(end); {
+		time.Sleep(50 * time.Millisecond)
+		if mustEval(p, `String(!!document.querySelector('[data-clicked]'))`) == "true" {
+			break
+		}
+		p.until(js)
+	}
 	p.click(`[data-clicked]`)
 }
 

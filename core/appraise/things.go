@@ -41,6 +41,9 @@ func things(s *scene.Scene, size float64) (out traits) {
 		if n.Light >= 0 {
 			out.add("light "+s.Lights[n.Light].Name, light(&s.Lights[n.Light], world[i], size))
 		}
+		for _, p := range n.Props {
+			out.add("what the source says of "+n.Name+": "+p.Key, trait{text: p.Value, words: p.Value})
+		}
 	}
 	for key, v := range map[string]string{"owner": s.Terms.Owner, "licence": s.Terms.Licence, "text": s.Terms.Text} {
 		if v != "" {

@@ -18,6 +18,7 @@ type schema struct {
 	Maximum    *float64          `json:"maximum"`
 	Above      *float64          `json:"exclusiveMinimum"`
 	Loose      any               `json:"additionalProperties"` // false: other keys are mistakes
+	Single     bool              `json:"single"`               // of a list: one item may stand without it
 }
 
 // Against holds the node against a JSON Schema: its keys, types, words and
@@ -62,6 +63,9 @@ func (n *Node) against(s schema) error {
 			}
 		}
 	case "array":
+		if s.Single && s.Items != nil && n.Kind == Text {
+			return n.against(*s.Items)
+		}
 		if n.Kind != List {
 			return n.wanted("a list")
 		}

@@ -29,6 +29,26 @@ type Writer struct {
 	Declares func(geom.Basis) bool
 }
 
+// WithoutProps is a writer of a format that has no place for what the source
+// says of its nodes in its own words: what is left out is said.
+func (w Writer) WithoutProps() Writer {
+	write := w.Write
+	w.Write = func(s *scene.Scene, name string) ([]Written, []scene.Note, error) {
+		files, notes, err := write(s, name)
+		n := 0
+		for i := range s.Nodes {
+			if len(s.Nodes[i].Props) > 0 {
+				n++
+			}
+		}
+		if n > 0 && err == nil {
+			notes = append(notes, scene.Note{Text: "what the source says of " + Counted(n, "node", "nodes") + " is left out: the format has no place for it", Loss: true})
+		}
+		return files, notes, err
+	}
+	return w
+}
+
 // AsIs is the scene with its numbers kept, whatever the format means by them;
 // the note says what that is.
 func (w *Writer) AsIs(s *scene.Scene) (*scene.Scene, []scene.Note) {

@@ -27,6 +27,7 @@ const (
 	Records       = 64 << 20  // of one table that a layout reads
 	RecordNesting = 32        // records within records
 	FormulaSteps  = 200_000   // script steps of one formula
+	FormulaBytes  = 4_000     // letters of one condition of a pick
 	LayoutSteps   = 50_000_000
 	DocumentBytes = 4 << 20  // a layout, chain or target sheet
 	DocumentDepth = 64       // nesting of such a document

@@ -69,3 +69,38 @@ func (s *Scene) KeepNodes(keep []bool) (out *Scene, dropped []int) {
 	}
 	return &o, dropped
 }
+
+// Renumbered is the scene whose nodes have been given other places in the
+// list already: to tells where each one is now. What names nodes by number
+// follows.
+func (s *Scene) Renumbered(to []int) *Scene {
+	out := *s
+	same := true
+	for i, t := range to {
+		same = same && i == t
+	}
+	if same {
+		return &out
+	}
+	out.Skins = slices.Clone(s.Skins)
+	for i := range out.Skins {
+		j := slices.Clone(out.Skins[i].Joints)
+		for k := range j {
+			j[k] = to[j[k]]
+		}
+		out.Skins[i].Joints = j
+		if r := out.Skins[i].Root; r >= 0 {
+			out.Skins[i].Root = to[r]
+		}
+	}
+	out.Motions = slices.Clone(s.Motions)
+	for i := range out.Motions {
+		c := slices.Clone(out.Motions[i].Channels)
+		for k := range c {
+			c[k].Node = to[c[k].Node]
+		}
+		out.Motions[i].Channels = c
+	}
+	out.Avatar = s.Avatar.moved(to)
+	return &out
+}

@@ -65,6 +65,24 @@ type Node struct {
 	Skin        int        `json:"skin"`
 	Camera      int        `json:"camera"`
 	Light       int        `json:"light"`
+	// Props are the source's own words about the node: its class, state, tags.
+	Props []Prop `json:"props,omitempty"`
+}
+
+// Prop is a key and what the source says of it.
+type Prop struct {
+	Key   string `json:"key"`
+	Value string `json:"value"`
+}
+
+// Prop returns the first value of a key.
+func (n *Node) Prop(key string) (string, bool) {
+	for _, p := range n.Props {
+		if p.Key == key {
+			return p.Value, true
+		}
+	}
+	return "", false
 }
 
 // NewNode is a root node that does nothing.

@@ -108,7 +108,7 @@ func rename(_ context.Context, s *scene.Scene, p RenameParams, r *Report) (*scen
 		return s, nil
 	}
 	r.Say("%s renamed", count(len(changed), "name", "names"))
-	r.Say("%s", list(changed))
+	r.Say("%s", named(changed))
 	if collisions > 0 {
 		r.Lose("%s now stand more than once", count(collisions, "name", "names"))
 	}

@@ -101,9 +101,9 @@ func Get(name string) (*Kind, error) {
 // validator is implemented by parameters that JSON types alone do not bound.
 type validator interface{ Validate() error }
 
-// whole is implemented by parameters of which some mean something only
+// joint is implemented by parameters of which some mean something only
 // together: all of them are given, or none, which leaves the defaults.
-type whole interface{ together() []string }
+type joint interface{ together() []string }
 
 // halves refuses parameters that are given without those that belong to them.
 func halves(params json.RawMessage, names []string) error {
@@ -144,7 +144,7 @@ func register[P any](k Kind, defaults P, apply func(context.Context, *scene.Scen
 		if err := d.Decode(&p); err != nil {
 			return p, fmt.Errorf("parameters of %s: %s", k.Name, strings.TrimPrefix(err.Error(), "json: "))
 		}
-		if w, ok := any(&p).(whole); ok {
+		if w, ok := any(&p).(joint); ok {
 			if err := halves(params, w.together()); err != nil {
 				return p, fmt.Errorf("parameters of %s: %w", k.Name, err)
 			}
@@ -192,8 +192,8 @@ func count(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// list joins names for a message and cuts a long list short.
-func list(names []string) string {
+// named joins names for a message and cuts a long list short.
+func named(names []string) string {
 	const most = 4
 	if len(names) > most {
 		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)

@@ -4,13 +4,13 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"slices"
 
 	"excavate/core/scene"
 )
 
 // WeldParams says which vertices become one.
 type WeldParams struct {
+	Where
 	Distance float64 `json:"distance" jsonschema:"title=Weld within,minimum=0,maximum=1e+06" jsonschema_extras:"unit=m,shown=mm"`
 	Angle    float64 `json:"angle" jsonschema:"title=Keep edges harder than,minimum=0,maximum=180" jsonschema_extras:"unit=degrees"`
 }
@@ -20,7 +20,7 @@ func (p *WeldParams) Validate() error {
 	if !(p.Distance >= 0) || math.IsInf(p.Distance, 0) || !(p.Angle >= 0 && p.Angle <= 180) {
 		return fmt.Errorf("the distance is 0 m or more and the angle 0 to 180 degrees")
 	}
-	return nil
+	return p.Where.Validate()
 }
 
 var _ = register(Kind{Name: "weld", Title: "Weld", Family: Geometry, Version: 1,
@@ -32,23 +32,24 @@ func weld(ctx context.Context, s *scene.Scene, p WeldParams, r *Report) (*scene.
 	if m := s.Basis.MetresPerUnit; m > 0 {
 		d /= m
 	}
-	out := *s
-	out.Meshes = slices.Clone(s.Meshes)
+	c, any, err := p.whole(s, r)
+	if err != nil || !any {
+		return s, err
+	}
 	var before, after, flat, seams int
-	for i := range out.Meshes {
-		parts := slices.Clone(out.Meshes[i].Parts)
-		for j := range parts {
-			if err := ctx.Err(); err != nil {
-				return nil, err
-			}
-			w := Weld(&parts[j], d, p.Angle*math.Pi/180)
-			before += parts[j].Vertices()
-			after += w.Part.Vertices()
-			flat += w.Flat
-			seams += w.Seams
-			parts[j] = *w.Part
+	out, err := eachPart(s, c, func(q *scene.Part) (scene.Part, error) {
+		if err := ctx.Err(); err != nil {
+			return *q, err
 		}
-		out.Meshes[i].Parts = parts
+		w := Weld(q, d, p.Angle*math.Pi/180)
+		before += q.Vertices()
+		after += w.Part.Vertices()
+		flat += w.Flat
+		seams += w.Seams
+		return *w.Part, nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	if before == after {
 		r.Nothing("no vertices lie within %.4g m of each other and agree in all else", p.Distance)
@@ -61,7 +62,7 @@ func weld(ctx context.Context, s *scene.Scene, p WeldParams, r *Report) (*scene.
 	if flat > 0 {
 		r.Lose("%s without area went with the weld", count(flat, "triangle", "triangles"))
 	}
-	return &out, nil
+	return out, nil
 }
 
 // Welded is the result of Weld.
@@ -107,24 +108,7 @@ func Weld(p *scene.Part, distance, angle float64) Welded {
 	if len(firsts) == n {
 		return Welded{Part: p, Seams: seams}
 	}
-	out := *p
-	out.Positions = pick(p.Positions, firsts, 3)
-	out.Tangents = pick(p.Tangents, firsts, 4)
-	out.Joints = pick(p.Joints, firsts, p.Influences)
-	out.Weights = pick(p.Weights, firsts, p.Influences)
-	out.UVs = slices.Clone(p.UVs)
-	for i := range out.UVs {
-		out.UVs[i].Data = pick(p.UVs[i].Data, firsts, 2)
-	}
-	out.Colours = slices.Clone(p.Colours)
-	for i := range out.Colours {
-		out.Colours[i].Data = pick(p.Colours[i].Data, firsts, 4)
-	}
-	out.Morphs = slices.Clone(p.Morphs)
-	for i := range out.Morphs {
-		m := &out.Morphs[i]
-		m.Positions, m.Normals, m.Tangents = pick(m.Positions, firsts, 3), pick(m.Normals, firsts, 3), pick(m.Tangents, firsts, 3)
-	}
+	out := verticesOf(p, firsts)
 	if p.Normals != nil {
 		out.Normals = make([]float32, 3*len(firsts))
 		for v := 0; v < n; v++ {
@@ -167,7 +151,8 @@ func renumbered(v, target []uint32) []uint32 {
 	return out
 }
 
-func pick[T any](v []T, from []uint32, n int) []T {
+// rowsOf gathers rows of n numbers.
+func rowsOf[T any](v []T, from []uint32, n int) []T {
 	if v == nil {
 		return nil
 	}

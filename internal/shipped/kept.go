@@ -387,6 +387,12 @@ var features = []feature{
 	held("morph targets that move", "motion", channelOf(scene.PathWeights, always[*scene.Channel])),
 	held("jumps between keys", "motion|key", channelOf(scene.PathTranslation, func(c *scene.Channel) bool { return c.Interp == scene.Step })),
 	held("curves between keys", "motion|key", channelOf(scene.PathTranslation, func(c *scene.Channel) bool { return c.Interp == scene.Cubic })),
+	counted("the source's words of nodes", "what the source says", func(s *scene.Scene) (n int) {
+		for i := range s.Nodes {
+			n += len(s.Nodes[i].Props)
+		}
+		return n
+	}),
 	counted("cameras", "camera", func(s *scene.Scene) int { return len(s.Cameras) }),
 	held("cameras without perspective", "camera", func(s *scene.Scene) bool {
 		return slices.ContainsFunc(s.Cameras, func(c scene.Camera) bool { return c.Orthographic })
@@ -441,6 +447,9 @@ func everything() (*scene.Scene, error) {
 	node := func(name string, parent int) int {
 		n := scene.NewNode(name)
 		n.Parent = parent
+		if parent < 0 {
+			n.Props = []scene.Prop{{Key: "state", Value: "whole"}}
+		}
 		s.Nodes = append(s.Nodes, n)
 		return len(s.Nodes) - 1
 	}

@@ -26,7 +26,16 @@ import (
 var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), dae.Zipped(), bvh.Format(), ply.Format(), stl.Format(), obj.Format()})
 
 // Writers are the open formats that are written.
-var Writers = append(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate"), obj.Writer(), dae.Writer("Excavate"), ply.Writer(), stl.Writer(), threemf.Writer(), bvh.Writer()}, slices.Concat(usd.Writers(), x3d.Writers())...)
+var Writers = append(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate")}, withoutProps(
+	format.Writers{obj.Writer(), dae.Writer("Excavate"), ply.Writer(), stl.Writer(), threemf.Writer(), bvh.Writer()}, usd.Writers(), x3d.Writers())...)
+
+func withoutProps(lists ...format.Writers) format.Writers {
+	out := slices.Concat(lists...)
+	for i := range out {
+		out[i] = out[i].WithoutProps()
+	}
+	return out
+}
 
 // Library compiles the layouts that ship. Those in more, folders with layouts
 // of the porter's own, are tried first, the last folder before the others. A

@@ -91,6 +91,7 @@ type node struct {
 	Camera      *int            `json:"camera,omitempty"`
 	Weights     []float32       `json:"weights,omitempty"`
 	Extensions  *nodeExtensions `json:"extensions,omitempty"`
+	Extras      nodeExtras      `json:"extras,omitempty"`
 }
 
 type nodeExtensions struct {

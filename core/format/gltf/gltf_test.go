@@ -33,6 +33,7 @@ func full() *scene.Scene {
 	s := &scene.Scene{Name: "full", Basis: geom.GLTF}
 	root, child, body, cam, light := scene.NewNode("root"), scene.NewNode("child"), scene.NewNode("body"), scene.NewNode("cam"), scene.NewNode("lamp")
 	child.Parent, child.Translation, child.Scale = 0, [3]float32{0, 1, 0}, [3]float32{1, 2, 1}
+	child.Props = []scene.Prop{{Key: "state", Value: "whole"}, {Key: "class", Value: "a \"lamp\""}}
 	body.Mesh, body.Skin = 0, 0
 	cam.Camera, light.Light = 0, 0
 	s.Nodes = []scene.Node{root, child, body, cam, light}
@@ -458,5 +459,24 @@ func TestLibraryOfMeshes(t *testing.T) {
 	}
 	if st := s.Stats(); st.Triangles != 2 || len(s.Nodes) != 2 || s.Nodes[0].Name != "reed" || s.Nodes[1].Mesh != 1 || len(s.Notes) != 1 || !strings.Contains(s.Notes[0].Text, "places none of its meshes") {
 		t.Errorf("%+v %+v %v", st, s.Nodes, s.Notes)
+	}
+}
+
+// What a file says of a node in its own words is read by its shape and bounded
+// by it.
+func TestExtras(t *testing.T) {
+	s, err := read([]byte(`{"asset":{"version":"2.0"},"scenes":[{"nodes":[0,1,2,3]}],"nodes":[
+		{"extras":{"state":"whole","hp":12.50,"tags":[ "a", 1 ],"gone":null,"open":false,"state":"broken"}},
+		{"extras":"a text"},{"extras":[1,2]},{"extras":{}}]}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []scene.Prop{{Key: "state", Value: "whole"}, {Key: "hp", Value: "12.50"}, {Key: "tags", Value: `["a",1]`}, {Key: "open", Value: "false"}, {Key: "state", Value: "broken"}}
+	if !reflect.DeepEqual(s.Nodes[0].Props, want) || s.Nodes[1].Props != nil || s.Nodes[2].Props != nil || s.Nodes[3].Props != nil {
+		t.Errorf("read %v, %v", s.Nodes[0].Props, s.Nodes[1:])
+	}
+	again, err := read(write(t, s))
+	if err != nil || !reflect.DeepEqual(again.Nodes[0].Props, want[:4]) {
+		t.Errorf("written and read: %v, %v", again.Nodes[0].Props, err)
 	}
 }

@@ -1194,6 +1194,7 @@ func (r *reader) nodes() error {
 	}
 	for k, i := range order {
 		n := scene.NewNode(g[i].Name)
+		n.Props = g[i].Extras
 		if parent[i] >= 0 {
 			n.Parent = at[parent[i]]
 		}

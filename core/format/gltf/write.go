@@ -523,7 +523,7 @@ func (w *writer) nodes() {
 	w.doc.Scenes = []gscene{{Name: s.Name}}
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
-		g := node{Name: n.Name}
+		g := node{Name: n.Name, Extras: n.Props}
 		if n.Translation != [3]float32{} {
 			t := n.Translation
 			g.Translation = &t

@@ -7,7 +7,7 @@ import { useAct, type S } from '../api/http'
 import { thumb, useInventory, viewUrl } from '../api/scenes'
 import { useAddress, useShow } from '../parts/address'
 import { Fault, unmeasured } from '../parts/bits'
-import { count, metres, seconds } from '../parts/format'
+import { count, plural, metres, seconds } from '../parts/format'
 import { SchemaForm } from '../parts/SchemaForm'
 import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
 import { useChainAtWork } from '../parts/chainAtWork'
@@ -360,7 +360,7 @@ function changes(b: S['Band'], bands: S['Band'][]): string[] {
     return [
       ...b.lines,
       b.stats
-        ? `${count(b.stats.triangles)} triangles${b.stats.height != null ? ` · ${metres(b.stats.height)}` : ''}`
+        ? `${plural(b.stats.triangles, 'triangle')}${b.stats.height != null ? ` · ${metres(b.stats.height)}` : ''}`
         : '',
     ]
   let below: S['Band'] | undefined

@@ -120,7 +120,7 @@ export function Finds() {
       url: other && far && comparison ? apart(m.scene, other.scene) : viewUrl(m.scene),
       nodes: m.stats.nodes,
       title: `${other ? 'A · ' : ''}${f.name}`,
-      note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : unmeasured(m.stats)} · ${count(m.stats.triangles)} triangles`,
+      note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : unmeasured(m.stats)} · ${plural(m.stats.triangles, 'triangle')}`,
       basis: m.basis,
       axes: (
         <>

@@ -154,7 +154,8 @@ export function Rehearsal() {
                 url: viewUrl(r.scene, true),
                 nodes: r.stats?.nodes,
                 title: 'As the target would show it',
-                note: r.stats && `${count(r.stats.triangles)} triangles · ${count(r.stats.bones)} bones`,
+                note:
+                  r.stats && `${plural(r.stats.triangles, 'triangle')} · ${plural(r.stats.bones, 'bone')}`,
               },
             ]}
           />

@@ -107,7 +107,7 @@ export function sections(
             .filter(Boolean)
             .join(' · '),
           title: [
-            `${count(p.vertices)} vertices`,
+            `${plural(p.vertices, 'vertex', 'vertices')}`,
             p.normals ? 'normals' : 'no normals',
             p.tangents && 'tangents',
             p.influences > 0 && `${p.influences} influences a vertex`,
@@ -174,7 +174,7 @@ export function sections(
       p.colours.map((c, s): Row => ({
         id: `c${i}.${k}.${s}`,
         name: `${c || `colour set ${s + 1}`} · ${part(i, k)}`,
-        note: `${count(p.vertices)} vertices`,
+        note: `${plural(p.vertices, 'vertex', 'vertices')}`,
         on: show.surface === 'colours' && show.set === s,
         act: () => on({ surface: 'colours', set: s }),
       })),

@@ -52,7 +52,7 @@ export function Result({
                 url: viewUrl(m.model.scene),
                 nodes: m.model.stats.nodes,
                 title: m.model.name,
-                note: `${count(m.model.stats.triangles)} triangles · ${count(m.model.stats.bones)} bones`,
+                note: `${plural(m.model.stats.triangles, 'triangle')} · ${plural(m.model.stats.bones, 'bone')}`,
               },
             ]}
           />

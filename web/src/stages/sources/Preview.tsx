@@ -67,7 +67,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
               url: viewUrl(m.scene),
               nodes: m.stats.nodes,
               title: name,
-              note: `${count(m.stats.triangles)} triangles · ${count(m.stats.bones)} bones`,
+              note: `${plural(m.stats.triangles, 'triangle')} · ${plural(m.stats.bones, 'bone')}`,
             },
           ]}
         />

@@ -1,0 +1,210 @@
+package step
+
+import (
+	"context"
+	"math"
+
+	"excavate/core/geom"
+	"excavate/core/scene"
+)
+
+// NormalsParams says which edges are hard.
+type NormalsParams struct {
+	Where
+	Crease float64 `json:"crease" jsonschema:"title=Edges harder than,minimum=0,maximum=180,description=Faces that meet at a larger angle keep a hard edge between them" jsonschema_extras:"unit=degrees"`
+	Keep   bool    `json:"keep" jsonschema:"title=Keep the source's,description=Only parts without normals get them"`
+}
+
+var _ = register(Kind{Name: "normals", Title: "Normals", Family: Geometry, Version: 1,
+	Purpose: "Compute normals from the faces, weighted by area and angle, with hard edges where faces meet at more than an angle."},
+	NormalsParams{Crease: 40}, normals)
+
+func normals(ctx context.Context, s *scene.Scene, p NormalsParams, r *Report) (*scene.Scene, error) {
+	c, any, err := p.whole(s, r)
+	if err != nil || !any {
+		return s, err
+	}
+	var parts, before, after, tangents int
+	out, err := eachPart(s, c, func(q *scene.Part) (scene.Part, error) {
+		if err := ctx.Err(); err != nil {
+			return *q, err
+		}
+		if p.Keep && q.Normals != nil && !q.NormalsMade || len(q.Triangles) == 0 {
+			return *q, nil
+		}
+		n := Normals(q, p.Crease*math.Pi/180)
+		parts++
+		before, after = before+q.Vertices(), after+n.Vertices()
+		if q.Tangents != nil {
+			tangents++
+		}
+		return n, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if parts == 0 {
+		r.Nothing("all parts have normals, or no faces")
+		return s, nil
+	}
+	r.Say("normals of %s computed", count(parts, "part", "parts"))
+	if before != after {
+		r.Say("vertices %d → %d, along hard edges", before, after)
+	}
+	if tangents > 0 {
+		r.Lose("tangents of %s: they belong to the old normals", count(tangents, "part", "parts"))
+	}
+	return out, nil
+}
+
+// Normals is the part with normals computed anew. A corner of a face has the
+// mean of the normals of the faces round its place that meet its own at less
+// than crease radians, each weighted by its area and by its angle there
+// (Thürmer and Wüthrich, Computing Vertex Normals from Polygonal Facets, 1998,
+// with the area besides). Corners in one place are smooth across UV seams. A
+// vertex whose corners disagree is doubled; tangents go.
+func Normals(p *scene.Part, crease float64) scene.Part {
+	n := len(p.Triangles) / 3
+	unit := make([]geom.Vec3, n)   // of each face
+	weight := make([]float64, 3*n) // of each corner
+	for t := range n {
+		f := faceNormal(p, p.Triangles[3*t:3*t+3])
+		area := f.Len()
+		unit[t] = f.Norm()
+		for k := range 3 {
+			weight[3*t+k] = area * cornerAngle(p, p.Triangles[3*t:3*t+3], k)
+		}
+	}
+	first, next := cornersByPlace(p)
+	least := math.Cos(crease) - 1e-6
+	if crease >= math.Pi {
+		least = math.Inf(-1)
+	}
+	corner := make([][3]float32, 3*n)
+	for i := range corner {
+		var sum geom.Vec3
+		for j := first[i]; j >= 0; j = next[j] {
+			if f := unit[j/3]; f.Dot(unit[i/3]) >= least || int(j/3) == i/3 {
+				sum = sum.Add(f.Mul(weight[j]))
+			}
+		}
+		if sum.Len() < 1e-30 {
+			sum = unit[i/3]
+		}
+		if sum = sum.Norm(); sum.Len() == 0 {
+			sum = fallback(p, p.Triangles[i])
+		}
+		corner[i] = [3]float32{float32(sum[0]), float32(sum[1]), float32(sum[2])}
+	}
+	return withCorners(p, corner)
+}
+
+// fallback is the normal of a vertex of which no face has an area: its old
+// one, or up.
+func fallback(p *scene.Part, v uint32) geom.Vec3 {
+	if p.Normals != nil {
+		if n := at3(p.Normals, v).Norm(); n.Len() > 0 {
+			return n
+		}
+	}
+	return geom.Vec3{0, 1, 0}
+}
+
+// cornerAngle is the angle of a triangle at one of its corners.
+func cornerAngle(p *scene.Part, t []uint32, k int) float64 {
+	a := at3(p.Positions, t[k])
+	u, v := at3(p.Positions, t[(k+1)%3]).Sub(a), at3(p.Positions, t[(k+2)%3]).Sub(a)
+	return math.Atan2(u.Cross(v).Len(), u.Dot(v))
+}
+
+// cornersByPlace chains the corners that lie in one place: first is the head
+// of each corner's chain, next the one after it.
+func cornersByPlace(p *scene.Part) (first, next []int32) {
+	head := map[[3]float32]int32{}
+	key := func(i int) [3]float32 {
+		v := p.Triangles[i]
+		return [3]float32{p.Positions[3*v] + 0, p.Positions[3*v+1] + 0, p.Positions[3*v+2] + 0}
+	}
+	first, next = make([]int32, len(p.Triangles)), make([]int32, len(p.Triangles))
+	for i := range p.Triangles {
+		k := key(i)
+		h, ok := head[k]
+		if !ok {
+			h = -1
+		}
+		next[i] = h
+		head[k] = int32(i)
+	}
+	for i := range p.Triangles {
+		first[i] = head[key(i)]
+	}
+	return first, next
+}
+
+// sameNormal is how near two corners' normals are that one vertex can have.
+const sameNormal = 1e-4
+
+// withCorners is the part with a normal for each corner: a vertex is doubled
+// where its corners differ.
+func withCorners(p *scene.Part, corner [][3]float32) scene.Part {
+	type copyOf struct {
+		normal [3]float32
+		vertex uint32
+		next   int32
+	}
+	heads := make([]int32, p.Vertices())
+	for i := range heads {
+		heads[i] = -1
+	}
+	var copies []copyOf
+	var from []uint32
+	var list []float32
+	tri := make([]uint32, len(p.Triangles))
+	for i, v := range p.Triangles {
+		at := int32(-1)
+		for c := heads[v]; c >= 0; c = copies[c].next {
+			if d := copies[c].normal; abs(d[0]-corner[i][0]) < sameNormal && abs(d[1]-corner[i][1]) < sameNormal && abs(d[2]-corner[i][2]) < sameNormal {
+				at = c
+				break
+			}
+		}
+		if at < 0 {
+			at = int32(len(copies))
+			copies = append(copies, copyOf{corner[i], uint32(len(from)), heads[v]})
+			heads[v] = at
+			from = append(from, v)
+			list = append(list, corner[i][:]...)
+		}
+		tri[i] = copies[at].vertex
+	}
+	// Lines and points keep the first copy of their vertices, or one of their own.
+	rest := func(old []uint32) []uint32 {
+		if old == nil {
+			return nil
+		}
+		out := make([]uint32, len(old))
+		for i, v := range old {
+			if heads[v] < 0 {
+				n := fallback(p, v)
+				heads[v] = int32(len(copies))
+				copies = append(copies, copyOf{vertex: uint32(len(from)), next: -1})
+				from = append(from, v)
+				list = append(list, float32(n[0]), float32(n[1]), float32(n[2]))
+			}
+			out[i] = copies[heads[v]].vertex
+		}
+		return out
+	}
+	lines, points := rest(p.Lines), rest(p.Points)
+	out := verticesOf(p, from)
+	out.Triangles, out.Lines, out.Points = tri, lines, points
+	out.Normals, out.Tangents, out.NormalsMade = list, nil, false
+	return out
+}
+
+func abs(x float32) float32 {
+	if x < 0 {
+		return -x
+	}
+	return x
+}

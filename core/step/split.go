@@ -1,0 +1,199 @@
+package step
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"excavate/core/limit"
+	"excavate/core/piece"
+	"excavate/core/scene"
+)
+
+// SplitParams says along what meshes come apart.
+type SplitParams struct {
+	Where
+	By string `json:"by" jsonschema:"title=By,enum=material,enum=picture,enum=piece,description=Parts with one material or one colour picture become a mesh each; or every loose piece does"`
+}
+
+var _ = register(Kind{Name: "split", Title: "Split", Family: Geometry, Version: 1,
+	Purpose: "Take meshes apart into one for each material, colour picture or loose piece, each with a node of its own."},
+	SplitParams{By: "material"}, split)
+
+func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scene.Scene, error) {
+	c, any, err := p.whole(s, r)
+	if err != nil || !any {
+		return s, err
+	}
+	held := expressed(s)
+	out := *s
+	out.Meshes = slices.Clone(s.Meshes)
+	out.Nodes = nil
+	to := make([]int, len(s.Nodes))
+	apart := make([][]int, len(s.Meshes)) // the meshes that each becomes
+	children := map[int][]int{}           // of nodes that came apart, by their old number
+	var nodes, made, whole int
+	for i, n := range s.Nodes {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if n.Parent >= 0 {
+			n.Parent = to[n.Parent]
+		}
+		to[i] = len(out.Nodes)
+		if n.Mesh < 0 || !c.Nodes[i] {
+			out.Nodes = append(out.Nodes, n)
+			continue
+		}
+		if apart[n.Mesh] == nil {
+			list := splitMesh(s, &s.Meshes[n.Mesh], p.By)
+			apart[n.Mesh] = []int{n.Mesh}
+			if len(list) > 1 && !held[i] {
+				apart[n.Mesh] = nil
+				for _, m := range list {
+					apart[n.Mesh] = append(apart[n.Mesh], len(out.Meshes))
+					out.Meshes = append(out.Meshes, m)
+				}
+			}
+			if len(list) > 1 && held[i] {
+				whole++
+			}
+		}
+		pieces := apart[n.Mesh]
+		if len(pieces) < 2 || held[i] {
+			out.Nodes = append(out.Nodes, n)
+			continue
+		}
+		if len(out.Nodes)+len(pieces) > limit.Nodes {
+			return nil, fmt.Errorf("it comes apart into more than %d nodes; choose fewer things, or drop small loose pieces first", limit.Nodes)
+		}
+		nodes++
+		made += len(pieces)
+		skin := n.Skin
+		n.Mesh, n.Skin = scene.None, scene.None
+		out.Nodes = append(out.Nodes, n)
+		for _, m := range pieces {
+			x := scene.NewNode(out.Meshes[m].Name)
+			x.Parent, x.Mesh, x.Skin = to[i], m, skin
+			children[i] = append(children[i], len(out.Nodes))
+			out.Nodes = append(out.Nodes, x)
+		}
+	}
+	if nodes == 0 {
+		r.Nothing("no mesh comes apart by %s%s", p.By, ifAny(whole, ", but for %s", count(whole, "one that a face's expressions move", "that a face's expressions move")))
+		return s, nil
+	}
+	r.Say("%s split into %d", count(nodes, "node", "nodes"), made)
+	if whole > 0 {
+		r.Say("%s whole: a face's expressions move them", count(whole, "stays", "stay"))
+	}
+	res := out.Renumbered(to)
+	res.Motions = withChildren(s, res.Motions, to, children)
+	return res.Sweep(s), nil
+}
+
+// withChildren gives the morph weights of nodes that came apart to what they
+// came apart into. motions are numbered as the new nodes are.
+func withChildren(s *scene.Scene, motions []scene.Motion, to []int, children map[int][]int) []scene.Motion {
+	old := map[int]int{}
+	for i := range children {
+		old[to[i]] = i
+	}
+	out := slices.Clone(motions)
+	for i := range out {
+		var list []scene.Channel
+		for _, c := range out[i].Channels {
+			was, apart := old[c.Node]
+			if !apart || c.Path != scene.PathWeights {
+				list = append(list, c)
+				continue
+			}
+			for _, child := range children[was] {
+				c.Node = child
+				list = append(list, c)
+			}
+		}
+		out[i].Channels = list
+	}
+	return out
+}
+
+// expressed tells which nodes an avatar's expressions move by their morphs.
+func expressed(s *scene.Scene) []bool {
+	held := make([]bool, len(s.Nodes))
+	if s.Avatar != nil {
+		for _, e := range s.Avatar.Expressions {
+			for _, m := range e.Morphs {
+				held[m.Node] = true
+			}
+		}
+	}
+	return held
+}
+
+// splitMesh is the meshes that a mesh comes apart into, in the order of its
+// faces.
+func splitMesh(s *scene.Scene, m *scene.Mesh, by string) []scene.Mesh {
+	if by == "piece" {
+		var out []scene.Mesh
+		for j := range m.Parts {
+			p := &m.Parts[j]
+			of, n := piece.Of(p)
+			if len(p.Lines)+len(p.Points) > 0 { // they hang together with nothing
+				of, n = make([]int32, len(of)), 1
+			}
+			if n <= 1 {
+				out = append(out, scene.Mesh{Name: fmt.Sprintf("%s %d", m.Name, len(out)+1), Parts: []scene.Part{*p}})
+				continue
+			}
+			for _, tri := range grouped(p.Triangles, of, n) {
+				out = append(out, scene.Mesh{Name: fmt.Sprintf("%s %d", m.Name, len(out)+1), Parts: []scene.Part{compact(p, tri, nil, nil)}})
+			}
+		}
+		return out
+	}
+	var out []scene.Mesh
+	at := map[int]int{}
+	for _, p := range m.Parts {
+		key, name := p.Material, "no material"
+		if p.Material >= 0 {
+			name = s.Materials[p.Material].Name
+			if by == "picture" {
+				key, name = scene.None, "no picture"
+				if t := s.Materials[p.Material].Texture(scene.RoleColour); t != nil {
+					key, name = t.Picture, s.Pictures[t.Picture].Name
+					name = strings.TrimSuffix(name, path.Ext(name))
+				}
+			}
+		}
+		k, ok := at[key]
+		if !ok {
+			k = len(out)
+			at[key] = k
+			out = append(out, scene.Mesh{Name: strings.TrimSpace(m.Name + " " + name)})
+		}
+		out[k].Parts = append(out[k].Parts, p)
+	}
+	return out
+}
+
+// grouped sorts triangles by their group, in one pass.
+func grouped(triangles []uint32, of []int32, n int) [][]uint32 {
+	size := make([]int, n)
+	for _, k := range of {
+		size[k] += 3
+	}
+	all := make([]uint32, len(triangles))
+	out := make([][]uint32, n)
+	at := 0
+	for k := range out {
+		out[k] = all[at : at : at+size[k]]
+		at += size[k]
+	}
+	for t, k := range of {
+		out[k] = append(out[k], triangles[3*t:3*t+3]...)
+	}
+	return out
+}
