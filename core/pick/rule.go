@@ -196,3 +196,14 @@ func Fits(glob, name string) bool {
 func Literal(name string) string { return escape.Replace(name) }
 
 var escape = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`)
+
+// Parse reads a rule from JSON and refuses keys that are none.
+func Parse(b []byte) (*Rule, error) {
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.DisallowUnknownFields()
+	var r Rule
+	if err := d.Decode(&r); err != nil {
+		return nil, fmt.Errorf("where: %s", strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return &r, r.Validate()
+}

@@ -16,8 +16,8 @@ type SurfaceParams struct {
 	Metallic  *float64    `json:"metallic,omitempty" jsonschema:"title=Metallic,minimum=0,maximum=1"`
 	Roughness *float64    `json:"roughness,omitempty" jsonschema:"title=Roughness,minimum=0,maximum=1"`
 	Colour    *[4]float64 `json:"colour,omitempty" jsonschema:"title=Colour,description=Red green blue and alpha from 0 to 1 as numbers of light (linear)"`
-	TwoSided  string      `json:"two_sided,omitempty" jsonschema:"title=Two-sided,enum=,enum=yes,enum=no"`
-	Unlit     string      `json:"unlit,omitempty" jsonschema:"title=Without light,enum=,enum=yes,enum=no"`
+	TwoSided  string      `json:"two_sided,omitempty" jsonschema:"title=Two-sided,enum=,enum=yes,enum=no" jsonschema_extras:"empty=as it is"`
+	Unlit     string      `json:"unlit,omitempty" jsonschema:"title=Without light,enum=,enum=yes,enum=no" jsonschema_extras:"empty=as it is"`
 }
 
 // Validate refuses colours that are none.

@@ -1729,6 +1729,25 @@ type PathMap struct {
 	To   string `json:"to"`
 }
 
+// Picked defines model for Picked.
+type Picked struct {
+	// First the names of the first nodes
+	First     []string `json:"first"`
+	Materials int      `json:"materials"`
+	Nodes     int      `json:"nodes"`
+
+	// Parts as nodes show them
+	Parts     int `json:"parts"`
+	Pictures  int `json:"pictures"`
+	Triangles int `json:"triangles"`
+
+	// Why which condition leaves nothing
+	Why *string `json:"why,omitempty"`
+
+	// Wrong why the rule is none
+	Wrong *string `json:"wrong,omitempty"`
+}
+
 // Picture defines model for Picture.
 type Picture struct {
 	Found  *string `json:"found,omitempty"`
@@ -2595,6 +2614,12 @@ type SceneDistancesParams struct {
 	Tolerance *float64 `form:"tolerance,omitempty" json:"tolerance,omitempty"`
 }
 
+// PickOfSceneJSONBody defines parameters for PickOfScene.
+type PickOfSceneJSONBody struct {
+	// Where a rule as chains have it; see docs/chains.md
+	Where map[string]interface{} `json:"where"`
+}
+
 // ScenePictureParams defines parameters for ScenePicture.
 type ScenePictureParams struct {
 	Show *ScenePictureParamsShow `form:"show,omitempty" json:"show,omitempty"`
@@ -2730,6 +2755,9 @@ type OrderSourcesJSONRequestBody OrderSourcesJSONBody
 
 // BeginUploadJSONRequestBody defines body for BeginUpload for application/json ContentType.
 type BeginUploadJSONRequestBody = UploadStart
+
+// PickOfSceneJSONRequestBody defines body for PickOfScene for application/json ContentType.
+type PickOfSceneJSONRequestBody PickOfSceneJSONBody
 
 // PatchSourceJSONRequestBody defines body for PatchSource for application/json ContentType.
 type PatchSourceJSONRequestBody PatchSourceJSONBody
@@ -3057,6 +3085,9 @@ type ServerInterface interface {
 
 	// (GET /api/scenes/{digest}/inventory)
 	SceneInventory(c fiber.Ctx, digest Digest) error
+
+	// (POST /api/scenes/{digest}/pick)
+	PickOfScene(c fiber.Ctx, digest Digest) error
 
 	// (GET /api/scenes/{digest}/pictures/{picture})
 	ScenePicture(c fiber.Ctx, digest Digest, picture int, params ScenePictureParams) error
@@ -7021,6 +7052,35 @@ func (siw *ServerInterfaceWrapper) SceneInventory(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// PickOfScene operation middleware
+func (siw *ServerInterfaceWrapper) PickOfScene(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PickOfScene(c, digest)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ScenePicture operation middleware
 func (siw *ServerInterfaceWrapper) ScenePicture(c fiber.Ctx) error {
 
@@ -7916,6 +7976,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/scenes/:digest/view", wrapper.SceneView)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/inventory", wrapper.SceneInventory)
+
+	router.Post(options.BaseURL+"/api/scenes/:digest/pick", wrapper.PickOfScene)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/uv", wrapper.SceneUV)
 

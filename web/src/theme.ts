@@ -94,6 +94,33 @@ export const theme = createTheme({
         text: { padding: '0 4px', color: 'var(--verdi)' },
       },
     },
+    MuiAutocomplete: {
+      styleOverrides: {
+        root: {
+          '& .MuiAutocomplete-inputRoot.MuiOutlinedInput-root': { padding: '1px 4px', gap: 2 },
+          '& .MuiAutocomplete-inputRoot.MuiOutlinedInput-root .MuiAutocomplete-input': {
+            padding: '3px 4px',
+            minWidth: 60,
+          },
+        },
+        tag: { margin: 1, maxWidth: '100%' },
+        option: { fontSize: 13, minHeight: 0, padding: '4px 16px' },
+        groupLabel: { fontSize: 12, lineHeight: '28px', background: 'var(--panel)' },
+        paper: { border: '1px solid var(--line)' },
+      },
+    },
+    MuiChip: {
+      styleOverrides: {
+        root: {
+          borderRadius: 2,
+          height: 22,
+          fontSize: 13,
+          background: 'var(--verdiT)',
+          border: '1px solid var(--line)',
+          color: 'var(--ink)',
+        },
+      },
+    },
     MuiOutlinedInput: {
       styleOverrides: {
         root: { background: 'var(--field)', fontSize: 13 },
@@ -104,13 +131,6 @@ export const theme = createTheme({
     },
     MuiSelect: { defaultProps: { size: 'small', variant: 'outlined' } },
     MuiMenuItem: { styleOverrides: { root: { fontSize: 13, minHeight: 0, padding: '5px 12px' } } },
-    MuiAutocomplete: {
-      styleOverrides: {
-        option: { fontSize: 13, minHeight: 0, padding: '4px 16px' },
-        groupLabel: { fontSize: 12, lineHeight: '28px', background: 'var(--panel)' },
-        paper: { border: '1px solid var(--line)' },
-      },
-    },
     MuiCheckbox: {
       defaultProps: { size: 'small' },
       styleOverrides: { root: { padding: 4, color: 'var(--soft)' } },

@@ -1,6 +1,6 @@
 // Scenes by digest: what is in one, how two differ, pictures of them. A scene
 // never changes, so an answer holds for ever.
-import { useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { api, forever, ok } from './http'
 
 export const sceneKeys = {
@@ -64,3 +64,14 @@ export const distancesUrl = (a: string, b: string, tolerance?: number) =>
   `/api/scenes/${a}/distances?with=${b}${tolerance === undefined ? '' : `&tolerance=${tolerance}`}`
 export const scenePicture = (scene: string, n: number, show = 'all') =>
   `/api/scenes/${scene}/pictures/${n}?show=${show}`
+
+/** What a rule takes of a scene. While the next answer is on its way the last one stands. */
+export const usePick = (digest: string | undefined, where: Record<string, unknown> | undefined) =>
+  useQuery({
+    queryKey: ['pick', digest, where],
+    enabled: !!digest && !!where,
+    ...forever,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      ok(api.POST('/api/scenes/{digest}/pick', { ...of(digest), body: { where: where! }, signal })),
+  })

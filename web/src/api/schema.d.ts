@@ -1686,6 +1686,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{digest}/pick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a rule takes of the scene, and if it is nothing, why. */
+        post: operations["pickOfScene"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{digest}/uv": {
         parameters: {
             query?: never;
@@ -3063,6 +3082,20 @@ export interface components {
                 what: string;
                 value: string;
             }[];
+        };
+        Picked: {
+            nodes: number;
+            /** @description as nodes show them */
+            parts: number;
+            triangles: number;
+            materials: number;
+            pictures: number;
+            /** @description the names of the first nodes */
+            first: string[];
+            /** @description which condition leaves nothing */
+            why?: string;
+            /** @description why the rule is none */
+            wrong?: string;
         };
         StepKind: {
             name: string;
@@ -5925,6 +5958,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Inventory"];
+                };
+            };
+        };
+    };
+    pickOfScene: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description a rule as chains have it; see docs/chains.md */
+                    where: {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+        responses: {
+            /** @description What is taken */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Picked"];
                 };
             };
         };

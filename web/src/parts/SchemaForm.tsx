@@ -11,6 +11,7 @@ import {
 import { readNumber, rescaled } from './number'
 import { Label } from './Form'
 import { Mini } from './Mini'
+import { PickForm } from './PickForm'
 import { Text } from './Text'
 import { useStateOf } from './hooks'
 
@@ -22,11 +23,15 @@ export interface Schema {
   default?: unknown
   properties?: Record<string, Schema>
   items?: Schema
+  minItems?: number
+  maxItems?: number
   minimum?: number
   maximum?: number
   exclusiveMinimum?: number
   unit?: string
   shown?: string
+  /** What leaving it out is called. */
+  empty?: string
 }
 type Value = Record<string, unknown>
 
@@ -59,6 +64,7 @@ export function SchemaForm({
             name={k}
             schema={s}
             value={value[k] ?? defaults[k]}
+            optional={defaults[k] === undefined}
             onChange={(v) => set(k, v)}
             disabled={disabled}
           />
@@ -71,16 +77,22 @@ function Field({
   name,
   schema: s,
   value,
+  optional,
   onChange,
   disabled,
 }: {
   name: string
   schema: Schema
   value: unknown
+  optional: boolean
   onChange: (v: unknown) => void
   disabled?: boolean
 }) {
   const label = s.title ?? name
+  if (name === 'where')
+    return (
+      <PickForm label={label} value={value as Value | undefined} onChange={onChange} disabled={disabled} />
+    )
   if (s.type === 'boolean')
     return (
       <div>
@@ -110,7 +122,7 @@ function Field({
         >
           {s.enum.map((o) => (
             <MenuItem key={o} value={o}>
-              {o === '' ? 'as declared' : o}
+              {o === '' ? (s.empty ?? 'as declared') : o}
             </MenuItem>
           ))}
         </Select>
@@ -122,6 +134,17 @@ function Field({
         label={label}
         schema={s}
         value={value as number | undefined}
+        optional={optional}
+        onChange={onChange}
+        disabled={disabled}
+      />
+    )
+  if (s.type === 'array' && s.items?.type === 'number')
+    return (
+      <NumbersField
+        label={label}
+        schema={s}
+        value={value as number[] | undefined}
         onChange={onChange}
         disabled={disabled}
       />
@@ -213,13 +236,15 @@ function NumberField({
   label,
   schema: s,
   value,
+  optional,
   onChange,
   disabled,
 }: {
   label: string
   schema: Schema
   value?: number
-  onChange: (v: number) => void
+  optional: boolean
+  onChange: (v?: number) => void
   disabled?: boolean
 }) {
   const unit = s.shown ?? s.unit,
@@ -228,14 +253,17 @@ function NumberField({
   const [text, setText] = useStateOf(shown, shown)
   const typed = readNumber(text),
     n = typed === undefined ? undefined : rescaled(typed, 1 / factor)
+  // What has no default may be left out.
+  const out = text.trim() === '' && optional
   const wrong =
-    n === undefined ||
-    (s.type === 'integer' && !Number.isSafeInteger(n)) ||
-    (s.minimum !== undefined && n < s.minimum) ||
-    (s.maximum !== undefined && n > s.maximum) ||
-    (s.exclusiveMinimum !== undefined && n <= s.exclusiveMinimum)
+    !out &&
+    (n === undefined ||
+      (s.type === 'integer' && !Number.isSafeInteger(n)) ||
+      (s.minimum !== undefined && n < s.minimum) ||
+      (s.maximum !== undefined && n > s.maximum) ||
+      (s.exclusiveMinimum !== undefined && n <= s.exclusiveMinimum))
   const done = () => {
-    if (!wrong && text !== shown) onChange(n)
+    if (!wrong && text !== shown) onChange(out ? undefined : n)
   }
   return (
     <>
@@ -267,6 +295,55 @@ function NumberField({
           {s.description}
         </Text>
       )}
+    </>
+  )
+}
+
+/** A few numbers in one line, such as a point; left out if it is empty. */
+function NumbersField({
+  label,
+  schema: s,
+  value,
+  onChange,
+  disabled,
+}: {
+  label: string
+  schema: Schema
+  value?: number[]
+  onChange: (v?: number[]) => void
+  disabled?: boolean
+}) {
+  const shown = value?.join(' ') ?? ''
+  const [text, setText] = useStateOf(shown, shown)
+  const typed = text.trim().split(/\s+/).filter(Boolean).map(readNumber)
+  const many = s.minItems ?? 1
+  const wrong = typed.length > 0 && (typed.length !== many || typed.includes(undefined))
+  const done = () => {
+    if (!wrong && text !== shown) onChange(typed.length ? (typed as number[]) : undefined)
+  }
+  return (
+    <>
+      <Label>{label}</Label>
+      <OutlinedInput
+        fullWidth
+        value={text}
+        error={wrong}
+        disabled={disabled}
+        onChange={(e) => setText(e.target.value)}
+        onBlur={done}
+        onKeyDown={(e) => e.key === 'Enter' && done()}
+        inputProps={{ 'aria-label': label }}
+        endAdornment={
+          s.unit && (
+            <InputAdornment position="end">
+              <Text tone="soft">{s.unit}</Text>
+            </InputAdornment>
+          )
+        }
+      />
+      <Text as="div" tone={wrong ? 'bad' : 'soft'} small>
+        {wrong ? `${many} numbers with spaces between them` : s.description}
+      </Text>
     </>
   )
 }

@@ -1,4 +1,4 @@
-import { Button, Menu, MenuItem, ToggleButton, ToggleButtonGroup } from '@mui/material'
+import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useEffect, useState } from 'react'
 import { Link } from 'react-router'
 import { chainDocument, putSteps, redo, rerun, undo, useBands, useSteps } from '../api/chains'
@@ -23,6 +23,8 @@ import { Tag } from '../parts/Tag'
 import { Text } from '../parts/Text'
 import { Tools } from '../parts/Tools'
 import { Panes } from '../parts/Panes'
+import { AddStep } from './chain/AddStep'
+import { PickFrom } from '../parts/PickForm'
 import { ChainFrame } from './chain/Frame'
 
 /** Edits of a chain: each is one revision that undo takes back. */
@@ -44,7 +46,7 @@ export function Chain() {
   const { data: kinds } = useSteps()
   const edit = useEdits(project, chain)
   const [params, set] = useAddress()
-  const [menu, setMenu] = useState<HTMLElement | null>(null)
+  const [adding, setAdding] = useState(false)
   const bands = sample?.bands ?? []
   const at = Math.min(params.has('band') ? Number(params.get('band')) : bands.length - 1, bands.length - 1)
   const withBand = params.has('with') ? Number(params.get('with')) : -1
@@ -118,7 +120,7 @@ export function Chain() {
     edit.put(s)
   }
   const addStep = (name: string) => {
-    setMenu(null)
+    setAdding(false)
     const s = [...steps]
     s.splice(at, 0, { step: name })
     set({ band: String(at + 1), with: undefined })
@@ -204,7 +206,7 @@ export function Chain() {
             ))}
           </div>
           <Tools style={{ borderTop: '1px solid var(--line)', borderBottom: 0 }}>
-            <Button variant="contained" onClick={(e) => setMenu(e.currentTarget)} disabled={!chain}>
+            <Button variant="contained" onClick={() => setAdding(true)} disabled={!chain}>
               Add step
             </Button>
             {waiting && !sample?.running && !bands.some((b) => b.state === 'failed') && (
@@ -213,20 +215,7 @@ export function Chain() {
             <Button href={chain && chainDocument(chain.id)} component="a">
               Save chain
             </Button>
-            <Menu anchorEl={menu} open={!!menu} onClose={() => setMenu(null)}>
-              {kinds?.map((k) => (
-                <MenuItem
-                  key={k.name}
-                  onClick={() => addStep(k.name)}
-                  sx={{ display: 'block', maxWidth: 380, whiteSpace: 'normal' }}
-                >
-                  <b>{k.title}</b>
-                  <Text as="div" tone="soft" small>
-                    {k.purpose}
-                  </Text>
-                </MenuItem>
-              ))}
-            </Menu>
+            {adding && <AddStep kinds={kinds ?? []} onAdd={addStep} onClose={() => setAdding(false)} />}
           </Tools>
         </Pane>
         <div style={{ position: 'relative', minHeight: 0, display: 'grid' }}>
@@ -270,13 +259,15 @@ export function Chain() {
                     </Text>
                   )}
                   {kind && (
-                    <SchemaForm
-                      key={band.index + (band.step.step ?? '')}
-                      schema={kind.schema}
-                      order={kind.order}
-                      value={band.step.with ?? {}}
-                      onChange={(v) => replace({ ...band.step!, with: v })}
-                    />
+                    <PickFrom.Provider value={shown(at - 1)?.scene}>
+                      <SchemaForm
+                        key={band.index + (band.step.step ?? '')}
+                        schema={kind.schema}
+                        order={kind.order}
+                        value={band.step.with ?? {}}
+                        onChange={(v) => replace({ ...band.step!, with: v })}
+                      />
+                    </PickFrom.Provider>
                   )}
                   <Row wrap style={{ marginTop: 12 }}>
                     <Button onClick={() => replace({ ...band.step!, off: band.state !== 'off' })}>
