@@ -81,6 +81,8 @@ What a model names is looked for beside it and below, then in the sources. What 
 			return err
 		}
 		defer done()
+		closed := x.besideChain(cmd.Context(), chainFile)
+		defer closed()
 		if folder {
 			return x.folder(cmd, args[0], out)
 		}
@@ -96,6 +98,24 @@ What a model names is looked for beside it and below, then in the sources. What 
 		return err
 	}
 	return c
+}
+
+// besideChain opens the folder of a chain's document, from which its steps may
+// take.
+func (x *converter) besideChain(ctx context.Context, file string) (done func()) {
+	if file == "" {
+		file = "." // of no document: nothing will be asked for
+	}
+	x.beside = find.NewBeside(file)
+	x.beside.Anywhere = true
+	if asks, err := x.doc.Asks(); err != nil || len(asks) == 0 {
+		return x.beside.Close
+	}
+	if s, err := source.Open(ctx, filepath.Dir(file), source.Options{Layouts: x.lib.Layouts}); err == nil {
+		x.near = source.Stack{s}
+		return func() { s.Close(); x.beside.Close() }
+	}
+	return x.beside.Close
 }
 
 // toFormat finds the format that is asked for: by its name or ending where
@@ -129,6 +149,8 @@ type converter struct {
 	*options
 	lib    *find.Library
 	stack  source.Stack
+	beside *find.Beside // finds what a chain names beside its document
+	near   source.Stack // the folder of the chain's document
 	doc    *chain.Chain
 	to     *format.Writer   // nil for a delivery and for pictures
 	pic    *pixel.Container // of pictures
@@ -157,7 +179,8 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 		}
 	}
 	note(s.Notes)
-	final, err := x.chain(ctx, log, s)
+	outside := &find.Beyond{Lib: x.lib, Finder: find.First{x.beside, in.Finder}, Stack: append(slices.Clone(x.near), x.stack...)}
+	final, err := x.chain(ctx, log, s, outside)
 	if err != nil {
 		return err
 	}
@@ -169,7 +192,7 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 		}
 	}
 	if x.to == nil {
-		err = x.delivery(log, in, s, final, out)
+		err = x.delivery(ctx, log, in, s, final, outside, out)
 	} else {
 		var notes []scene.Note
 		if x.asIs {
@@ -191,8 +214,8 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 }
 
 // chain runs the chain and tells what its steps did.
-func (x *converter) chain(ctx context.Context, log io.Writer, s *scene.Scene) (*scene.Scene, error) {
-	bands, err := chain.Run(ctx, "input", s, x.doc, nil, nil)
+func (x *converter) chain(ctx context.Context, log io.Writer, s *scene.Scene, outside chain.Beyond) (*scene.Scene, error) {
+	bands, err := chain.Run(ctx, "input", s, x.doc, outside, nil, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -214,7 +237,7 @@ func (x *converter) chain(ctx context.Context, log io.Writer, s *scene.Scene) (*
 
 // delivery writes a ZIP with the model as GLB, its chain and a manifest of all
 // that it came from.
-func (x *converter) delivery(log io.Writer, in *given, found, final *scene.Scene, out string) error {
+func (x *converter) delivery(ctx context.Context, log io.Writer, in *given, found, final *scene.Scene, outside *find.Beyond, out string) error {
 	if x.asIs {
 		var notes []scene.Note
 		final, notes = shipped.Writers.Named("glb").AsIs(final)
@@ -229,7 +252,16 @@ func (x *converter) delivery(log io.Writer, in *given, found, final *scene.Scene
 	for _, n := range notes {
 		fmt.Fprintln(log, "note:", harmless(n.Text))
 	}
-	m := target.NewManifest(target.FileName(final.Name, ".glb"), glb, found, x.doc, in.origins.List(in.Name, in.Data), notes, version.Version)
+	asks, err := x.doc.Asks()
+	if err != nil {
+		return err
+	}
+	more, err := outside.Origins(ctx, asks, final)
+	if err != nil {
+		return err
+	}
+	origins := find.Joined(in.origins.List(in.Name, in.Data), more)
+	m := target.NewManifest(target.FileName(final.Name, ".glb"), glb, found, x.doc, origins, notes, version.Version)
 	zip, err := target.Package(m, glb)
 	if err != nil {
 		return err

@@ -178,6 +178,8 @@ func New(s *scene.Scene) Inventory {
 			x.Kind = "camera"
 		case n.Light >= 0:
 			x.Kind = "light"
+		case n.Collider != nil:
+			x.Kind = "collider"
 		case helpers[i]:
 			x.Kind = "helper"
 		}

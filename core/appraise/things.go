@@ -41,6 +41,16 @@ func things(s *scene.Scene, size float64) (out traits) {
 		if n.Light >= 0 {
 			out.add("light "+s.Lights[n.Light].Name, light(&s.Lights[n.Light], world[i], size))
 		}
+		if c := n.Collider; c != nil {
+			text := string(c.Shape)
+			switch {
+			case c.Shape == scene.ShapeBox:
+				text += fmt.Sprintf(" %.4g × %.4g × %.4g", c.Size[0], c.Size[1], c.Size[2])
+			case c.Radius > 0:
+				text += fmt.Sprintf(" of radius %.4g", c.Radius)
+			}
+			out.add("collider "+n.Name, trait{text: text, words: text})
+		}
 		for _, p := range n.Props {
 			out.add("what the source says of "+n.Name+": "+p.Key, trait{text: p.Value, words: p.Value})
 		}

@@ -49,6 +49,25 @@ func (c *Chain) Check() error {
 	return nil
 }
 
+// Asks lists what the steps that are not switched off take from outside.
+func (c *Chain) Asks() (out []step.Ask, err error) {
+	for i := range c.Steps {
+		k, err := step.Get(c.Steps[i].Step)
+		if err != nil {
+			return nil, err
+		}
+		if c.Steps[i].Off {
+			continue
+		}
+		asks, err := k.Asks(c.Steps[i].With)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, asks...)
+	}
+	return out, nil
+}
+
 // Band is the asset's state after a step; band 0 is the asset as found.
 type Band struct {
 	Key     string       // digest of the input and all steps so far
@@ -77,8 +96,17 @@ type Cache interface {
 	Put(key string, r *Result)
 }
 
-// Key is the digest under which the result of a step on a state is kept.
-func Key(before string, s Step) (string, error) {
+// Beyond is where steps find what lies outside the scene. Its marks stand in
+// the keys of results, so that none is taken for newer than what it came from.
+type Beyond interface {
+	step.Beyond
+	// Mark changes whenever what the ask would get changes.
+	Mark(ctx context.Context, a step.Ask) (string, error)
+}
+
+// Key is the digest under which the result of a step on a state is kept. b may
+// be nil.
+func Key(ctx context.Context, before string, s Step, b Beyond) (string, error) {
 	k, err := step.Get(s.Step)
 	if err != nil {
 		return "", err
@@ -95,14 +123,27 @@ func Key(before string, s Step) (string, error) {
 	}
 	h := sha256.New()
 	fmt.Fprintf(h, "%s\n%s %d\n%s\n", before, k.Name, k.Version, params)
+	asks, err := k.Asks(s.With)
+	if err != nil {
+		return "", err
+	}
+	for _, a := range asks {
+		mark := "none"
+		if b != nil {
+			if mark, err = b.Mark(ctx, a); err != nil {
+				return "", err
+			}
+		}
+		fmt.Fprintf(h, "%q %s\n", a, mark)
+	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // Run applies the chain to a scene whose digest is input. It returns a band
 // for the find and for every step. A step that fails ends the run: its band
 // has the error and is the last. progress, which may be nil, is called before
-// each step.
-func Run(ctx context.Context, input string, s *scene.Scene, c *Chain, cache Cache, progress func(step int)) ([]Band, error) {
+// each step; cache and outside may be nil too.
+func Run(ctx context.Context, input string, s *scene.Scene, c *Chain, outside Beyond, cache Cache, progress func(step int)) ([]Band, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
@@ -126,7 +167,7 @@ func Run(ctx context.Context, input string, s *scene.Scene, c *Chain, cache Cach
 			bands = append(bands, b)
 			continue
 		}
-		if b.Key, err = Key(key, *st); err != nil {
+		if b.Key, err = Key(ctx, key, *st, outside); err != nil {
 			return bands, err
 		}
 		res, ok := (*Result)(nil), false
@@ -136,7 +177,7 @@ func Run(ctx context.Context, input string, s *scene.Scene, c *Chain, cache Cach
 		if !ok {
 			start := time.Now()
 			res = &Result{}
-			res.Scene, err = kind.Apply(ctx, state, st.With, &res.Report)
+			res.Scene, err = kind.Apply(ctx, state, st.With, beyond(outside), &res.Report)
 			if err == nil {
 				err = res.Scene.Validate()
 			}
@@ -157,6 +198,14 @@ func Run(ctx context.Context, input string, s *scene.Scene, c *Chain, cache Cach
 		bands = append(bands, b)
 	}
 	return bands, nil
+}
+
+// beyond is nil for nil: an interface that holds none is none.
+func beyond(b Beyond) step.Beyond {
+	if b == nil {
+		return nil
+	}
+	return b
 }
 
 // Last is the newest band that holds a scene.

@@ -60,7 +60,7 @@ func TestOnlyWhatChangedIsComputedAgain(t *testing.T) {
 	}
 	cache := &memory{m: map[string]*Result{}}
 	run := func() []Band {
-		b, err := Run(context.Background(), "in", box(), c, cache, nil)
+		b, err := Run(context.Background(), "in", box(), c, nil, cache, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -105,10 +105,10 @@ func TestOnlyWhatChangedIsComputedAgain(t *testing.T) {
 }
 
 func TestKeysTellParametersApart(t *testing.T) {
-	a, _ := Key("x", Step{Step: "weld", With: []byte(`{"distance": 1, "angle": 2}`)})
-	b, _ := Key("x", Step{Step: "weld", With: []byte(`{"angle":2,"distance":1}`)})
-	c, _ := Key("x", Step{Step: "weld", With: []byte(`{"angle":2,"distance":3}`)})
-	d, _ := Key("y", Step{Step: "weld", With: []byte(`{"angle":2,"distance":1}`)})
+	a, _ := Key(context.Background(), "x", Step{Step: "weld", With: []byte(`{"distance": 1, "angle": 2}`)}, nil)
+	b, _ := Key(context.Background(), "x", Step{Step: "weld", With: []byte(`{"angle":2,"distance":1}`)}, nil)
+	c, _ := Key(context.Background(), "x", Step{Step: "weld", With: []byte(`{"angle":2,"distance":3}`)}, nil)
+	d, _ := Key(context.Background(), "y", Step{Step: "weld", With: []byte(`{"angle":2,"distance":1}`)}, nil)
 	if a != b || a == c || a == d {
 		t.Error("keys do not follow the parameters")
 	}
@@ -129,8 +129,8 @@ func TestYAMLRoundTrip(t *testing.T) {
 		t.Fatalf("%v in\n%s", err, b)
 	}
 	for i := range c.Steps {
-		x, _ := Key("k", c.Steps[i])
-		y, _ := Key("k", d.Steps[i])
+		x, _ := Key(context.Background(), "k", c.Steps[i], nil)
+		y, _ := Key(context.Background(), "k", d.Steps[i], nil)
 		if x != y || c.Steps[i].Off != d.Steps[i].Off {
 			t.Errorf("step %d changed on the way: %s", i, b)
 		}
@@ -173,13 +173,13 @@ func TestAStepThatFailsEndsTheRun(t *testing.T) {
 	c := &Chain{Steps: []Step{{Step: "basis"}, {Step: "weld"}}}
 	s := box()
 	s.Basis = geom.Basis{}
-	b, err := Run(context.Background(), "in", s, c, nil, nil)
+	b, err := Run(context.Background(), "in", s, c, nil, nil, nil)
 	if err != nil || len(b) != 2 || b[1].Err == nil || Failed(b) != &b[1] {
 		t.Errorf("%d bands, %v", len(b), err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := Run(ctx, "in", box(), c, nil, nil); err != context.Canceled {
+	if _, err := Run(ctx, "in", box(), c, nil, nil, nil); err != context.Canceled {
 		t.Errorf("a cancelled run gives %v", err)
 	}
 }

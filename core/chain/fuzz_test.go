@@ -25,7 +25,7 @@ func FuzzParse(f *testing.F) {
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
-		bands, err := Run(ctx, "x", box(), c, nil, nil)
+		bands, err := Run(ctx, "x", box(), c, nil, nil, nil)
 		if err != nil && ctx.Err() == nil {
 			t.Fatal(err)
 		}

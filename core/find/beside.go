@@ -14,6 +14,9 @@ import (
 // in a large tree costs no more than what it asks for.
 type Beside struct {
 	root string
+	// Anywhere lets names lead out of the folder: those that the user wrote, not
+	// those in a file that is read.
+	Anywhere bool
 
 	mu      sync.Mutex
 	folders map[string]*source.Source // by their path below root; nil where there is none
@@ -58,7 +61,7 @@ func (b *Beside) folder(rel string) *source.Source {
 // Resolve looks in the folder that the name leads to, then in its own.
 func (b *Beside) Resolve(ref string, accept func(*source.Source, int) bool) (source.Hit, bool, []string) {
 	clean := path.Clean(strings.ReplaceAll(ref, "\\", "/"))
-	if dir := path.Dir(clean); dir != "." && filepath.IsLocal(filepath.FromSlash(clean)) {
+	if dir := path.Dir(clean); dir != "." && !path.IsAbs(clean) && (b.Anywhere || filepath.IsLocal(filepath.FromSlash(clean))) {
 		if s := b.folder(dir); s != nil {
 			hit, ok, _ := source.Stack{s}.Resolve(path.Base(clean), accept)
 			if ok {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"path"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -78,6 +79,28 @@ func (o *Origins) List(name string, data []byte) []Origin {
 			to.Rights = &t
 		}
 		out = append(out, to)
+	}
+	return out
+}
+
+// Joined is one list of two: what came from one source by the same terms is one
+// origin.
+func Joined(a, b []Origin) []Origin {
+	out := slices.Clone(a)
+	for _, x := range b {
+		k := slices.IndexFunc(out, func(o Origin) bool {
+			return o.Source == x.Source && o.SHA256 == x.SHA256 && o.Text == x.Text && reflect.DeepEqual(o.Rights, x.Rights)
+		})
+		if k < 0 {
+			out = append(out, x)
+			continue
+		}
+		out[k].Entries = slices.Clone(out[k].Entries)
+		for _, e := range x.Entries {
+			if !slices.Contains(out[k].Entries, e) {
+				out[k].Entries = append(out[k].Entries, e)
+			}
+		}
 	}
 	return out
 }

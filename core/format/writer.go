@@ -29,12 +29,17 @@ type Writer struct {
 	Declares func(geom.Basis) bool
 }
 
-// WithoutProps is a writer of a format that has no place for what the source
-// says of its nodes in its own words: what is left out is said.
-func (w Writer) WithoutProps() Writer {
+// Plain is a writer of a format that has no place for what the source says of
+// its nodes in its own words, nor for colliders: what is left out is said, and
+// colliders are meshes of their shapes on nodes whose names end in _collider.
+func (w Writer) Plain() Writer {
 	write := w.Write
 	w.Write = func(s *scene.Scene, name string) ([]Written, []scene.Note, error) {
+		s, colliders := s.WithColliderMeshes("_collider")
 		files, notes, err := write(s, name)
+		if colliders > 0 && err == nil {
+			notes = append(notes, scene.Note{Text: Counted(colliders, "collider is a mesh", "colliders are meshes") + " on a node whose name ends in _collider: the format knows none"})
+		}
 		n := 0
 		for i := range s.Nodes {
 			if len(s.Nodes[i].Props) > 0 {

@@ -66,9 +66,11 @@ const (
 	Light  Kind = "light"
 	Helper Kind = "helper"
 	Bone   Kind = "bone"
+
+	Collider Kind = "collider"
 )
 
-var kinds = []Kind{Mesh, Camera, Light, Helper, Bone}
+var kinds = []Kind{Mesh, Camera, Light, Helper, Bone, Collider}
 
 // Kinds are kinds of which one must fit.
 type Kinds []Kind
@@ -81,7 +83,7 @@ func (k *Kinds) UnmarshalJSON(b []byte) error {
 	}
 	for _, x := range list {
 		if !slices.Contains(kinds, x) {
-			return fmt.Errorf("%q is no kind of node; the kinds are mesh, camera, light, helper and bone", x)
+			return fmt.Errorf("%q is no kind of node; the kinds are mesh, camera, light, helper, bone and collider", x)
 		}
 	}
 	*k = list

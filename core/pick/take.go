@@ -322,7 +322,7 @@ func (x *taker) under(t *Terms, node int) bool {
 func (x *taker) isKind(list Kinds, node int) bool {
 	n := &x.s.Nodes[node]
 	for _, k := range list {
-		if k == Mesh && n.Mesh >= 0 || k == Camera && n.Camera >= 0 || k == Light && n.Light >= 0 || k == Bone && x.bones[node] || k == Helper && x.helpers[node] {
+		if k == Mesh && n.Mesh >= 0 || k == Camera && n.Camera >= 0 || k == Light && n.Light >= 0 || k == Bone && x.bones[node] || k == Helper && x.helpers[node] || k == Collider && n.Collider != nil {
 			return true
 		}
 	}

@@ -12,13 +12,13 @@ import (
 // (VRM Consortium, VRMC_vrm-1.0 and VRMC_springBone-1.0), to which older files
 // are brought. Lengths are in the scene's unit and axes.
 type Avatar struct {
-	Version     string         `json:"version"` // of the file: 0.x or 1.0
-	Bones       map[string]int `json:"bones"`   // node of each humanoid bone: hips, leftUpperArm, …
-	Expressions []Expression   `json:"expressions"`
-	LookAt      *LookAt        `json:"lookAt,omitempty"`
-	Colliders   []Collider     `json:"colliders,omitempty"`
-	Springs     []Spring       `json:"springs,omitempty"`
-	Meta        AvatarMeta     `json:"meta"`
+	Version     string           `json:"version"` // of the file: 0.x or 1.0
+	Bones       map[string]int   `json:"bones"`   // node of each humanoid bone: hips, leftUpperArm, …
+	Expressions []Expression     `json:"expressions"`
+	LookAt      *LookAt          `json:"lookAt,omitempty"`
+	Colliders   []SpringCollider `json:"colliders,omitempty"`
+	Springs     []Spring         `json:"springs,omitempty"`
+	Meta        AvatarMeta       `json:"meta"`
 }
 
 // AvatarMeta is what the file says of itself. Licence words are VRM 1.0's.
@@ -77,8 +77,8 @@ type LookAt struct {
 	Ranges [4][2]float32 `json:"ranges"`
 }
 
-// Collider is a sphere or capsule that springs keep out of.
-type Collider struct {
+// SpringCollider is a sphere or capsule that springs keep out of.
+type SpringCollider struct {
 	Node   int         `json:"node"`
 	Offset [3]float32  `json:"offset"`
 	Radius float32     `json:"radius"`
@@ -185,7 +185,7 @@ func (a *Avatar) moved(at []int) *Avatar {
 		e := &o.Expressions[i]
 		e.Morphs = keep(e.Morphs, func(m *ExpressionMorph) bool { m.Node = at[m.Node]; return m.Node >= 0 })
 	}
-	o.Colliders = keep(a.Colliders, func(c *Collider) bool { c.Node = at[c.Node]; return c.Node >= 0 })
+	o.Colliders = keep(a.Colliders, func(c *SpringCollider) bool { c.Node = at[c.Node]; return c.Node >= 0 })
 	o.Springs = slices.Clone(a.Springs)
 	for i := range o.Springs {
 		s := &o.Springs[i]

@@ -33,6 +33,7 @@ func (s *Scene) InBasis(to geom.Basis) (*Scene, error) {
 		mapVec(n.Translation[:], c.Point)
 		mapQuat(n.Rotation[:], &c)
 		mapVec(n.Scale[:], c.Scaling)
+		n.Collider = n.Collider.inBasis(&c)
 	}
 	out.Meshes = slices.Clone(s.Meshes)
 	for i := range out.Meshes {

@@ -145,12 +145,12 @@ func (s *Scene) Bones() []bool {
 }
 
 // Helpers tells for each node whether nothing needs it: it holds no mesh,
-// camera or light, is no bone, and no node below it is any of these.
+// camera, light or collider, is no bone, and no node below it is any of these.
 func (s *Scene) Helpers() []bool {
 	needed := s.Bones()
 	for i := len(s.Nodes) - 1; i >= 0; i-- {
 		n := &s.Nodes[i]
-		if n.Mesh >= 0 || n.Camera >= 0 || n.Light >= 0 {
+		if !n.Bare() {
 			needed[i] = true
 		}
 		if needed[i] && n.Parent >= 0 {
@@ -188,6 +188,7 @@ type Stats struct {
 	Helpers    int         `json:"helpers"`
 	Cameras    int         `json:"cameras"`
 	Lights     int         `json:"lights"`
+	Colliders  int         `json:"colliders"`
 	Motions    int         `json:"motions"`
 	Morphs     int         `json:"morphs"`
 	UVSets     int         `json:"uvSets"`     // the most that any part has
@@ -251,6 +252,13 @@ func (s *Scene) Stats() Stats {
 		if s.Nodes[i].Light >= 0 {
 			st.Lights++
 		}
+		if c := s.Nodes[i].Collider; c != nil {
+			st.Colliders++
+			if c.Mesh >= 0 && uses[c.Mesh] == 0 {
+				uses[c.Mesh] = -1 // it is no mesh that is seen
+				st.Meshes--
+			}
+		}
 	}
 	var box geom.Box
 	if box, st.Area = s.extent(); box.Empty() {
@@ -295,6 +303,11 @@ func (s *Scene) Validate() error {
 		}
 		for _, err := range []error{in("mesh", n.Mesh, len(s.Meshes)), in("skin", n.Skin, len(s.Skins)), in("camera", n.Camera, len(s.Cameras)), in("light", n.Light, len(s.Lights))} {
 			if err != nil {
+				return fmt.Errorf("node %d %q: %w", i, n.Name, err)
+			}
+		}
+		if n.Collider != nil {
+			if err := n.Collider.validate(len(s.Meshes)); err != nil {
 				return fmt.Errorf("node %d %q: %w", i, n.Name, err)
 			}
 		}

@@ -65,6 +65,7 @@ type Node struct {
 	Skin        int        `json:"skin"`
 	Camera      int        `json:"camera"`
 	Light       int        `json:"light"`
+	Collider    *Collider  `json:"collider,omitempty"`
 	// Props are the source's own words about the node: its class, state, tags.
 	Props []Prop `json:"props,omitempty"`
 }

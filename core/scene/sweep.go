@@ -24,6 +24,7 @@ func (s *Scene) Sweep(was *Scene) *Scene {
 		out.Nodes, out.Meshes = slices.Clone(out.Nodes), kept(out.Meshes, to)
 		for i := range out.Nodes {
 			out.Nodes[i].Mesh = moved(out.Nodes[i].Mesh, to)
+			out.Nodes[i].Collider = out.Nodes[i].Collider.WithMesh(to)
 		}
 		// What only the meshes that went used is left over too.
 		rest := out
@@ -99,12 +100,16 @@ func (s *Scene) Remap(list []Material, to []int) *Scene {
 
 type uses struct{ meshes, skins, materials, pictures []bool }
 
-// uses tells what is shown by a node, or used by what is. Materials and
+// uses tells what is shown by a node or is its collider, or used by what is. Materials and
 // pictures of meshes that no node shows count: the mesh is what is left over.
 func (s *Scene) uses() uses {
 	u := uses{make([]bool, len(s.Meshes)), make([]bool, len(s.Skins)), make([]bool, len(s.Materials)), make([]bool, len(s.Pictures))}
 	for i := range s.Nodes {
-		if n := &s.Nodes[i]; n.Mesh >= 0 {
+		n := &s.Nodes[i]
+		if n.Collider != nil && n.Collider.Mesh >= 0 {
+			u.meshes[n.Collider.Mesh] = true
+		}
+		if n.Mesh >= 0 {
 			u.meshes[n.Mesh] = true
 			if n.Skin >= 0 {
 				u.skins[n.Skin] = true

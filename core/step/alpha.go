@@ -1,13 +1,11 @@
 package step
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"image"
-	_ "image/jpeg" // pictures of scenes are PNG or JPEG
-	_ "image/png"
 
+	"excavate/core/pixel"
 	"excavate/core/scene"
 )
 
@@ -31,7 +29,7 @@ func alpha(ctx context.Context, s *scene.Scene, p AlphaParams, r *Report) (*scen
 	var told [3]int
 	modes := [3]scene.AlphaMode{scene.Opaque, scene.Cutout, scene.Blend}
 	var fault error
-	out, err := eachMaterial(s, c, r, func(m *scene.Material) bool {
+	out, err := eachMaterial(s, c, r, func(_ int, m *scene.Material) bool {
 		was := *m
 		mode := scene.AlphaMode(p.Mode)
 		if p.Mode == "auto" {
@@ -98,7 +96,7 @@ func alphaOf(ctx context.Context, s *scene.Scene, m *scene.Material, seen map[in
 	h, ok := seen[t.Picture]
 	if !ok {
 		p := &s.Pictures[t.Picture]
-		img, _, err := decodePicture(p)
+		img, err := decodePicture(p)
 		if err != nil {
 			return "", err
 		}
@@ -108,12 +106,12 @@ func alphaOf(ctx context.Context, s *scene.Scene, m *scene.Material, seen map[in
 	return h.Mode(), nil
 }
 
-func decodePicture(p *scene.Picture) (image.Image, string, error) {
-	img, format, err := image.Decode(bytes.NewReader(p.Data))
+func decodePicture(p *scene.Picture) (image.Image, error) {
+	img, err := pixel.DecodePicture(p.Data, p.MIME)
 	if err != nil {
-		return nil, "", fmt.Errorf("picture %s: %w", p.Name, err)
+		return nil, fmt.Errorf("picture %s: %w", p.Name, err)
 	}
-	return img, format, nil
+	return img, nil
 }
 
 func alphaHistogram(img image.Image) (h Histogram) {

@@ -34,7 +34,7 @@ func bakeTransforms(_ context.Context, s *scene.Scene, p BakeParams, r *Report) 
 		if !c.Nodes[i] || n.Skin >= 0 || isTranslation(world[i]) && !p.Places {
 			continue
 		}
-		if fixed[i] || n.Camera >= 0 || n.Light >= 0 {
+		if fixed[i] || n.Camera >= 0 || n.Light >= 0 || n.Collider != nil {
 			kept++
 			continue
 		}
@@ -58,7 +58,7 @@ func bakeTransforms(_ context.Context, s *scene.Scene, p BakeParams, r *Report) 
 	out := placed(s, world, want)
 	r.Say("%s baked", count(baked, "node", "nodes"))
 	if kept > 0 {
-		r.Say("%s: motions, skins, cameras or lights need them", count(kept, "keeps its transform", "keep their transforms"))
+		r.Say("%s: motions, skins, cameras, lights or colliders need them", count(kept, "keeps its transform", "keep their transforms"))
 	}
 	return out, nil
 }

@@ -80,8 +80,8 @@ func Normals(p *scene.Part, crease float64) scene.Part {
 	if crease >= math.Pi {
 		least = math.Inf(-1)
 	}
-	corner := make([][3]float32, 3*n)
-	for i := range corner {
+	corner := make([]float32, 9*n)
+	for i := range 3 * n {
 		var sum geom.Vec3
 		for j := first[i]; j >= 0; j = next[j] {
 			if f := unit[j/3]; f.Dot(unit[i/3]) >= least || int(j/3) == i/3 {
@@ -94,7 +94,9 @@ func Normals(p *scene.Part, crease float64) scene.Part {
 		if sum = sum.Norm(); sum.Len() == 0 {
 			sum = fallback(p, p.Triangles[i])
 		}
-		corner[i] = [3]float32{float32(sum[0]), float32(sum[1]), float32(sum[2])}
+		for k := range sum {
+			corner[3*i+k] = float32(sum[k])
+		}
 	}
 	return withCorners(p, corner)
 }
@@ -141,43 +143,58 @@ func cornersByPlace(p *scene.Part) (first, next []int32) {
 	return first, next
 }
 
-// sameNormal is how near two corners' normals are that one vertex can have.
-const sameNormal = 1e-4
+// sameDirection is how near two corners' normals or tangents are that one
+// vertex can have.
+const sameDirection = 1e-4
 
-// withCorners is the part with a normal for each corner: a vertex is doubled
-// where its corners differ.
-func withCorners(p *scene.Part, corner [][3]float32) scene.Part {
-	type copyOf struct {
-		normal [3]float32
-		vertex uint32
-		next   int32
-	}
-	heads := make([]int32, p.Vertices())
+// withCorners is the part with a normal for each corner.
+func withCorners(p *scene.Part, corner []float32) scene.Part {
+	out, list := perCorner(p, corner, 3, func(v uint32) []float32 {
+		n := fallback(p, v)
+		return []float32{float32(n[0]), float32(n[1]), float32(n[2])}
+	})
+	out.Normals, out.Tangents, out.NormalsMade = list, nil, false
+	return out
+}
+
+// perCorner is the part with a vertex doubled where its corners differ in rows
+// of per numbers, and these rows by vertex. Lines and points keep the first
+// copy of their vertices; without says what one has that no triangle uses.
+func perCorner(p *scene.Part, corner []float32, per int, without func(v uint32) []float32) (scene.Part, []float32) {
+	heads := make([]int32, p.Vertices()) // of each vertex's copies
 	for i := range heads {
 		heads[i] = -1
 	}
-	var copies []copyOf
+	var next []int32 // the copy after each
 	var from []uint32
-	var list []float32
-	tri := make([]uint32, len(p.Triangles))
-	for i, v := range p.Triangles {
-		at := int32(-1)
-		for c := heads[v]; c >= 0; c = copies[c].next {
-			if d := copies[c].normal; abs(d[0]-corner[i][0]) < sameNormal && abs(d[1]-corner[i][1]) < sameNormal && abs(d[2]-corner[i][2]) < sameNormal {
-				at = c
-				break
+	list := make([]float32, 0, per*p.Vertices())
+	copyOf := func(v uint32, row []float32) uint32 {
+		next = append(next, heads[v])
+		heads[v] = int32(len(from))
+		from = append(from, v)
+		list = append(list, row...)
+		return uint32(heads[v])
+	}
+	same := func(c int32, row []float32) bool {
+		for k, x := range list[int(c)*per : int(c)*per+per] {
+			if abs(x-row[k]) >= sameDirection {
+				return false
 			}
 		}
-		if at < 0 {
-			at = int32(len(copies))
-			copies = append(copies, copyOf{corner[i], uint32(len(from)), heads[v]})
-			heads[v] = at
-			from = append(from, v)
-			list = append(list, corner[i][:]...)
-		}
-		tri[i] = copies[at].vertex
+		return true
 	}
-	// Lines and points keep the first copy of their vertices, or one of their own.
+	tri := make([]uint32, len(p.Triangles))
+	for i, v := range p.Triangles {
+		row := corner[i*per : i*per+per]
+		at := heads[v]
+		for at >= 0 && !same(at, row) {
+			at = next[at]
+		}
+		if at < 0 {
+			at = int32(copyOf(v, row))
+		}
+		tri[i] = uint32(at)
+	}
 	rest := func(old []uint32) []uint32 {
 		if old == nil {
 			return nil
@@ -185,21 +202,16 @@ func withCorners(p *scene.Part, corner [][3]float32) scene.Part {
 		out := make([]uint32, len(old))
 		for i, v := range old {
 			if heads[v] < 0 {
-				n := fallback(p, v)
-				heads[v] = int32(len(copies))
-				copies = append(copies, copyOf{vertex: uint32(len(from)), next: -1})
-				from = append(from, v)
-				list = append(list, float32(n[0]), float32(n[1]), float32(n[2]))
+				copyOf(v, without(v))
 			}
-			out[i] = copies[heads[v]].vertex
+			out[i] = uint32(heads[v])
 		}
 		return out
 	}
 	lines, points := rest(p.Lines), rest(p.Points)
 	out := verticesOf(p, from)
 	out.Triangles, out.Lines, out.Points = tri, lines, points
-	out.Normals, out.Tangents, out.NormalsMade = list, nil, false
-	return out
+	return out, list
 }
 
 func abs(x float32) float32 {

@@ -48,6 +48,7 @@ func share(ctx context.Context, s *scene.Scene, _ ShareParams, r *Report) (*scen
 		if m := out.Nodes[i].Mesh; m >= 0 {
 			out.Nodes[i].Mesh = to[m]
 		}
+		out.Nodes[i].Collider = out.Nodes[i].Collider.WithMesh(to)
 	}
 	r.Say("meshes %d → %d", len(s.Meshes), len(list))
 	return &out, nil

@@ -59,15 +59,23 @@ type Kind struct {
 	Schema  json.RawMessage // JSON Schema of the parameters, with defaults
 	Order   []string        // the parameters in the order in which they are declared
 	check   func(params json.RawMessage) error
-	apply   func(ctx context.Context, s *scene.Scene, params json.RawMessage, r *Report) (*scene.Scene, error)
+	asks    func(params json.RawMessage) ([]Ask, error)
+	apply   func(ctx context.Context, s *scene.Scene, params json.RawMessage, b Beyond, r *Report) (*scene.Scene, error)
 }
 
 // Check refuses parameters that the step cannot work with.
 func (k *Kind) Check(params json.RawMessage) error { return k.check(params) }
 
-// Apply runs the step.
-func (k *Kind) Apply(ctx context.Context, s *scene.Scene, params json.RawMessage, r *Report) (*scene.Scene, error) {
-	out, err := k.apply(ctx, s, params, r)
+// Asks lists what the step takes from outside the scene.
+func (k *Kind) Asks(params json.RawMessage) ([]Ask, error) { return k.asks(params) }
+
+// Apply runs the step. What it takes from outside the scene comes from b,
+// which may be nil where nothing does.
+func (k *Kind) Apply(ctx context.Context, s *scene.Scene, params json.RawMessage, b Beyond, r *Report) (*scene.Scene, error) {
+	if b == nil {
+		b = Nowhere{}
+	}
+	out, err := k.apply(ctx, s, params, b, r)
 	if err != nil {
 		return nil, fmt.Errorf("step %s: %w", k.Name, err)
 	}
@@ -129,8 +137,17 @@ func halves(params json.RawMessage, names []string) error {
 	return fmt.Errorf("%s %s given without %s; give all of them, or none", strings.Join(there, ", "), verb, strings.Join(gone, ", "))
 }
 
-// register adds a kind whose parameters are P, with defaults.
+// register adds a kind whose parameters are P, with defaults, and that works on
+// the scene alone.
 func register[P any](k Kind, defaults P, apply func(context.Context, *scene.Scene, P, *Report) (*scene.Scene, error)) *Kind {
+	return registerBeyond(k, defaults, func(ctx context.Context, s *scene.Scene, p P, _ Beyond, r *Report) (*scene.Scene, error) {
+		return apply(ctx, s, p, r)
+	})
+}
+
+// registerBeyond adds a kind that also takes from outside the scene. Its
+// parameters say what: they are an asker.
+func registerBeyond[P any](k Kind, defaults P, apply func(context.Context, *scene.Scene, P, Beyond, *Report) (*scene.Scene, error)) *Kind {
 	read := func(params json.RawMessage) (P, error) {
 		p := defaults
 		if len(params) == 0 || string(params) == "null" {
@@ -173,12 +190,19 @@ func register[P any](k Kind, defaults P, apply func(context.Context, *scene.Scen
 	// The defaults belong to the schema's root.
 	k.Schema = append(append(append(text[:len(text)-1:len(text)-1], `,"default":`...), def...), '}')
 	k.check = func(params json.RawMessage) error { _, err := read(params); return err }
-	k.apply = func(ctx context.Context, s *scene.Scene, params json.RawMessage, r *Report) (*scene.Scene, error) {
+	k.asks = func(params json.RawMessage) ([]Ask, error) {
+		p, err := read(params)
+		if a, ok := any(&p).(asker); ok && err == nil {
+			return a.asks(), nil
+		}
+		return nil, err
+	}
+	k.apply = func(ctx context.Context, s *scene.Scene, params json.RawMessage, b Beyond, r *Report) (*scene.Scene, error) {
 		p, err := read(params)
 		if err != nil {
 			return nil, err
 		}
-		return apply(ctx, s, p, r)
+		return apply(ctx, s, p, b, r)
 	}
 	kinds[k.Name] = &k
 	return &k

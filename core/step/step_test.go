@@ -75,7 +75,7 @@ func apply(t *testing.T, name string, s *scene.Scene, params any) (*scene.Scene,
 		t.Fatal(err)
 	}
 	var r Report
-	out, err := k.Apply(context.Background(), s, b, &r)
+	out, err := k.Apply(context.Background(), s, b, nil, &r)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -162,7 +162,7 @@ func TestBasisOfASourceThatDeclaresNothing(t *testing.T) {
 	s.Basis = geom.Basis{}
 	k, _ := Get("basis")
 	var r Report
-	if _, err := k.Apply(context.Background(), s, nil, &r); err == nil || !strings.Contains(err.Error(), "assume") {
+	if _, err := k.Apply(context.Background(), s, nil, nil, &r); err == nil || !strings.Contains(err.Error(), "assume") {
 		t.Errorf("got %v", err)
 	}
 	out, _ := apply(t, "basis", s, map[string]any{"assume": map[string]any{"up": "+Z", "front": "-Y", "handedness": "left", "unit": 0.01}})

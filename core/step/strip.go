@@ -12,13 +12,14 @@ import (
 // StripParams says what goes.
 type StripParams struct {
 	Where
-	Cameras bool `json:"cameras" jsonschema:"title=Cameras"`
-	Lights  bool `json:"lights" jsonschema:"title=Lights"`
-	Helpers bool `json:"helpers" jsonschema:"title=Helper nodes,description=Nodes that hold nothing and carry no bone or mesh. With a rule: everything that the rule takes goes and the kinds are not looked at."`
+	Cameras   bool `json:"cameras" jsonschema:"title=Cameras"`
+	Lights    bool `json:"lights" jsonschema:"title=Lights"`
+	Colliders bool `json:"colliders" jsonschema:"title=Colliders"`
+	Helpers   bool `json:"helpers" jsonschema:"title=Helper nodes,description=Nodes that hold nothing and carry no bone or mesh. With a rule: everything that the rule takes goes and the kinds are not looked at."`
 }
 
 var _ = register(Kind{Name: "strip", Title: "Strip", Family: Clean, Version: 1,
-	Purpose: "Take out cameras, lights and helper nodes, or everything that a rule takes."},
+	Purpose: "Take out cameras, lights, colliders and helper nodes, or everything that a rule takes."},
 	StripParams{Cameras: true, Lights: true, Helpers: true}, strip)
 
 func strip(_ context.Context, s *scene.Scene, p StripParams, r *Report) (*scene.Scene, error) {
@@ -39,7 +40,7 @@ func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 	keep := make([]bool, len(s.Nodes))
 	out := *s
 	out.Nodes = slices.Clone(s.Nodes)
-	var cameras, lights, plain int
+	var cameras, lights, colliders, plain int
 	for i := len(out.Nodes) - 1; i >= 0; i-- {
 		n := &out.Nodes[i]
 		if n.Camera >= 0 && p.Cameras {
@@ -50,8 +51,12 @@ func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 			n.Light = scene.None
 			lights++
 		}
-		// A node that held only a stripped camera or light goes with it.
-		if n.Mesh >= 0 || n.Camera >= 0 || n.Light >= 0 || bones[i] || helpers[i] && !p.Helpers {
+		if n.Collider != nil && p.Colliders {
+			n.Collider = nil
+			colliders++
+		}
+		// A node that held only what was stripped goes with it.
+		if !n.Bare() || bones[i] || helpers[i] && !p.Helpers {
 			keep[i] = true
 		}
 		if keep[i] && n.Parent >= 0 {
@@ -67,16 +72,16 @@ func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 			}
 		}
 	}
-	if gone == 0 && cameras == 0 && lights == 0 {
-		r.Nothing("no cameras, lights or helpers to strip")
+	if gone+cameras+lights+colliders == 0 {
+		r.Nothing("nothing of these kinds is there to strip")
 		return s
 	}
-	what := counts(cameras, "camera", "cameras", lights, "light", "lights", plain, "helper", "helpers")
+	what := counts(cameras, "camera", "cameras", lights, "light", "lights", colliders, "collider", "colliders", plain, "helper", "helpers")
 	if len(what) == 0 {
 		what = append(what, count(gone, "empty node", "empty nodes"))
 	}
 	r.Say("%s removed", strings.Join(what, ", "))
-	return withNodes(s, &out, keep, r)
+	return withNodes(s, out.Sweep(s), keep, r)
 }
 
 // withNodes is the scene with only the nodes that keep names; motions that
@@ -104,7 +109,7 @@ func takeOut(s *scene.Scene, c *pick.Chosen, chosen bool, r *Report) (*scene.Sce
 	bones := s.Bones()
 	held := namedByAvatar(s)
 	keep := make([]bool, len(s.Nodes))
-	var nodes, cameras, lights int
+	var nodes, cameras, lights, colliders int
 	for i := len(s.Nodes) - 1; i >= 0; i-- {
 		n := &out.Nodes[i]
 		goes := c.Nodes[i] == chosen
@@ -116,13 +121,17 @@ func takeOut(s *scene.Scene, c *pick.Chosen, chosen bool, r *Report) (*scene.Sce
 			n.Light = scene.None
 			lights++
 		}
+		if goes && n.Collider != nil {
+			n.Collider = nil
+			colliders++
+		}
 		switch {
 		case bones[i] || held[i]:
 			keep[i] = true
 			if goes && chosen && s.Nodes[i].Mesh < 0 {
 				bonesKept++
 			}
-		case n.Mesh >= 0 || n.Camera >= 0 || n.Light >= 0:
+		case !n.Bare():
 			keep[i] = true
 		default:
 			// A node that shows nothing is kept as a helper unless it goes itself.
@@ -135,7 +144,7 @@ func takeOut(s *scene.Scene, c *pick.Chosen, chosen bool, r *Report) (*scene.Sce
 			nodes++
 		}
 	}
-	if triangles+parts+nodes+cameras+lights == 0 {
+	if triangles+parts+nodes+cameras+lights+colliders == 0 {
 		if bonesKept > 0 {
 			r.Nothing("%s chosen: a skin needs them, and they stay", count(bonesKept, "bone is", "bones are"))
 		} else {
@@ -143,7 +152,7 @@ func takeOut(s *scene.Scene, c *pick.Chosen, chosen bool, r *Report) (*scene.Sce
 		}
 		return s, nil
 	}
-	r.Say("%s removed", strings.Join(counts(nodes, "node", "nodes", parts, "part", "parts", cameras, "camera", "cameras", lights, "light", "lights"), ", "))
+	r.Say("%s removed", strings.Join(counts(nodes, "node", "nodes", parts, "part", "parts", cameras, "camera", "cameras", lights, "light", "lights", colliders, "collider", "colliders"), ", "))
 	if triangles > 0 {
 		r.Say("triangles %d → %d", s.Stats().Triangles, s.Stats().Triangles-triangles)
 	}

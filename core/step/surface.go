@@ -45,7 +45,7 @@ func surface(_ context.Context, s *scene.Scene, p SurfaceParams, r *Report) (*sc
 	if err != nil || !any {
 		return s, err
 	}
-	return eachMaterial(s, c, r, func(m *scene.Material) bool {
+	return eachMaterial(s, c, r, func(_ int, m *scene.Material) bool {
 		was := *m
 		if p.Metallic != nil {
 			m.Metallic = float32(*p.Metallic)
@@ -71,7 +71,7 @@ func surface(_ context.Context, s *scene.Scene, p SurfaceParams, r *Report) (*sc
 // eachMaterial changes the materials of what is chosen. f changes a material
 // and tells whether it did. A material that others use too is copied first, so
 // that these keep theirs.
-func eachMaterial(s *scene.Scene, c *pick.Chosen, r *Report, f func(m *scene.Material) bool) (*scene.Scene, error) {
+func eachMaterial(s *scene.Scene, c *pick.Chosen, r *Report, f func(i int, m *scene.Material) bool) (*scene.Scene, error) {
 	others := make([]bool, len(s.Materials)) // used by what is not chosen
 	for i := range s.Nodes {
 		for j, taken := range c.Parts(i) {
@@ -94,7 +94,7 @@ func eachMaterial(s *scene.Scene, c *pick.Chosen, r *Report, f func(m *scene.Mat
 			continue
 		}
 		m := s.Materials[i]
-		if !f(&m) {
+		if !f(i, &m) {
 			continue
 		}
 		changed++

@@ -591,7 +591,7 @@ func TestAlphaByThePicture(t *testing.T) {
 	broken := withPicture(t, func(x, y int) uint8 { return 0 })
 	broken.Pictures[0].Data = broken.Pictures[0].Data[:60]
 	k, _ := Get("alpha")
-	if _, err := k.Apply(context.Background(), broken, nil, &Report{}); err == nil || !strings.Contains(err.Error(), "wall_c.png") {
+	if _, err := k.Apply(context.Background(), broken, nil, nil, &Report{}); err == nil || !strings.Contains(err.Error(), "wall_c.png") {
 		t.Errorf("a broken picture: %v", err)
 	}
 }
@@ -610,7 +610,7 @@ func TestSets(t *testing.T) {
 		t.Error("the texture lies on the first set now")
 	}
 	k, _ := Get("sets")
-	if _, err := k.Apply(context.Background(), s, []byte(`{"uv": [{"name": "dirt"}], "only": true}`), &Report{}); err == nil || !strings.Contains(err.Error(), "dropped") {
+	if _, err := k.Apply(context.Background(), s, []byte(`{"uv": [{"name": "dirt"}], "only": true}`), nil, &Report{}); err == nil || !strings.Contains(err.Error(), "dropped") {
 		t.Errorf("the texture's set would go: %v", err)
 	}
 	if k.Check([]byte(`{"uv": [{"name": "a"}, {"name": "a"}]}`)) == nil {
@@ -644,7 +644,7 @@ func TestBakePose(t *testing.T) {
 	}
 	k, _ := Get("bake-pose")
 	for _, p := range []string{`{"motion": "run"}`, `{"motion": "wave", "time": 3}`} {
-		if _, err := k.Apply(context.Background(), f, []byte(p), &Report{}); err == nil {
+		if _, err := k.Apply(context.Background(), f, []byte(p), nil, &Report{}); err == nil {
 			t.Errorf("%s was accepted", p)
 		}
 	}
@@ -695,7 +695,7 @@ func TestRandomChains(t *testing.T) {
 				said = append(said, k.Name)
 				text := marshal(t, p)
 				var rep Report
-				out, err := k.Apply(context.Background(), s, text, &rep)
+				out, err := k.Apply(context.Background(), s, text, nil, &rep)
 				if err != nil {
 					if strings.Contains(err.Error(), "\n") {
 						t.Errorf("%v: %s %s: %v", said, k.Name, text, err)

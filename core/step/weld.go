@@ -23,7 +23,7 @@ func (p *WeldParams) Validate() error {
 	return p.Where.Validate()
 }
 
-var _ = register(Kind{Name: "weld", Title: "Weld", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "weld", Title: "Weld", Family: Geometry, Version: 2,
 	Purpose: "Join vertices that lie within a distance. UV seams, hard edges, weights and material borders stay."},
 	WeldParams{Distance: 0.0001, Angle: 30}, weld)
 
@@ -77,6 +77,8 @@ const (
 	uvSame     = 1e-5
 	colourSame = 1.0 / 512
 	weightSame = 1.0 / 128
+
+	tangentSame = 0.5 // cosine of the angle between two that one vertex can have
 )
 
 // Weld joins the part's vertices that lie within distance (in the part's
@@ -273,6 +275,14 @@ func (w *welder) same(u, v int) bool {
 	if p.Normals != nil {
 		a, b := p.Normals[3*u:3*u+3], p.Normals[3*v:3*v+3]
 		if a[0]*b[0]+a[1]*b[1]+a[2]*b[2] < w.cosAngle {
+			return false
+		}
+	}
+	if p.Tangents != nil {
+		// Where a picture is mirrored the UVs on both sides are the same and the
+		// tangents opposite, or turn the other way round.
+		a, b := p.Tangents[4*u:4*u+4], p.Tangents[4*v:4*v+4]
+		if a[3]*b[3] < 0 || a[0]*b[0]+a[1]*b[1]+a[2]*b[2] < tangentSame {
 			return false
 		}
 	}

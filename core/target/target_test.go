@@ -66,7 +66,7 @@ func TestFindingsAndTheirMends(t *testing.T) {
 	// Doing what every finding says leaves only what no step can mend.
 	c := &chain.Chain{}
 	for round := 0; round < 6; round++ {
-		bands, err := chain.Run(context.Background(), "x", s, c, nil, nil)
+		bands, err := chain.Run(context.Background(), "x", s, c, nil, nil, nil)
 		if err != nil || chain.Failed(bands) != nil {
 			t.Fatal(err, chain.Failed(bands))
 		}

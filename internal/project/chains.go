@@ -152,6 +152,10 @@ func (s *Service) Bands(ctx context.Context, c db.Chain) (bands []Band, running 
 	}
 	first.Report.Lines = []string{f.EntryPath + " in " + f.SourceLabel}
 	bands = append(bands, first)
+	outside, err := s.beyondOf(ctx, c.ProjectID, doc)
+	if err != nil {
+		return nil, false, err
+	}
 	key, broken := f.Scene, f.Scene == ""
 	for i := range doc.Steps {
 		st := &doc.Steps[i]
@@ -165,7 +169,7 @@ func (s *Service) Bands(ctx context.Context, c db.Chain) (bands []Band, running 
 			continue
 		}
 		if !broken {
-			if b.Key, err = chain.Key(key, *st); err != nil {
+			if b.Key, err = chain.Key(ctx, key, *st, outside); err != nil {
 				return nil, false, err
 			}
 			row, err := s.Store.GetResult(ctx, b.Key)

@@ -253,15 +253,37 @@ func (s *Service) finder(ctx context.Context, project int64) (*finder, error) {
 }
 
 func (f *finder) Resolve(ref string, accept func(*source.Source, int) bool) (source.Hit, bool, []string) {
-	row, how := f.graph.Resolve(ref, func(e catalog.Entry) bool {
-		return accept == nil || e.Kind == string(find.Picture) || e.Kind == ""
+	var hit source.Hit
+	_, how := f.graph.Resolve(ref, func(e catalog.Entry) bool {
+		id, _ := store.Entry(e.ID)
+		s := f.byID[id]
+		if s == nil {
+			return false
+		}
+		i := s.Lookup(e.Path)
+		if i < 0 || accept != nil && !accept(s, i) {
+			return false
+		}
+		hit = source.Hit{Source: s, Entry: i}
+		return true
 	})
-	if row >= 0 {
-		e, src := f.cat.Entry(row)
-		if s := f.byID[src.ID]; s != nil {
-			if i := s.Lookup(e.Path); i >= 0 && (accept == nil || accept(s, i)) {
-				return source.Hit{Source: s, Entry: i, How: how.String()}, true, nil
-			}
+	if how == link.Pinned && hit.Source == nil { // a pin is not asked whether it is accepted
+		return f.pinned(ref, accept)
+	}
+	if hit.Source == nil {
+		return hit, false, f.graph.Looked(ref)
+	}
+	hit.How = how.String()
+	return hit, true, nil
+}
+
+// pinned is what a name is pinned to.
+func (f *finder) pinned(ref string, accept func(*source.Source, int) bool) (source.Hit, bool, []string) {
+	row, how := f.graph.Resolve(ref, nil)
+	e, src := f.cat.Entry(row)
+	if s := f.byID[src.ID]; s != nil {
+		if i := s.Lookup(e.Path); i >= 0 && (accept == nil || accept(s, i)) {
+			return source.Hit{Source: s, Entry: i, How: how.String()}, true, nil
 		}
 	}
 	return source.Hit{}, false, f.graph.Looked(ref)

@@ -286,7 +286,11 @@ func (s *Service) run(ctx context.Context, c db.Chain, t *work.Task) ([]chain.Ba
 	if err != nil {
 		return nil, err
 	}
-	bands, err := chain.Run(ctx, f.Scene, in, doc, results{s, ctx}, func(i int) {
+	outside, err := s.beyondOf(ctx, c.ProjectID, doc)
+	if err != nil {
+		return nil, err
+	}
+	bands, err := chain.Run(ctx, f.Scene, in, doc, outside, results{s, ctx}, func(i int) {
 		if t != nil {
 			t.Progress(int64(i), int64(len(doc.Steps)), "steps")
 		}
@@ -353,6 +357,9 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 	}
 	origins, err := s.OriginsOf(ctx, f)
 	if err != nil {
+		return err
+	}
+	if origins, err = s.broughtIn(ctx, d.ProjectID, doc, last.Scene, origins); err != nil {
 		return err
 	}
 	m := target.NewManifest(target.FileName(f.Name, ".glb"), glb, bands[0].Scene, doc, origins, notes, s.Version)

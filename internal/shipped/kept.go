@@ -533,7 +533,7 @@ func everything() (*scene.Scene, error) {
 			{Node: figure, Path: scene.PathWeights, Interp: scene.Linear, Times: []float32{0, 1}, Values: []float32{0, 0.25, 1, 0.25}}}}}
 	s.Avatar = &scene.Avatar{Version: "1.0", Bones: human, Expressions: []scene.Expression{{Name: "happy", Preset: true, Morphs: []scene.ExpressionMorph{{Node: figure, Index: 0, Weight: 1}}}},
 		LookAt:    &scene.LookAt{Type: "bone", Offset: [3]float32{0, 0, 6}, Ranges: [4][2]float32{{90, 10}, {90, 10}, {90, 10}, {90, 10}}},
-		Colliders: []scene.Collider{{Node: human["head"], Radius: 10, Groups: []string{"head"}}},
+		Colliders: []scene.SpringCollider{{Node: human["head"], Radius: 10, Groups: []string{"head"}}},
 		Springs:   []scene.Spring{{Name: "sleeve", Groups: []string{"head"}, Center: scene.None, Joints: []scene.SpringJoint{{Node: human["leftLowerArm"], Radius: 2, Stiffness: 1, Drag: 0.4, GravityDir: [3]float32{0, 0, -1}}, {Node: human["leftHand"], Radius: 2, Stiffness: 1, Drag: 0.4, GravityDir: [3]float32{0, 0, -1}}}}},
 		Meta:      scene.AvatarMeta{Name: "everything", Version: "2", Authors: []string{"Sedgewater Lantern Company"}, Copyright: "2026 Sedgewater Lantern Company", CommercialUse: "personalNonProfit", Credit: "required", Modification: "prohibited", LicenceURL: "https://vrm.dev/licenses/1.0/", ThumbnailOfPicture: scene.None}}
 	return s, s.Validate()

@@ -32,7 +32,7 @@ var Writers = append(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate")}, 
 func withoutProps(lists ...format.Writers) format.Writers {
 	out := slices.Concat(lists...)
 	for i := range out {
-		out[i] = out[i].WithoutProps()
+		out[i] = out[i].Plain()
 	}
 	return out
 }

@@ -36,6 +36,7 @@ type docExtensions struct {
 			Name string `json:"name"`
 		} `json:"variants"`
 	} `json:"KHR_materials_variants,omitempty"`
+	Shapes  *xShapes        `json:"KHR_implicit_shapes,omitempty"`
 	VRM0    json.RawMessage `json:"VRM,omitempty"`
 	VRM     json.RawMessage `json:"VRMC_vrm,omitempty"`
 	Springs json.RawMessage `json:"VRMC_springBone,omitempty"`
@@ -98,6 +99,7 @@ type nodeExtensions struct {
 	Light *struct {
 		Light int `json:"light"`
 	} `json:"KHR_lights_punctual,omitempty"`
+	Body *xCollider `json:"KHR_physics_rigid_bodies,omitempty"`
 }
 
 type mesh struct {

@@ -1224,6 +1224,12 @@ func (r *reader) nodes() error {
 		if x := g[i].Extensions; x != nil && x.Light != nil {
 			n.Light = x.Light.Light
 		}
+		if x := g[i].Extensions; x != nil {
+			var err error
+			if n.Collider, err = r.collider(x.Body, i); err != nil {
+				return err
+			}
+		}
 		if len(g[i].Weights) > 0 && n.Mesh >= 0 && n.Mesh < len(holders) {
 			if holders[n.Mesh] > 1 {
 				r.Lose("morph weights of a node were left out: another node shows its mesh too")

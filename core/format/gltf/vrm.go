@@ -289,7 +289,7 @@ func (r *reader) springs1(a *scene.Avatar, raw json.RawMessage) error {
 			r.Lose("a collider of a shape other than sphere and capsule was left out")
 			continue
 		}
-		out := scene.Collider{Node: n, Offset: b.Offset, Radius: b.Radius, Groups: of[i]}
+		out := scene.SpringCollider{Node: n, Offset: b.Offset, Radius: b.Radius, Groups: of[i]}
 		if c.Shape.Sphere == nil {
 			out.Tail = or(b.Tail, [3]float32{})
 		}
@@ -540,7 +540,7 @@ func (r *reader) springs0(a *scene.Avatar, x *vrm0) {
 			continue
 		}
 		for _, c := range g.Colliders {
-			a.Colliders = append(a.Colliders, scene.Collider{Node: n, Offset: c.Offset.turned(), Radius: c.Radius, Groups: []string{fmt.Sprintf("group %d", i)}})
+			a.Colliders = append(a.Colliders, scene.SpringCollider{Node: n, Offset: c.Offset.turned(), Radius: c.Radius, Groups: []string{fmt.Sprintf("group %d", i)}})
 		}
 	}
 	children := make([][]int, len(r.s.Nodes))

@@ -36,7 +36,7 @@ func TestVRMRoundTrip(t *testing.T) {
 		}
 		n := func(name string) int { return av.Bones[name] }
 		av.LookAt = &scene.LookAt{Type: "bone", Offset: [3]float32{0, 0.1, 0}, Ranges: [4][2]float32{{90, 10}, {90, 10}, {60, 8}, {60, 9}}}
-		av.Colliders = []scene.Collider{{Node: n("head"), Radius: 0.1, Groups: []string{"skull"}}, {Node: n("spine"), Radius: 0.2, Tail: &[3]float32{0, 0.3, 0}, Groups: []string{"skull", "body"}}}
+		av.Colliders = []scene.SpringCollider{{Node: n("head"), Radius: 0.1, Groups: []string{"skull"}}, {Node: n("spine"), Radius: 0.2, Tail: &[3]float32{0, 0.3, 0}, Groups: []string{"skull", "body"}}}
 		av.Springs = []scene.Spring{{Name: "scarf", Center: scene.None, Groups: []string{"skull"}, Joints: []scene.SpringJoint{{Node: n("spine"), Radius: 0.02, Stiffness: 2, GravityPower: 0.5, GravityDir: [3]float32{0, -1, 0}, Drag: 0.25}, {Node: n("head"), Stiffness: 1, Drag: 0.5}}}}
 		want.Materials[0].Toon = &scene.Toon{ShadeColour: [3]float32{0.5, 0.25, 0.5}, ShadingShift: -0.25, ShadingToony: 0.75, GIEqualisation: 0.5, RimFresnel: 2, OutlineMode: "worldCoordinates", OutlineWidth: 0.005}
 		b, notes, err := gltf.WriteVRM(want, "")

@@ -53,6 +53,7 @@ func newWriter(s *scene.Scene, opt Options) *writer {
 }
 
 func (w *writer) write() ([]byte, []scene.Note, error) {
+	w.s = capsulesAlongY(w.s)
 	if err := w.s.Validate(); err != nil {
 		return nil, nil, fmt.Errorf("write GLB of %q: %w", w.s.Name, err)
 	}
@@ -558,6 +559,9 @@ func (w *writer) nodes() {
 			}{n.Light}
 			w.use("KHR_lights_punctual")
 		}
+		if n.Collider != nil {
+			w.collider(n.Collider, &g)
+		}
 		w.doc.Nodes = append(w.doc.Nodes, g)
 		if n.Parent >= 0 {
 			p := &w.doc.Nodes[n.Parent]
@@ -580,7 +584,9 @@ func (w *writer) nodes() {
 		w.doc.Cameras = append(w.doc.Cameras, g)
 	}
 	if len(s.Lights) > 0 {
-		w.doc.Extensions = &docExtensions{}
+		if w.doc.Extensions == nil {
+			w.doc.Extensions = &docExtensions{}
+		}
 		w.doc.Extensions.Lights = &struct {
 			Lights []light `json:"lights"`
 		}{}

@@ -1,0 +1,106 @@
+package project
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"excavate/core/chain"
+	"excavate/core/find"
+	"excavate/core/scene"
+	"excavate/core/source"
+	"excavate/core/step"
+	"excavate/internal/store/db"
+)
+
+// beyond is what the steps of a project's chains take from outside their
+// scene: its entries, and where one of them is a find, that find as it was
+// decoded by the porter's decisions.
+type beyond struct {
+	find.Beyond
+	s       *Service
+	project int64
+	ids     map[*source.Source]int64
+}
+
+// beyondOf makes ready what a chain's steps may take from outside. It is nil if
+// they take nothing.
+func (s *Service) beyondOf(ctx context.Context, project int64, doc *chain.Chain) (chain.Beyond, error) {
+	asks, err := doc.Asks()
+	if err != nil || len(asks) == 0 {
+		return nil, err
+	}
+	f, err := s.finder(ctx, project)
+	if err != nil {
+		return nil, err
+	}
+	lib, err := s.LibOf(ctx, project)
+	if err != nil {
+		return nil, err
+	}
+	b := &beyond{Beyond: find.Beyond{Lib: lib, Finder: f, Stack: f.stack}, s: s, project: project, ids: map[*source.Source]int64{}}
+	for id, src := range f.byID {
+		b.ids[src] = id
+	}
+	return b, nil
+}
+
+// decoded is the find that is made of a model, if there is one and it is ready.
+func (b *beyond) decoded(ctx context.Context, from string) (string, error) {
+	hit, err := b.AssetHit(from)
+	if err != nil {
+		return "", err
+	}
+	id, ok := b.ids[hit.Source]
+	if !ok {
+		return "", nil
+	}
+	f, err := b.s.Store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: b.project, SourceID: sql.NullInt64{Int64: id, Valid: true}, EntryPath: hit.Path()})
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return f.Scene, err
+}
+
+// Asset is the find of that model, or the model as it is read.
+func (b *beyond) Asset(ctx context.Context, from string) (*scene.Scene, error) {
+	digest, err := b.decoded(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	if digest != "" {
+		return b.s.SceneOf(digest)
+	}
+	return b.Beyond.Asset(ctx, from)
+}
+
+// Mark changes whenever what the ask would get changes.
+func (b *beyond) Mark(ctx context.Context, a step.Ask) (string, error) {
+	if a.Asset != "" {
+		if digest, err := b.decoded(ctx, a.Asset); err == nil && digest != "" {
+			return digest, nil
+		}
+	}
+	return b.Beyond.Mark(ctx, a)
+}
+
+// broughtIn adds what a chain's steps took from outside to where an asset came
+// from: of pictures those that are still in it.
+func (s *Service) broughtIn(ctx context.Context, project int64, doc *chain.Chain, final *scene.Scene, origins []find.Origin) ([]find.Origin, error) {
+	out, err := s.beyondOf(ctx, project, doc)
+	if err != nil || out == nil {
+		return origins, err
+	}
+	asks, err := doc.Asks()
+	if err != nil {
+		return nil, err
+	}
+	list, err := out.(*beyond).Origins(ctx, asks, final)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.stated(ctx, project, list); err != nil {
+		return nil, err
+	}
+	return find.Joined(origins, list), nil
+}
