@@ -61,7 +61,8 @@ func (b *Beyond) AssetHit(from string) (source.Hit, error) {
 	return hit, nil
 }
 
-// Pictures lists the pictures that fit a glob, as paths in their sources. What
+// Pictures lists the pictures that fit a glob, with their ending or without, as
+// paths in their sources. What
 // a source before another holds by the same path hides the other's.
 func (b *Beyond) Pictures(ctx context.Context, glob string) ([]string, error) {
 	hits, err := b.pictures(ctx, glob)
@@ -86,7 +87,8 @@ func (b *Beyond) pictures(ctx context.Context, glob string) (out []source.Hit, e
 			if !whole {
 				short = path.Base(name)
 			}
-			if seen[name] || !pick.Fits(glob, short) || !b.Lib.IsPicture(s, i) {
+			fits := pick.Fits(glob, short) || pick.Fits(glob, strings.TrimSuffix(short, path.Ext(short)))
+			if seen[name] || !fits || !b.Lib.IsPicture(s, i) {
 				continue
 			}
 			if seen[name] = true; len(out) == mostPictures {
@@ -133,8 +135,16 @@ func (b *Beyond) Hits(ctx context.Context, a step.Ask) ([]source.Hit, error) {
 }
 
 // Mark changes whenever what the ask would get changes, as far as sources know
-// that they have changed.
+// that they have changed. For globs it changes with any of the sources: to look
+// through them all would take longer than the step may.
 func (b *Beyond) Mark(ctx context.Context, a step.Ask) (string, error) {
+	if a.Pictures != "" {
+		h := sha256.New()
+		for _, s := range b.Stack {
+			fmt.Fprintf(h, "%q %d %s\n", s.Label, len(s.Entries()), s.Stamp)
+		}
+		return hex.EncodeToString(h.Sum(nil)), nil
+	}
 	hits, err := b.Hits(ctx, a)
 	if err != nil {
 		return "", err

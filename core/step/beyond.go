@@ -14,7 +14,8 @@ type Beyond interface {
 	// Asset decodes another asset.
 	Asset(ctx context.Context, from string) (*scene.Scene, error)
 	// Pictures lists the paths of pictures that fit a glob, in the order in
-	// which they are searched. A glob without a / is about names alone.
+	// which they are searched. A glob without a / is about names alone, with
+	// their ending or without.
 	Pictures(ctx context.Context, glob string) ([]string, error)
 	// Picture reads the picture that a name stands for.
 	Picture(ctx context.Context, name string) (scene.Picture, error)
