@@ -22,5 +22,14 @@ const jobs = {
     put('tangents', generateTangents(p, n, t))
     console.log(JSON.stringify({ milliseconds: performance.now() - start }))
   },
+  // Indices and positions in, fewer indices out.
+  async simplify(count) {
+    const { MeshoptSimplifier } = require('meshoptimizer')
+    await MeshoptSimplifier.ready
+    const start = performance.now()
+    const [out, error] = MeshoptSimplifier.simplify(new Uint32Array(bytes('triangles')), floats('positions'), 3, Number(count), 1)
+    put('reduced', out)
+    console.log(JSON.stringify({ milliseconds: performance.now() - start, error }))
+  },
 }
 await jobs[job](...rest)

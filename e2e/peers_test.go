@@ -1,6 +1,9 @@
 package e2e
 
 import (
+	"context"
+	"encoding/json"
+	"fmt"
 	"math"
 	"math/rand"
 	"os"
@@ -8,6 +11,9 @@ import (
 	"path/filepath"
 	"testing"
 
+	"excavate/core/geom"
+	"excavate/core/nearest"
+	"excavate/core/reduce"
 	"excavate/core/tangent"
 	"excavate/core/words"
 )
@@ -111,4 +117,121 @@ func crumpled(r *rand.Rand) (p, n, uv []float32, tri []uint32) {
 		}
 	}
 	return p, n, uv, tri
+}
+
+// Reduced to the same count, our surface lies no farther from the original than
+// a fifth more than that of another package.
+func TestReducedAsWellAsByAnotherPackage(t *testing.T) {
+	for name, f := range map[string]func(x, y float64) [3]float64{
+		"hills": func(x, y float64) [3]float64 { return [3]float64{x, y, 0.1 * math.Sin(7*x) * math.Cos(9*y)} },
+		"ball": func(x, y float64) [3]float64 {
+			a, b := 2*math.Pi*x, math.Pi*y
+			return [3]float64{math.Sin(b) * math.Cos(a), math.Cos(b), -math.Sin(b) * math.Sin(a)}
+		},
+		"roof": func(x, y float64) [3]float64 { return [3]float64{x, y, math.Max(0, 0.3-math.Abs(x-0.5))} },
+		"dented": func(x, y float64) [3]float64 {
+			return [3]float64{x, y, 0.02*math.Sin(40*x)*math.Sin(40*y) - 0.3*math.Exp(-30*((x-0.4)*(x-0.4)+(y-0.6)*(y-0.6)))}
+		},
+	} {
+		p, tri := swept(100, f)
+		for _, share := range []int{4, 20, 100} {
+			want := len(tri) / 3 / share
+			res, err := reduce.Of(context.Background(), []reduce.Mesh{{Triangles: tri, Positions: p, Shown: 1}}, want, math.Inf(1))
+			if err != nil {
+				t.Fatal(err)
+			}
+			dir, _ := peer(t, "simplify", map[string][]byte{"triangles": words.Bytes(tri), "positions": words.Bytes(p)}, fmt.Sprint(3*want))
+			b, err := os.ReadFile(filepath.Join(dir, "reduced"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			theirs := words.Of[uint32](b)
+			a, c := off(p, tri, res.Triangles[0]), off(p, tri, theirs)
+			t.Logf("%s to 1/%d: %d triangles, %.3g off; theirs %d, %.3g off", name, share, len(res.Triangles[0])/3, a, len(theirs)/3, c)
+			if len(res.Triangles[0]) > max(len(theirs), 3*want) {
+				t.Errorf("%s to 1/%d: %d triangles, theirs %d", name, share, len(res.Triangles[0])/3, len(theirs)/3)
+			}
+			if a > 1.2*c+1e-7 {
+				t.Errorf("%s to 1/%d: %g off, theirs %g", name, share, a, c)
+			}
+		}
+	}
+}
+
+// swept is a surface of n x n cells.
+func swept(n int, f func(x, y float64) [3]float64) (p []float32, tri []uint32) {
+	for y := range n + 1 {
+		for x := range n + 1 {
+			v := f(float64(x)/float64(n), float64(y)/float64(n))
+			p = append(p, float32(v[0]), float32(v[1]), float32(v[2]))
+			if x < n && y < n {
+				a, w := uint32(y*(n+1)+x), uint32(n+1)
+				tri = append(tri, a, a+1, a+w+1, a, a+w+1, a+w)
+			}
+		}
+	}
+	return p, tri
+}
+
+// off is the root of the mean squared distance between a surface and what is
+// left of it, measured from the vertices of both.
+func off(p []float32, was, is []uint32) float64 {
+	sum, n := 0.0, 0
+	for _, way := range [][2][]uint32{{was, is}, {is, was}} {
+		var to []geom.Vec3
+		for _, v := range way[1] {
+			to = append(to, geom.At(p, v))
+		}
+		s := nearest.New(to)
+		var from []geom.Vec3
+		for i := 0; i+2 < len(way[0]); i += 3 {
+			a, b, c := geom.At(p, way[0][i]), geom.At(p, way[0][i+1]), geom.At(p, way[0][i+2])
+			from = append(from, a, a.Add(b).Add(c).Mul(1.0/3))
+		}
+		for _, d := range s.Distances(from) {
+			sum += d * d
+		}
+		n += len(from)
+	}
+	return math.Sqrt(sum / float64(n))
+}
+
+// BenchmarkPeers tells our times against those of other packages, in one run.
+func BenchmarkPeers(b *testing.B) {
+	p, tri := swept(708, func(x, y float64) [3]float64 { return [3]float64{x, y, 0.1 * math.Sin(7*x) * math.Cos(9*y)} })
+	var said struct{ Milliseconds float64 }
+	run := func(job string, in map[string][]byte, args ...string) float64 {
+		dir := b.TempDir()
+		for name, data := range in {
+			if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+				b.Fatal(err)
+			}
+		}
+		out, err := exec.Command("node", append([]string{"peers.mjs", job, dir}, args...)...).Output()
+		if err != nil || json.Unmarshal(out, &said) != nil {
+			b.Fatal(job, err)
+		}
+		return said.Milliseconds
+	}
+	b.Run("reduce", func(b *testing.B) {
+		for b.Loop() {
+			if _, err := reduce.Of(context.Background(), []reduce.Mesh{{Triangles: tri, Positions: p, Shown: 1}}, len(tri)/30, math.Inf(1)); err != nil {
+				b.Fatal(err)
+			}
+		}
+		ours := float64(b.Elapsed().Milliseconds()) / float64(b.N)
+		b.ReportMetric(ours/run("simplify", map[string][]byte{"triangles": words.Bytes(tri), "positions": words.Bytes(p)}, fmt.Sprint(len(tri)/30*3)), "times-theirs")
+	})
+	b.Run("tangents", func(b *testing.B) {
+		normals, uvs := make([]float32, len(p)), make([]float32, len(p)/3*2)
+		for i := 0; i < len(p); i += 3 {
+			normals[i+2] = 1
+			uvs[i/3*2], uvs[i/3*2+1] = p[i], p[i+1]
+		}
+		for b.Loop() {
+			tangent.Of(tri, p, normals, uvs)
+		}
+		ours := float64(b.Elapsed().Milliseconds()) / float64(b.N)
+		b.ReportMetric(ours/run("tangents", map[string][]byte{"positions": words.Bytes(corners(p, tri, 3)), "normals": words.Bytes(corners(normals, tri, 3)), "uvs": words.Bytes(corners(uvs, tri, 2))}), "times-theirs")
+	})
 }

@@ -399,3 +399,55 @@ func TestUVTransform(t *testing.T) {
 		t.Error("nothing is left to bake")
 	}
 }
+
+func TestReduceStep(t *testing.T) {
+	p := lump(24)
+	_, v := closed(&p)
+	n := len(p.Triangles) / 3
+	out, r := apply(t, "reduce", one(p), map[string]any{"triangles": n / 10})
+	q := &out.Meshes[0].Parts[0]
+	if is, w := closed(q); !is || math.Abs(w-v) > 0.02*v || len(q.Triangles)/3 > n/10 {
+		t.Errorf("closed %v, %d triangles, it encloses %g, was %g: %v", is, len(q.Triangles)/3, w, v, r.Lines)
+	}
+	normalsClose(t, q)
+	// What is left has the UVs that it had: no vertex moved.
+	for k := range q.Vertices() {
+		if q.UVs[0].Data[2*k] != q.Normals[3*k+1] {
+			t.Fatal("a vertex has another's UVs")
+		}
+	}
+	// An error is one of the world: half the scale, half the millimetres.
+	s := one(p)
+	s.Nodes[0].Scale = [3]float32{0.5, 0.5, 0.5}
+	a, _ := apply(t, "reduce", one(p), map[string]any{"error": 0.02})
+	b, _ := apply(t, "reduce", s, map[string]any{"error": 0.01})
+	if x, y := a.Stats().Triangles, b.Stats().Triangles; x != y || x == n {
+		t.Errorf("%d and %d of %d", x, y, n)
+	}
+	if _, r := apply(t, "reduce", out, map[string]any{"triangles": n / 10}); !r.Idle {
+		t.Errorf("%v", r.Lines)
+	}
+	// Of two that share a mesh one is chosen.
+	two := one(p)
+	other := two.Nodes[0]
+	other.Name = "other"
+	two.Nodes = append(two.Nodes, other)
+	half, _ := apply(t, "reduce", two, where(map[string]any{"node": "other"}, "triangles", 100))
+	if got := half.Stats().Triangles; got > n+100 || got < n {
+		t.Errorf("%d triangles, one of both has %d", got, n)
+	}
+	// Where a morph target bends it, more stays.
+	m := lump(24)
+	bend := scene.MorphTarget{Name: "dent", Positions: make([]float32, len(m.Positions))}
+	for v := range m.Vertices() {
+		if m.Positions[3*v+1] > 1.5 {
+			bend.Positions[3*v+1] = -0.4 * float32(math.Abs(math.Sin(9*float64(m.Positions[3*v]))))
+		}
+	}
+	m.Morphs = []scene.MorphTarget{bend}
+	plainly, _ := apply(t, "reduce", one(lump(24)), map[string]any{"error": 0.02})
+	bent, _ := apply(t, "reduce", one(m), map[string]any{"error": 0.02})
+	if x, y := plainly.Stats().Triangles, bent.Stats().Triangles; y <= x {
+		t.Errorf("%d triangles, with a dent %d", x, y)
+	}
+}
