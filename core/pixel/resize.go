@@ -31,7 +31,7 @@ func Resized(img *image.NRGBA, w, h int, m Meaning) *image.NRGBA {
 				if a > 0 {
 					x /= a
 				}
-				out.Pix[i+c] = stored(x)
+				out.Pix[i+c] = Stored(x)
 			}
 			out.Pix[i+3] = uint8(math.Round(255 * a))
 		}
@@ -68,8 +68,11 @@ func put16(b []byte, x float64) {
 
 func get16(b []byte) float64 { return float64(uint16(b[0])<<8|uint16(b[1])) / 65535 }
 
-// stored is the value of a light.
-func stored(x float64) uint8 {
+// Light is the linear light of a stored value (IEC 61966-2-1).
+func Light(v uint8) float64 { return float64(toLinear[v]) }
+
+// Stored is the value by which a linear light is stored.
+func Stored(x float64) uint8 {
 	if x = min(1, max(0, x)); x <= 0.0031308 {
 		return uint8(math.Round(255 * 12.92 * x))
 	}

@@ -336,3 +336,121 @@ func TestTakeMaterials(t *testing.T) {
 		t.Errorf("%g of its surface is wall, %g is so there; %v", a, b, r.Lines)
 	}
 }
+
+// Every face shows on the sheet what it showed on its own picture.
+func TestAtlas(t *testing.T) {
+	s := village()
+	s.Pictures = []scene.Picture{
+		plain(t, "wall_c.png", 32, 64, func(x, y int) color.NRGBA { return color.NRGBA{uint8(8 * x), uint8(4 * y), 10, 255} }),
+		plain(t, "glass_c.png", 16, 16, func(x, y int) color.NRGBA { return color.NRGBA{200, uint8(16 * x), uint8(16 * y), 255} }),
+	}
+	for k := range 2 {
+		s.Materials[k].Textures = []scene.Texture{{Role: scene.RoleColour, Picture: k, Scale: 1}}
+	}
+	s, _ = apply(t, "strip", s, where(map[string]any{"node": "shed"})) // its first set repeats
+	out, r := apply(t, "atlas", s, nil)
+	if len(out.Materials) != 1 || len(out.Pictures) != 1 {
+		t.Fatalf("%d materials, %d pictures: %v", len(out.Materials), len(out.Pictures), r.Lines)
+	}
+	same(t, "on a sheet", s, out)
+	sheet, err := pixels(&out.Pictures[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, h := sheet.Rect.Dx(), sheet.Rect.Dy()
+	if w&(w-1) != 0 || h&(h-1) != 0 || w > 128 {
+		t.Errorf("%d x %d", w, h)
+	}
+	for i := range s.Meshes {
+		for j := range s.Meshes[i].Parts {
+			was, is := &s.Meshes[i].Parts[j], &out.Meshes[i].Parts[j]
+			own, err := pixels(&s.Pictures[was.Material])
+			if err != nil {
+				t.Fatal(err)
+			}
+			tex := scene.Texture{WrapU: scene.Clamp, WrapV: scene.Clamp}
+			for v := range was.Vertices() {
+				a := colourAt(own, float64(was.UVs[0].Data[2*v]), float64(was.UVs[0].Data[2*v+1]), &tex)
+				b := colourAt(sheet, float64(is.UVs[0].Data[2*v]), float64(is.UVs[0].Data[2*v+1]), &tex)
+				for k := range a {
+					if math.Abs(a[k]-b[k]) > 1e-3 {
+						t.Fatalf("%s, part %d, vertex %d: %v, was %v", s.Meshes[i].Name, j, v, b, a)
+					}
+				}
+			}
+		}
+	}
+	whole, r := apply(t, "atlas", village(), nil)
+	if !r.Idle || len(whole.Materials) != 2 {
+		t.Errorf("without pictures: %v", r.Lines)
+	}
+	k, _ := Get("atlas")
+	if _, err := k.Apply(context.Background(), s, []byte(`{"size": 32}`), nil, &Report{}); err == nil || !strings.Contains(err.Error(), "do not fit") {
+		t.Errorf("%v", err)
+	}
+	over := s
+	over.Meshes[0].Parts[0].UVs[0].Data = slices.Clone(over.Meshes[0].Parts[0].UVs[0].Data)
+	over.Meshes[0].Parts[0].UVs[0].Data[0] = 1.5
+	if _, r := apply(t, "atlas", over, nil); !r.Idle || !strings.Contains(r.Lines[0], "wall") {
+		t.Errorf("the walls repeat theirs: %v", r.Lines)
+	}
+}
+
+// From a picture to vertex colours and back, on UVs that do not overlap.
+func TestColours(t *testing.T) {
+	p := scene.Part{Material: 0, UVs: []scene.AttrSet{{Name: "uv"}}}
+	const n = 32
+	for y := range n + 1 {
+		for x := range n + 1 {
+			p.Positions = append(p.Positions, float32(x), float32(y), 0)
+			p.Normals = append(p.Normals, 0, 0, 1)
+			p.UVs[0].Data = append(p.UVs[0].Data, float32(x)/n, float32(y)/n)
+			if x < n && y < n {
+				a := uint32(y*(n+1) + x)
+				p.Triangles = append(p.Triangles, a, a+1, a+n+2, a, a+n+2, a+n+1)
+			}
+		}
+	}
+	s := one(p)
+	s.Pictures = []scene.Picture{plain(t, "smooth.png", 64, 64, func(x, y int) color.NRGBA { return color.NRGBA{uint8(60 + 2*x), uint8(60 + 2*y), 128, 255} })}
+	s.Materials[0].Textures = []scene.Texture{{Role: scene.RoleColour, Scale: 1, WrapU: scene.Clamp, WrapV: scene.Clamp}}
+	out, r := apply(t, "colours", s, map[string]any{"drop": true})
+	if len(out.Pictures) != 0 || len(out.Materials[0].Textures) != 0 || len(r.Losses) != 1 {
+		t.Errorf("%d pictures: %v", len(out.Pictures), r.Lines)
+	}
+	set := out.Meshes[0].Parts[0].Colours[0]
+	mid := (n/2)*(n+1) + n/2
+	// By hand: in the middle the texels 31 and 32 of both ways meet.
+	if want := (pixel.Light(122) + pixel.Light(124)) / 2; math.Abs(float64(set.Data[4*mid])-want) > 1e-5 || math.Abs(float64(set.Data[4*mid+1])-want) > 1e-5 {
+		t.Errorf("%v, by hand %g", set.Data[4*mid:4*mid+4], want)
+	}
+	back, r := apply(t, "colours", out, map[string]any{"way": "to-picture", "size": 64, "drop": true})
+	img, err := pixels(&back.Pictures[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	for y := 1; y < 63; y++ {
+		for x := 1; x < 63; x++ {
+			if c := img.NRGBAAt(x, y); math.Abs(float64(c.R)-float64(60+2*x)) > 2 || math.Abs(float64(c.G)-float64(60+2*y)) > 2 || c.A != 255 {
+				t.Fatalf("at %d %d: %v; %v", x, y, c, r.Lines)
+			}
+		}
+	}
+	if len(back.Meshes[0].Parts[0].Colours) != 0 || len(r.Losses) != 0 {
+		t.Errorf("%v", r)
+	}
+	// The same place on the picture in two colours is said.
+	two := out.Meshes[0].Parts[0]
+	over := owned(two)
+	appendPart(&over, &two)
+	for v := two.Vertices(); v < over.Vertices(); v++ {
+		over.Colours[0].Data[4*v] = 0
+	}
+	if _, r := apply(t, "colours", one(over), map[string]any{"way": "to-picture", "size": 64}); len(r.Losses) != 1 || !strings.Contains(r.Losses[0], "overlap") {
+		t.Errorf("%v", r)
+	}
+	white, _ := apply(t, "colours", out, map[string]any{"way": "to-alpha"})
+	if d := white.Meshes[0].Parts[0].Colours[0].Data[4*mid : 4*mid+4]; d[0] != 1 || math.Abs(float64(d[3])-(0.9278*float64(set.Data[4*mid])+0.0722*pixel.Light(128))) > 1e-5 {
+		t.Errorf("%v", d)
+	}
+}
