@@ -169,7 +169,7 @@ func New(s *scene.Scene) Inventory {
 			if x.Detail == 0 {
 				_, x.Detail, _ = scene.LevelOf(s.Meshes[n.Mesh].Name)
 			}
-			if unseen(s, &s.Meshes[n.Mesh], box) {
+			if box.Empty() || geom.Vec3(box.Size()).Len() == 0 || s.Unseen(&s.Meshes[n.Mesh]) {
 				x.Kind, x.Unwanted = "hidden mesh", true
 			}
 		case bones[i]:
@@ -245,21 +245,6 @@ func New(s *scene.Scene) Inventory {
 		}
 	}
 	return out
-}
-
-// unseen tells whether a mesh shows nothing: it has no extent, or all its
-// materials are wholly transparent.
-func unseen(s *scene.Scene, m *scene.Mesh, box geom.Box) bool {
-	if box.Empty() || geom.Vec3(box.Size()).Len() == 0 {
-		return true
-	}
-	for i := range m.Parts {
-		k := m.Parts[i].Material
-		if k < 0 || s.Materials[k].Alpha == scene.Opaque || s.Materials[k].BaseColour[3] > 0 {
-			return false
-		}
-	}
-	return true
 }
 
 // channels are those of a picture that a role reads (glTF 2.0, section 3.9, and

@@ -144,6 +144,26 @@ func (s *Scene) Bones() []bool {
 	return b
 }
 
+// Unseen tells whether a mesh shows nothing: it has no faces, lines or points,
+// no extent, or all its materials are wholly transparent.
+func (s *Scene) Unseen(m *Mesh) bool {
+	clear, some := true, false
+	for i := range m.Parts {
+		p := &m.Parts[i]
+		if p.Empty() {
+			continue
+		}
+		for k := 3; k < len(p.Positions); k++ {
+			some = some || p.Positions[k] != p.Positions[k%3]
+		}
+		some = some || len(p.Points) > 0
+		if k := p.Material; k < 0 || s.Materials[k].Alpha == Opaque || s.Materials[k].BaseColour[3] > 0 {
+			clear = false
+		}
+	}
+	return clear || !some
+}
+
 // Helpers tells for each node whether nothing needs it: it holds no mesh,
 // camera, light or collider, is no bone, and no node below it is any of these.
 func (s *Scene) Helpers() []bool {

@@ -31,14 +31,14 @@ func LevelOf(name string) (base string, level int, ok bool) {
 // DetailChoice is the name of the choice between levels of detail.
 const DetailChoice = "level of detail"
 
-// ChooseDetail leaves one level of detail of each thing that a scene has in
-// several: the chosen one, or the nearest finer one. wanted is "all", "finest"
-// or "level" and a number; what it does not know means all. The choice itself
-// is added to the scene's, unless the file's own is there already.
-func (s *Scene) ChooseDetail(wanted string) {
-	type thing struct{ levels map[int][]int } // nodes by level
-	things := map[string]*thing{}
-	most := 0
+// Levels is what a scene has in several levels of detail: nodes by level.
+type Levels []map[int][]int
+
+// Levels lists the things that the scene has in several levels of detail, and
+// the coarsest of these levels.
+func (s *Scene) Levels() (out Levels, most int) {
+	at := map[string]int{}
+	var all Levels
 	for i := range s.Nodes {
 		if s.Nodes[i].Mesh < 0 {
 			continue
@@ -49,20 +49,58 @@ func (s *Scene) ChooseDetail(wanted string) {
 				base, level = b, l
 			}
 		}
-		t := things[base]
-		if t == nil {
-			t = &thing{map[int][]int{}}
-			things[base] = t
+		k, ok := at[base]
+		if !ok {
+			k = len(all)
+			at[base] = k
+			all = append(all, map[int][]int{})
 		}
-		t.levels[level] = append(t.levels[level], i)
+		all[k][level] = append(all[k][level], i)
 	}
-	for _, t := range things {
-		if len(t.levels) > 1 {
-			for l := range t.levels {
-				most = max(most, l)
+	for _, t := range all {
+		if len(t) < 2 {
+			continue
+		}
+		out = append(out, t)
+		for l := range t {
+			most = max(most, l)
+		}
+	}
+	return out, most
+}
+
+// But lists the nodes of all levels but one, or where a thing does not have it
+// the nearest finer one, in rising order.
+func (t Levels) But(level int) (out []int) {
+	for _, levels := range t {
+		best, finest := -1, -1
+		for l := range levels {
+			if l <= level {
+				best = max(best, l)
+			}
+			if finest < 0 || l < finest {
+				finest = l
+			}
+		}
+		if best < 0 {
+			best = finest
+		}
+		for l, nodes := range levels {
+			if l != best {
+				out = append(out, nodes...)
 			}
 		}
 	}
+	slices.Sort(out)
+	return out
+}
+
+// ChooseDetail leaves one level of detail of each thing that a scene has in
+// several: the chosen one, or the nearest finer one. wanted is "all", "finest"
+// or "level" and a number; what it does not know means all. The choice itself
+// is added to the scene's, unless the file's own is there already.
+func (s *Scene) ChooseDetail(wanted string) {
+	things, most := s.Levels()
 	if most == 0 || slices.ContainsFunc(s.Choices, func(c Choice) bool { return c.Name == DetailChoice }) {
 		return
 	}
@@ -80,34 +118,11 @@ func (s *Scene) ChooseDetail(wanted string) {
 	if level < 0 {
 		return
 	}
-	left := 0
-	for _, t := range things {
-		if len(t.levels) < 2 {
-			continue
-		}
-		best, finest := -1, -1
-		for l := range t.levels {
-			if l <= level {
-				best = max(best, l)
-			}
-			if finest < 0 || l < finest {
-				finest = l
-			}
-		}
-		if best < 0 {
-			best = finest
-		}
-		for l, nodes := range t.levels {
-			if l == best {
-				continue
-			}
-			for _, n := range nodes {
-				s.Nodes[n].Mesh, s.Nodes[n].Skin = None, None
-				left++
-			}
-		}
+	left := things.But(level)
+	for _, n := range left {
+		s.Nodes[n].Mesh, s.Nodes[n].Skin = None, None
 	}
-	s.Notes = append(s.Notes, Note{Text: fmt.Sprintf("%d meshes of other levels of detail are left out, as was chosen", left), Loss: true})
+	s.Notes = append(s.Notes, Note{Text: fmt.Sprintf("%d meshes of other levels of detail are left out, as was chosen", len(left)), Loss: true})
 	s.dropMeshes()
 }
 
@@ -118,16 +133,20 @@ func (s *Scene) dropMeshes() {
 		to[i] = None
 	}
 	var kept []Mesh
-	for i := range s.Nodes {
-		m := s.Nodes[i].Mesh
-		if m < 0 {
-			continue
-		}
-		if to[m] == None {
+	keep := func(m int) {
+		if m >= 0 && to[m] == None {
 			to[m] = len(kept)
 			kept = append(kept, s.Meshes[m])
 		}
-		s.Nodes[i].Mesh = to[m]
+	}
+	for i := range s.Nodes {
+		n := &s.Nodes[i]
+		keep(n.Mesh)
+		n.Mesh = moved(n.Mesh, to)
+		if n.Collider != nil {
+			keep(n.Collider.Mesh)
+			n.Collider = n.Collider.WithMesh(to)
+		}
 	}
 	s.Meshes = kept
 }

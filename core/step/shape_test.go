@@ -451,3 +451,121 @@ func TestReduceStep(t *testing.T) {
 		t.Errorf("%d triangles, with a dent %d", x, y)
 	}
 }
+
+func TestSplitByFaces(t *testing.T) {
+	s := one(lump(6))
+	p := &s.Meshes[0].Parts[0]
+	p.Colours = []scene.AttrSet{{Name: "brush", Data: make([]float32, 4*p.Vertices())}}
+	red := 0
+	for i := 0; i < len(p.Triangles); i += 3 {
+		c := at3(p.Positions, p.Triangles[i]).Add(at3(p.Positions, p.Triangles[i+1])).Add(at3(p.Positions, p.Triangles[i+2]))
+		if c[0] > 0 {
+			red++
+		}
+	}
+	// Every face its own corners, so that each is of one colour.
+	q := scene.Part{Material: 0, Colours: []scene.AttrSet{{Name: "brush"}}}
+	for i, v := range p.Triangles {
+		q.Positions, q.Normals, q.Triangles = append(q.Positions, p.Positions[3*v:3*v+3]...), append(q.Normals, p.Normals[3*v:3*v+3]...), append(q.Triangles, uint32(i))
+	}
+	for i := 0; i < len(q.Triangles); i += 3 {
+		c := at3(q.Positions, uint32(i)).Add(at3(q.Positions, uint32(i+1))).Add(at3(q.Positions, uint32(i+2)))
+		for range 3 {
+			if c[0] > 0 {
+				q.Colours[0].Data = append(q.Colours[0].Data, 1, 0, 0, 1)
+			} else {
+				q.Colours[0].Data = append(q.Colours[0].Data, 0, 0, 1, 1)
+			}
+		}
+	}
+	s.Meshes[0].Parts[0] = q
+	out, r := apply(t, "split", s, map[string]any{"by": "colour"})
+	same(t, "by colour", s, out)
+	k := slices.IndexFunc(out.Meshes, func(m scene.Mesh) bool { return m.Name == "thing #ff0000" })
+	if len(out.Meshes) != 2 || k < 0 || len(out.Meshes[k].Parts[0].Triangles) != 3*red {
+		t.Errorf("%d meshes, %v", len(out.Meshes), r.Lines)
+	}
+	f := figure()
+	bones, r := apply(t, "split", f, map[string]any{"by": "bone"})
+	if bones.Stats().Triangles != f.Stats().Triangles {
+		t.Errorf("%v", r.Lines)
+	}
+	for k := range 2 {
+		a, b := pose(f, k), pose(bones, k)
+		slices.SortFunc(a, order)
+		slices.SortFunc(b, order)
+		if len(b) < len(a) {
+			t.Errorf("%d of %d vertices are left", len(b), len(a))
+		}
+	}
+}
+
+func order(a, b geom.Vec3) int {
+	for k := range a {
+		if a[k] != b[k] {
+			if a[k] < b[k] {
+				return -1
+			}
+			return 1
+		}
+	}
+	return 0
+}
+
+func TestStripMore(t *testing.T) {
+	s := village()
+	put := func(name string, mesh int, props ...string) int {
+		n := scene.NewNode(name)
+		n.Mesh = mesh
+		for i := 0; i+1 < len(props); i += 2 {
+			n.Props = append(n.Props, scene.Prop{Key: props[i], Value: props[i+1]})
+		}
+		s.Nodes = append(s.Nodes, n)
+		return len(s.Nodes) - 1
+	}
+	put("post_LOD0", 1)
+	put("post_LOD1", 1)
+	put("post_LOD2", 1)
+	put("gate", 1, "state", "whole")
+	gate := put("gate_broken", 1, "state", "broken")
+	put("splinter", 1)
+	s.Nodes[gate+1].Parent = gate
+	s.Materials = append(s.Materials, scene.NewMaterial("clear"), scene.NewMaterial("spare"))
+	s.Materials[2].Alpha, s.Materials[2].BaseColour[3] = scene.Blend, 0
+	s.Meshes = append(s.Meshes, scene.Mesh{Name: "ghost", Parts: []scene.Part{box(2, geom.Vec3{}, geom.Vec3{1, 1, 1})}}, scene.Mesh{Name: "point", Parts: []scene.Part{{Material: 0, Positions: make([]float32, 9), Triangles: []uint32{0, 1, 2}}}})
+	put("ghost", 3)
+	put("point", 4)
+	s.Pictures = []scene.Picture{{Name: "spare.png", Ref: "spare.png"}}
+	left := func(params map[string]any) string {
+		p := map[string]any{"cameras": false, "lights": false, "helpers": false}
+		for k, v := range params {
+			p[k] = v
+		}
+		out, _ := apply(t, "strip", s, p)
+		var gone []string
+		for _, n := range s.Nodes {
+			if !slices.ContainsFunc(out.Nodes, func(x scene.Node) bool { return x.Name == n.Name }) {
+				gone = append(gone, n.Name)
+			}
+		}
+		return strings.Join(gone, " ")
+	}
+	for _, c := range []struct {
+		params map[string]any
+		gone   string
+	}{
+		{map[string]any{"detail": 0}, "post_LOD1 post_LOD2"},
+		{map[string]any{"detail": 1}, "post_LOD0 post_LOD2"},
+		{map[string]any{"state": "whole"}, "gate_broken splinter"},
+		{map[string]any{"hidden": true}, "ghost point"},
+		{map[string]any{}, ""},
+	} {
+		if got := left(c.params); got != c.gone {
+			t.Errorf("%v takes out %q, should take out %q", c.params, got, c.gone)
+		}
+	}
+	out, r := apply(t, "strip", s, map[string]any{"unused": true})
+	if len(out.Materials) != 3 || len(out.Pictures) != 0 || !strings.Contains(r.Lines[0], "2 unused") {
+		t.Errorf("%d materials, %d pictures, %v", len(out.Materials), len(out.Pictures), r.Lines)
+	}
+}

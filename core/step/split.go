@@ -9,17 +9,18 @@ import (
 
 	"excavate/core/limit"
 	"excavate/core/piece"
+	"excavate/core/pixel"
 	"excavate/core/scene"
 )
 
 // SplitParams says along what meshes come apart.
 type SplitParams struct {
 	Where
-	By string `json:"by" jsonschema:"title=By,enum=material,enum=picture,enum=piece,description=Parts with one material or one colour picture become a mesh each; or every loose piece does"`
+	By string `json:"by" jsonschema:"title=By,enum=material,enum=picture,enum=piece,enum=colour,enum=bone,description=Parts with one material or one colour picture become a mesh each; or every loose piece; or the faces of one vertex colour; or those that hang most on one bone"`
 }
 
 var _ = register(Kind{Name: "split", Title: "Split", Family: Geometry, Version: 1,
-	Purpose: "Take meshes apart into one for each material, colour picture or loose piece, each with a node of its own."},
+	Purpose: "Take meshes apart into one for each material, colour picture, loose piece, vertex colour or bone, each with a node of its own."},
 	SplitParams{By: "material"}, split)
 
 func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scene.Scene, error) {
@@ -48,7 +49,7 @@ func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scen
 			continue
 		}
 		if apart[n.Mesh] == nil {
-			list := splitMesh(s, &s.Meshes[n.Mesh], p.By)
+			list := splitMesh(s, &s.Meshes[n.Mesh], n.Skin, p.By)
 			apart[n.Mesh] = []int{n.Mesh}
 			if len(list) > 1 && !held[i] {
 				apart[n.Mesh] = nil
@@ -135,7 +136,10 @@ func expressed(s *scene.Scene) []bool {
 
 // splitMesh is the meshes that a mesh comes apart into, in the order of its
 // faces.
-func splitMesh(s *scene.Scene, m *scene.Mesh, by string) []scene.Mesh {
+func splitMesh(s *scene.Scene, m *scene.Mesh, skin int, by string) []scene.Mesh {
+	if by == "colour" || by == "bone" {
+		return splitFaces(s, m, skin, by)
+	}
 	if by == "piece" {
 		var out []scene.Mesh
 		for j := range m.Parts {
@@ -177,6 +181,89 @@ func splitMesh(s *scene.Scene, m *scene.Mesh, by string) []scene.Mesh {
 		out[k].Parts = append(out[k].Parts, p)
 	}
 	return out
+}
+
+// splitFaces takes a mesh apart by what its faces are: their vertex colour in
+// the first set, or the bone on which they hang most.
+func splitFaces(s *scene.Scene, m *scene.Mesh, skin int, by string) (out []scene.Mesh) {
+	at := map[string]int{}
+	for j := range m.Parts {
+		p := &m.Parts[j]
+		of := make([]int32, len(p.Triangles)/3) // the group of each face
+		here := map[string]int32{}
+		var names []string
+		for t := range of {
+			name := colourOf(p, p.Triangles[3*t:3*t+3])
+			if by == "bone" {
+				name = boneOf(s, skin, p, p.Triangles[3*t:3*t+3])
+			}
+			k, ok := here[name]
+			if !ok {
+				k = int32(len(names))
+				here[name] = k
+				names = append(names, name)
+			}
+			of[t] = k
+		}
+		if len(names) == 0 { // lines and points alone
+			names, of = []string{"rest"}, nil
+		}
+		lists := grouped(p.Triangles, of, len(names))
+		for k, name := range names {
+			q := *p
+			if len(names) > 1 {
+				lines, points := p.Lines, p.Points
+				if k > 0 {
+					lines, points = nil, nil
+				}
+				q = compact(p, lists[k], lines, points)
+			}
+			n, ok := at[name]
+			if !ok {
+				n = len(out)
+				at[name] = n
+				out = append(out, scene.Mesh{Name: strings.TrimSpace(m.Name + " " + name)})
+			}
+			out[n].Parts = append(out[n].Parts, q)
+		}
+	}
+	return out
+}
+
+// colourOf is the mean colour of a face's corners, in eight bits a channel as
+// screens show it.
+func colourOf(p *scene.Part, face []uint32) string {
+	if len(p.Colours) == 0 {
+		return "no colour"
+	}
+	var c [3]float64
+	for _, v := range face {
+		for k := range c {
+			c[k] += float64(p.Colours[0].Data[4*v+uint32(k)]) / 3
+		}
+	}
+	return fmt.Sprintf("#%02x%02x%02x", pixel.Stored(c[0]), pixel.Stored(c[1]), pixel.Stored(c[2]))
+}
+
+// boneOf is the bone that has most of the weight of a face's corners.
+func boneOf(s *scene.Scene, skin int, p *scene.Part, face []uint32) string {
+	if skin < 0 || p.Influences == 0 {
+		return "no bone"
+	}
+	sum := map[uint16]float32{}
+	best, most := uint16(0), float32(0)
+	for _, v := range face {
+		for k := range p.Influences {
+			j, w := p.Joints[int(v)*p.Influences+k], p.Weights[int(v)*p.Influences+k]
+			if sum[j] += w; sum[j] > most || sum[j] == most && j < best {
+				best, most = j, sum[j]
+			}
+		}
+	}
+	if most == 0 {
+		return "no bone"
+	}
+	return s.Nodes[s.Skins[skin].Joints[best]].Name
 }
 
 // grouped sorts triangles by their group, in one pass.

@@ -12,14 +12,18 @@ import (
 // StripParams says what goes.
 type StripParams struct {
 	Where
-	Cameras   bool `json:"cameras" jsonschema:"title=Cameras"`
-	Lights    bool `json:"lights" jsonschema:"title=Lights"`
-	Colliders bool `json:"colliders" jsonschema:"title=Colliders"`
-	Helpers   bool `json:"helpers" jsonschema:"title=Helper nodes,description=Nodes that hold nothing and carry no bone or mesh. With a rule: everything that the rule takes goes and the kinds are not looked at."`
+	Cameras   bool   `json:"cameras" jsonschema:"title=Cameras"`
+	Lights    bool   `json:"lights" jsonschema:"title=Lights"`
+	Colliders bool   `json:"colliders" jsonschema:"title=Colliders"`
+	Helpers   bool   `json:"helpers" jsonschema:"title=Helper nodes,description=Nodes that hold nothing and carry no bone or mesh. With a rule: everything that the rule takes goes and the kinds are not looked at."`
+	Hidden    bool   `json:"hidden" jsonschema:"title=Hidden things,description=Meshes that show nothing: without extent or wholly transparent"`
+	Detail    *int   `json:"detail,omitempty" jsonschema:"title=Levels of detail but,minimum=0,maximum=99,description=Of things that are there in several levels this one stays or the nearest finer one; 0 is the finest"`
+	State     string `json:"state,omitempty" jsonschema:"title=States but,maxLength=200,description=Of nodes whose property state says something only those that say this stay"`
+	Unused    bool   `json:"unused" jsonschema:"title=Unused materials and pictures"`
 }
 
 var _ = register(Kind{Name: "strip", Title: "Strip", Family: Clean, Version: 1,
-	Purpose: "Take out cameras, lights, colliders and helper nodes, or everything that a rule takes."},
+	Purpose: "Take out cameras, lights, helper nodes, colliders, hidden things, other levels of detail and states, or everything that a rule takes."},
 	StripParams{Cameras: true, Lights: true, Helpers: true}, strip)
 
 func strip(_ context.Context, s *scene.Scene, p StripParams, r *Report) (*scene.Scene, error) {
@@ -37,24 +41,13 @@ func strip(_ context.Context, s *scene.Scene, p StripParams, r *Report) (*scene.
 func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 	helpers := s.Helpers()
 	bones := s.Bones()
-	keep := make([]bool, len(s.Nodes))
 	out := *s
 	out.Nodes = slices.Clone(s.Nodes)
-	var cameras, lights, colliders, plain int
+	gone := p.emptied(&out)
+	keep := make([]bool, len(s.Nodes))
+	nodes, plain := 0, 0
 	for i := len(out.Nodes) - 1; i >= 0; i-- {
 		n := &out.Nodes[i]
-		if n.Camera >= 0 && p.Cameras {
-			n.Camera = scene.None
-			cameras++
-		}
-		if n.Light >= 0 && p.Lights {
-			n.Light = scene.None
-			lights++
-		}
-		if n.Collider != nil && p.Colliders {
-			n.Collider = nil
-			colliders++
-		}
 		// A node that held only what was stripped goes with it.
 		if !n.Bare() || bones[i] || helpers[i] && !p.Helpers {
 			keep[i] = true
@@ -62,26 +55,93 @@ func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 		if keep[i] && n.Parent >= 0 {
 			keep[n.Parent] = true
 		}
-	}
-	gone := 0
-	for i, k := range keep {
-		if !k {
-			gone++
+		if !keep[i] {
+			nodes++
 			if helpers[i] {
 				plain++
 			}
 		}
 	}
-	if gone+cameras+lights+colliders == 0 {
+	res := withNodes(s, out.Sweep(s), keep, r)
+	unused := 0
+	if p.Unused {
+		before := len(res.Materials) + len(res.Pictures)
+		res = withoutUnused(res)
+		unused = before - len(res.Materials) - len(res.Pictures)
+	}
+	what := append(gone, counts(plain, "helper", "helpers", unused, "unused material or picture", "unused materials and pictures")...)
+	if len(what) == 0 && nodes > 0 {
+		what = append(what, count(nodes, "empty node", "empty nodes"))
+	}
+	if len(what) == 0 {
 		r.Nothing("nothing of these kinds is there to strip")
 		return s
 	}
-	what := counts(cameras, "camera", "cameras", lights, "light", "lights", colliders, "collider", "colliders", plain, "helper", "helpers")
-	if len(what) == 0 {
-		what = append(what, count(gone, "empty node", "empty nodes"))
-	}
 	r.Say("%s removed", strings.Join(what, ", "))
-	return withNodes(s, out.Sweep(s), keep, r)
+	return res
+}
+
+// emptied takes what is ticked off its nodes, and says what that is.
+func (p *StripParams) emptied(s *scene.Scene) []string {
+	var cameras, lights, colliders, hidden, levels, states int
+	bare := func(n *scene.Node, of *int) {
+		if n.Mesh >= 0 {
+			n.Mesh, n.Skin = scene.None, scene.None
+			*of++
+		}
+	}
+	if p.Detail != nil {
+		things, _ := s.Levels()
+		for _, i := range things.But(*p.Detail) {
+			bare(&s.Nodes[i], &levels)
+		}
+	}
+	other := make([]bool, len(s.Nodes)) // of another state, or below one that is
+	for i := range s.Nodes {
+		n := &s.Nodes[i]
+		if p.State != "" {
+			state, says := n.Prop("state")
+			other[i] = n.Parent >= 0 && other[n.Parent] || says && state != p.State
+			if other[i] {
+				bare(n, &states)
+			}
+		}
+		if n.Camera >= 0 && (p.Cameras || other[i]) {
+			n.Camera = scene.None
+			cameras++
+		}
+		if n.Light >= 0 && (p.Lights || other[i]) {
+			n.Light = scene.None
+			lights++
+		}
+		if n.Collider != nil && (p.Colliders || other[i]) {
+			n.Collider = nil
+			colliders++
+		}
+		if p.Hidden && n.Mesh >= 0 && s.Unseen(&s.Meshes[n.Mesh]) {
+			bare(n, &hidden)
+		}
+	}
+	return counts(cameras, "camera", "cameras", lights, "light", "lights", colliders, "collider", "colliders", hidden, "hidden mesh", "hidden meshes",
+		levels, "mesh of another level of detail", "meshes of other levels of detail", states, "mesh of another state", "meshes of other states")
+}
+
+// withoutUnused is the scene without materials that no part has, and pictures
+// that no material has.
+func withoutUnused(s *scene.Scene) *scene.Scene {
+	all := *s
+	// As if one part had used every material, and one material every picture.
+	user := scene.NewMaterial("")
+	for i := range s.Pictures {
+		user.Textures = append(user.Textures, scene.Texture{Picture: i})
+	}
+	all.Materials = append(slices.Clone(s.Materials), user)
+	mesh := scene.Mesh{}
+	for i := range all.Materials {
+		mesh.Parts = append(mesh.Parts, scene.Part{Material: i})
+	}
+	all.Meshes = append(slices.Clone(s.Meshes), mesh)
+	return s.Sweep(&all)
 }
 
 // withNodes is the scene with only the nodes that keep names; motions that
