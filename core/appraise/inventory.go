@@ -27,15 +27,16 @@ type Inventory struct {
 
 // Node is a place in the tree.
 type Node struct {
-	Name     string      `json:"name"`
-	Kind     string      `json:"kind"` // mesh, bone, camera, light, helper, node
-	Parent   int         `json:"parent"`
-	Depth    int         `json:"depth"`
-	Mesh     int         `json:"mesh"`
-	Size     *[3]float64 `json:"size,omitempty"` // of its mesh in the world, in the scene's unit
-	Detail   int         `json:"detail"`         // level of detail that its name tells; 0 is the finest
-	State    string      `json:"state"`          // that its name tells, such as damaged; empty for none
-	Unwanted bool        `json:"unwanted"`       // a camera, light or helper, or a mesh that cannot be seen
+	Name     string       `json:"name"`
+	Kind     string       `json:"kind"` // mesh, bone, camera, light, collider, helper, node
+	Props    []scene.Prop `json:"props,omitempty"`
+	Parent   int          `json:"parent"`
+	Depth    int          `json:"depth"`
+	Mesh     int          `json:"mesh"`
+	Size     *[3]float64  `json:"size,omitempty"` // of its mesh in the world, in the scene's unit
+	Detail   int          `json:"detail"`         // level of detail that its name tells; 0 is the finest
+	State    string       `json:"state"`          // that its name tells, such as damaged; empty for none
+	Unwanted bool         `json:"unwanted"`       // a camera, light or helper, or a mesh that cannot be seen
 }
 
 // Mesh is a list of parts.
@@ -145,7 +146,7 @@ func New(s *scene.Scene) Inventory {
 	bones, helpers, world := s.Bones(), s.Helpers(), s.World()
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
-		x := Node{Name: n.Name, Kind: "node", Parent: n.Parent, Mesh: n.Mesh, State: naming.StateOf(n.Name)}
+		x := Node{Name: n.Name, Kind: "node", Props: n.Props, Parent: n.Parent, Mesh: n.Mesh, State: naming.StateOf(n.Name)}
 		_, x.Detail, _ = scene.LevelOf(n.Name)
 		if n.Parent >= 0 {
 			x.Depth = out.Nodes[n.Parent].Depth + 1

@@ -16,7 +16,7 @@ type AlphaParams struct {
 	Threshold float64 `json:"threshold" jsonschema:"title=Cutout at,minimum=0,maximum=1,description=Texels below are cut out"`
 }
 
-var _ = register(Kind{Name: "alpha", Title: "Alpha mode", Family: Material, Version: 1,
+var _ = register(Kind{Name: "alpha", Title: "Alpha mode", Family: Material, On: Materials, Version: 1,
 	Purpose: "Say what the alpha of materials does: nothing, cut holes, or let shine through. Glass and foliage often lose it on the way."},
 	AlphaParams{Mode: "auto", Threshold: 0.5}, alpha)
 

@@ -18,7 +18,7 @@ type AtlasParams struct {
 	Gutter int `json:"gutter" jsonschema:"title=Gutter,minimum=0,maximum=64,description=Round each picture its own rim goes on so far: neighbours do not bleed into it" jsonschema_extras:"unit=px"`
 }
 
-var _ = register(Kind{Name: "atlas", Title: "Pictures into one sheet", Family: Material, Version: 1,
+var _ = register(Kind{Name: "atlas", Title: "Pictures into one sheet", Family: Material, On: Materials, Version: 1,
 	Purpose: "Make one material of several that differ only in their pictures, with all pictures of a kind on one sheet. Surfaces that repeat a picture stay apart."},
 	AtlasParams{Size: 4096, Gutter: 4}, atlas)
 

@@ -14,7 +14,7 @@ type BakeParams struct {
 	Places bool `json:"places" jsonschema:"title=Places too,description=Also bake where the nodes are: every node comes to lie on the origin"`
 }
 
-var _ = register(Kind{Name: "bake-transforms", Title: "Bake transforms", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "bake-transforms", Title: "Bake transforms", Family: Geometry, On: Nodes, Version: 1,
 	Purpose: "Put turns and scales of nodes into their vertices. The asset looks as before; its nodes are unturned and of size 1."},
 	BakeParams{}, bakeTransforms)
 

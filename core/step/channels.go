@@ -39,7 +39,7 @@ func (p *ChannelsParams) asks() []Ask {
 	return []Ask{{Pictures: p.Picture}}
 }
 
-var _ = registerBeyond(Kind{Name: "channels", Title: "Channels", Family: Material, Version: 1,
+var _ = registerBeyond(Kind{Name: "channels", Title: "Channels", Family: Material, On: Materials, Version: 1,
 	Purpose: "Put a separate opacity, gloss or mask picture into a channel, swap, invert or fill channels."},
 	ChannelsParams{Role: PictureRole(scene.RoleColour), From: "r"}, channels)
 

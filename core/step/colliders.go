@@ -20,7 +20,7 @@ type CollidersParams struct {
 	Tag     string `json:"tag,omitempty" jsonschema:"title=Tag,maxLength=200,description=What targets find them by; kept as the property tag of each"`
 }
 
-var _ = register(Kind{Name: "colliders", Title: "Colliders", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "colliders", Title: "Colliders", Family: Geometry, On: Nodes, Version: 1,
 	Purpose: "Give each chosen node a collider to stand on and bump into: box, sphere, capsule, hull, several hulls, or the mesh itself."},
 	CollidersParams{Shape: "box", Corners: 32, Hulls: 8}, colliders)
 

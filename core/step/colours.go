@@ -20,7 +20,7 @@ type ColoursParams struct {
 	Drop bool   `json:"drop" jsonschema:"title=Drop what it came from,description=The colour picture, or the colour set"`
 }
 
-var _ = register(Kind{Name: "colours", Title: "Vertex colours", Family: Material, Version: 1,
+var _ = register(Kind{Name: "colours", Title: "Vertex colours", Family: Material, On: Parts, Version: 1,
 	Purpose: "Put the colour picture into vertex colours, vertex colours into a picture, or their brightness into alpha."},
 	ColoursParams{Way: "from-picture", Set: "colour", Size: 1024}, colours)
 

@@ -14,7 +14,7 @@ type DropDoubleParams struct {
 	Backs bool `json:"backs" jsonschema:"title=Also back to back,description=Of two faces in one place that look opposite ways the second goes too"`
 }
 
-var _ = register(Kind{Name: "drop-double", Title: "Drop double faces", Family: Clean, Version: 1,
+var _ = register(Kind{Name: "drop-double", Title: "Drop double faces", Family: Clean, On: Parts, Version: 1,
 	Purpose: "Take out faces that lie on another face of the same part, and faces without area."},
 	DropDoubleParams{}, dropDouble)
 

@@ -13,7 +13,7 @@ type DropLooseParams struct {
 	Smaller float64 `json:"smaller" jsonschema:"title=Smaller than,exclusiveMinimum=0,maximum=1e+06,description=By the longest side of a piece" jsonschema_extras:"unit=m,shown=mm"`
 }
 
-var _ = register(Kind{Name: "drop-loose", Title: "Drop loose pieces", Family: Clean, Version: 1,
+var _ = register(Kind{Name: "drop-loose", Title: "Drop loose pieces", Family: Clean, On: Parts, Version: 1,
 	Purpose: "Take out pieces that hang together with nothing else and are smaller than a length."},
 	DropLooseParams{Smaller: 0.01}, dropLoose)
 

@@ -15,7 +15,7 @@ type FacingParams struct {
 	How string `json:"how" jsonschema:"title=How,enum=flip,enum=agree,description=Turn every face round; or make the faces of each piece agree and look outwards"`
 }
 
-var _ = register(Kind{Name: "facing", Title: "Facing", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "facing", Title: "Facing", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Turn faces round that look the wrong way, with their normals."},
 	FacingParams{How: "agree"}, facing)
 

@@ -13,7 +13,7 @@ type FillHolesParams struct {
 	Edges int `json:"edges" jsonschema:"title=Up to so many edges,minimum=3,maximum=100000,description=Larger openings are meant to be there"`
 }
 
-var _ = register(Kind{Name: "fill-holes", Title: "Fill holes", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "fill-holes", Title: "Fill holes", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Close openings in surfaces with faces of the same material, for print and for what has to be solid."},
 	FillHolesParams{Edges: 64}, fillHoles)
 

@@ -16,7 +16,7 @@ type JoinParams struct {
 	By string `json:"by" jsonschema:"title=Into one for each,enum=material,enum=picture,enum=name,enum=all,description=Material or colour picture; name without a number at its end; or all of it into one"`
 }
 
-var _ = register(Kind{Name: "join", Title: "Join", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "join", Title: "Join", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Make one mesh of many that stand still. UV and colour sets stay apart by their names, whatever their order."},
 	JoinParams{By: "material"}, join)
 

@@ -9,7 +9,7 @@ import (
 // KeepParams says what stays.
 type KeepParams struct{ Where }
 
-var _ = register(Kind{Name: "keep", Title: "Keep only", Family: Clean, Version: 1,
+var _ = register(Kind{Name: "keep", Title: "Keep only", Family: Clean, On: Nodes, Version: 1,
 	Purpose: "Keep what a rule takes and take out all else. Bones stay with their skin."},
 	KeepParams{}, keep)
 

@@ -19,7 +19,7 @@ type MirrorParams struct {
 	Weld float64 `json:"weld" jsonschema:"title=Weld at the plane within,minimum=0,maximum=1000" jsonschema_extras:"unit=m,shown=mm"`
 }
 
-var _ = register(Kind{Name: "mirror", Title: "Mirror a half", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "mirror", Title: "Mirror a half", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Replace one half by the mirror image of the other and weld both at the plane. What differs between the halves is measured first."},
 	MirrorParams{Axis: "x", Keep: "positive", Weld: 0.001}, mirror)
 

@@ -15,7 +15,7 @@ type NormalsParams struct {
 	Keep   bool    `json:"keep" jsonschema:"title=Keep the source's,description=Only parts without normals get them"`
 }
 
-var _ = register(Kind{Name: "normals", Title: "Normals", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "normals", Title: "Normals", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Compute normals from the faces, weighted by area and angle, with hard edges where faces meet at more than an angle."},
 	NormalsParams{Crease: 40}, normals)
 

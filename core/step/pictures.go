@@ -24,7 +24,7 @@ type PicturesParams struct {
 	Quality int    `json:"quality" jsonschema:"title=Quality of JPEG,minimum=1,maximum=100"`
 }
 
-var _ = register(Kind{Name: "pictures", Title: "Size of pictures", Family: Material, Version: 1,
+var _ = register(Kind{Name: "pictures", Title: "Size of pictures", Family: Material, On: Pictures, Version: 1,
 	Purpose: "Make pictures smaller, of sides that are powers of two, or of another format. Colours are scaled as light, normals stay of length 1."},
 	PicturesParams{Quality: 90}, pictures)
 

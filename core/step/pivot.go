@@ -24,7 +24,7 @@ func (p *PivotParams) Validate() error {
 	return p.Where.Validate()
 }
 
-var _ = register(Kind{Name: "pivot", Title: "Set the pivot", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "pivot", Title: "Set the pivot", Family: Geometry, On: Nodes, Version: 1,
 	Purpose: "Move the origin of nodes to the middle or foot of what they show, without moving what is seen."},
 	PivotParams{To: "centre"}, pivot)
 

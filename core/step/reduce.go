@@ -17,7 +17,7 @@ type ReduceParams struct {
 	Error     *float64 `json:"error,omitempty" jsonschema:"title=As long as it moves less than,exclusiveMinimum=0,maximum=1e+06,description=Without either bound 1 mm" jsonschema_extras:"unit=m,shown=mm"`
 }
 
-var _ = register(Kind{Name: "reduce", Title: "Reduce triangles", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "reduce", Title: "Reduce triangles", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Take out triangles where it is seen least. Seams, borders, materials, weights and morph targets stay true: no vertex moves."},
 	ReduceParams{}, reduceTriangles)
 

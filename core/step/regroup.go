@@ -23,7 +23,7 @@ func (p *RegroupParams) Validate() error {
 	return p.Where.Validate()
 }
 
-var _ = register(Kind{Name: "regroup", Title: "Regroup", Family: Clean, Version: 1,
+var _ = register(Kind{Name: "regroup", Title: "Regroup", Family: Clean, On: Nodes, Version: 1,
 	Purpose: "Hang nodes elsewhere in the tree, or take out groups that hold nothing. Everything stays where it is seen."},
 	RegroupParams{How: "flatten"}, regroup)
 

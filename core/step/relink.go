@@ -24,7 +24,7 @@ type Replacement struct {
 
 func (p *RelinkParams) asks() []Ask { return []Ask{{Pictures: "*"}} }
 
-var _ = registerBeyond(Kind{Name: "relink", Title: "Find pictures again", Family: Material, Version: 1,
+var _ = registerBeyond(Kind{Name: "relink", Title: "Find pictures again", Family: Material, On: Pictures, Version: 1,
 	Purpose: "Look for pictures by name once more, after their format, folder or names have changed."},
 	RelinkParams{}, relink)
 

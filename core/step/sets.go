@@ -36,7 +36,7 @@ func (p *SetsParams) Validate() error {
 	return p.Where.Validate()
 }
 
-var _ = register(Kind{Name: "sets", Title: "Name and order sets", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "sets", Title: "Name and order sets", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Name, order, copy and drop UV and colour sets, so that joining keeps each with its kind."},
 	SetsParams{}, sets)
 

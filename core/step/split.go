@@ -19,7 +19,7 @@ type SplitParams struct {
 	By string `json:"by" jsonschema:"title=By,enum=material,enum=picture,enum=piece,enum=colour,enum=bone,description=Parts with one material or one colour picture become a mesh each; or every loose piece; or the faces of one vertex colour; or those that hang most on one bone"`
 }
 
-var _ = register(Kind{Name: "split", Title: "Split", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "split", Title: "Split", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Take meshes apart into one for each material, colour picture, loose piece, vertex colour or bone, each with a node of its own."},
 	SplitParams{By: "material"}, split)
 

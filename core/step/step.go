@@ -30,6 +30,17 @@ const (
 	Rig      Family = "rig"
 )
 
+// Thing is what a step acts on.
+type Thing string
+
+// The things.
+const (
+	Nodes     Thing = "nodes"
+	Parts     Thing = "parts"
+	Materials Thing = "materials"
+	Pictures  Thing = "pictures"
+)
+
 // Report is what a step says about its work, in a porter's words.
 type Report struct {
 	Lines  []string `json:"lines"`  // what it did, shortest first
@@ -55,6 +66,7 @@ type Kind struct {
 	Title   string
 	Purpose string // one sentence
 	Family  Family
+	On      Thing           // what a rule chooses for it; empty for steps on the whole scene
 	Version int             // rises when the same parameters give another result
 	Schema  json.RawMessage // JSON Schema of the parameters, with defaults
 	Order   []string        // the parameters in the order in which they are declared

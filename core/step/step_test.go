@@ -7,6 +7,7 @@ import (
 	"math"
 	"math/rand"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -369,4 +370,13 @@ func BenchmarkWeld(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(n)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mvertices/s")
+}
+
+// What a rule chooses for a step is said by all that take one, and by no other.
+func TestStepsSayWhatTheyActOn(t *testing.T) {
+	for _, k := range All() {
+		if slices.Contains(k.Order, "where") != (k.On != "") {
+			t.Errorf("%s: on %q, parameters %v", k.Name, k.On, k.Order)
+		}
+	}
 }

@@ -22,7 +22,7 @@ type StripParams struct {
 	Unused    bool   `json:"unused" jsonschema:"title=Unused materials and pictures"`
 }
 
-var _ = register(Kind{Name: "strip", Title: "Strip", Family: Clean, Version: 1,
+var _ = register(Kind{Name: "strip", Title: "Strip", Family: Clean, On: Nodes, Version: 1,
 	Purpose: "Take out cameras, lights, helper nodes, colliders, hidden things, other levels of detail and states, or everything that a rule takes."},
 	StripParams{Cameras: true, Lights: true, Helpers: true}, strip)
 

@@ -32,7 +32,7 @@ func (p *SurfaceParams) Validate() error {
 	return p.Where.Validate()
 }
 
-var _ = register(Kind{Name: "surface", Title: "Surface", Family: Material, Version: 1,
+var _ = register(Kind{Name: "surface", Title: "Surface", Family: Material, On: Materials, Version: 1,
 	Purpose: "Set properties of materials: metallic, roughness, colour, two-sided, without light."},
 	SurfaceParams{}, surface)
 

@@ -22,7 +22,7 @@ type TakeMaterialsParams struct {
 
 func (p *TakeMaterialsParams) asks() []Ask { return []Ask{{Asset: p.From}} }
 
-var _ = registerBeyond(Kind{Name: "take-materials", Title: "Take materials from another", Family: Material, Version: 1,
+var _ = registerBeyond(Kind{Name: "take-materials", Title: "Take materials from another", Family: Material, On: Materials, Version: 1,
 	Purpose: "Take the materials and pictures of a like asset: shapes from one export, colours from another."},
 	TakeMaterialsParams{By: "names"}, takeMaterialsOf)
 

@@ -14,7 +14,7 @@ type TangentsParams struct {
 	Keep bool `json:"keep" jsonschema:"title=Keep the source's,description=Only parts without tangents get them"`
 }
 
-var _ = register(Kind{Name: "tangents", Title: "Tangents", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "tangents", Title: "Tangents", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Compute tangents by the MikkTSpace method, so that normal pictures show as they were baked."},
 	TangentsParams{}, tangents)
 

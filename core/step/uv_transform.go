@@ -34,7 +34,7 @@ func (p *UVTransformParams) Validate() error {
 	return p.Where.Validate()
 }
 
-var _ = register(Kind{Name: "uv-transform", Title: "Move UVs", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "uv-transform", Title: "Move UVs", Family: Geometry, On: Parts, Version: 1,
 	Purpose: "Scale, turn, move or flip UVs, or bake the transforms that materials have for their pictures."},
 	UVTransformParams{}, uvTransform)
 

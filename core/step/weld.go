@@ -23,7 +23,7 @@ func (p *WeldParams) Validate() error {
 	return p.Where.Validate()
 }
 
-var _ = register(Kind{Name: "weld", Title: "Weld", Family: Geometry, Version: 2,
+var _ = register(Kind{Name: "weld", Title: "Weld", Family: Geometry, On: Parts, Version: 2,
 	Purpose: "Join vertices that lie within a distance. UV seams, hard edges, weights and material borders stay."},
 	WeldParams{Distance: 0.0001, Angle: 30}, weld)
 

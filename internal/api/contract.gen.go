@@ -450,6 +450,30 @@ func (e SourceState) Valid() bool {
 	}
 }
 
+// Defines values for StepKindOn.
+const (
+	Materials StepKindOn = "materials"
+	Nodes     StepKindOn = "nodes"
+	Parts     StepKindOn = "parts"
+	Pictures  StepKindOn = "pictures"
+)
+
+// Valid indicates whether the value is a known member of the StepKindOn enum.
+func (e StepKindOn) Valid() bool {
+	switch e {
+	case Materials:
+		return true
+	case Nodes:
+		return true
+	case Parts:
+		return true
+	case Pictures:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TakenKind.
 const (
 	TakenKindFind   TakenKind = "find"
@@ -1417,12 +1441,18 @@ type Inventory struct {
 		Seconds  float64 `json:"seconds"`
 	} `json:"motions"`
 	Nodes []struct {
-		Depth    int        `json:"depth"`
-		Detail   int        `json:"detail"`
-		Kind     string     `json:"kind"`
-		Mesh     int        `json:"mesh"`
-		Name     string     `json:"name"`
-		Parent   int        `json:"parent"`
+		Depth  int    `json:"depth"`
+		Detail int    `json:"detail"`
+		Kind   string `json:"kind"`
+		Mesh   int    `json:"mesh"`
+		Name   string `json:"name"`
+		Parent int    `json:"parent"`
+
+		// Props what the source says of the node
+		Props *[]struct {
+			Key   string `json:"key"`
+			Value string `json:"value"`
+		} `json:"props,omitempty"`
 		Size     *[]float64 `json:"size,omitempty"`
 		State    string     `json:"state"`
 		Unwanted bool       `json:"unwanted"`
@@ -1731,7 +1761,7 @@ type PathMap struct {
 
 // Picked defines model for Picked.
 type Picked struct {
-	// First the names of the first nodes
+	// First the names of the first nodes, or where there are none, materials
 	First     []string `json:"first"`
 	Materials int      `json:"materials"`
 	Nodes     int      `json:"nodes"`
@@ -1741,7 +1771,7 @@ type Picked struct {
 	Pictures  int `json:"pictures"`
 	Triangles int `json:"triangles"`
 
-	// Why which condition leaves nothing
+	// Why which condition leaves nothing, if nothing is taken
 	Why *string `json:"why,omitempty"`
 
 	// Wrong why the rule is none
@@ -1831,6 +1861,21 @@ type Project struct {
 	Id      int64  `json:"id"`
 	Name    string `json:"name"`
 	Version int64  `json:"version"`
+}
+
+// Proposal defines model for Proposal.
+type Proposal struct {
+	Else Takes `json:"else"`
+
+	// ElseFirst names of the first nodes that it takes besides
+	ElseFirst []string               `json:"elseFirst"`
+	Materials int                    `json:"materials"`
+	Nodes     int                    `json:"nodes"`
+	Parts     int                    `json:"parts"`
+	Pictures  int                    `json:"pictures"`
+	Triangles int                    `json:"triangles"`
+	Where     map[string]interface{} `json:"where"`
+	Words     string                 `json:"words"`
 }
 
 // Reading defines model for Reading.
@@ -2013,6 +2058,7 @@ type Stats struct {
 	Area       float64 `json:"area"`
 	Bones      int     `json:"bones"`
 	Cameras    int     `json:"cameras"`
+	Colliders  int     `json:"colliders"`
 	ColourSets int     `json:"colourSets"`
 
 	// Height metres along the up axis
@@ -2045,11 +2091,29 @@ type StepKind struct {
 	Family string `json:"family"`
 	Name   string `json:"name"`
 
+	// On what a rule chooses for it; steps on the whole scene have none
+	On *StepKindOn `json:"on,omitempty"`
+
 	// Order the parameters in the order in which a form shows them
 	Order   []string               `json:"order"`
 	Purpose string                 `json:"purpose"`
 	Schema  map[string]interface{} `json:"schema"`
 	Title   string                 `json:"title"`
+}
+
+// StepKindOn what a rule chooses for it; steps on the whole scene have none
+type StepKindOn string
+
+// StepTrial defines model for StepTrial.
+type StepTrial struct {
+	Basis   *Basis   `json:"basis,omitempty"`
+	Error   *string  `json:"error,omitempty"`
+	Idle    bool     `json:"idle"`
+	Lines   []string `json:"lines"`
+	Losses  []string `json:"losses"`
+	Scene   *string  `json:"scene,omitempty"`
+	Seconds float64  `json:"seconds"`
+	Stats   *Stats   `json:"stats,omitempty"`
 }
 
 // Strip defines model for Strip.
@@ -2085,6 +2149,15 @@ type Taken struct {
 // TakenKind defines model for Taken.Kind.
 type TakenKind string
 
+// Takes defines model for Takes.
+type Takes struct {
+	Materials int `json:"materials"`
+	Nodes     int `json:"nodes"`
+	Parts     int `json:"parts"`
+	Pictures  int `json:"pictures"`
+	Triangles int `json:"triangles"`
+}
+
 // Target defines model for Target.
 type Target struct {
 	About string `json:"about"`
@@ -2108,6 +2181,16 @@ type Terms struct {
 	Sell           Answer `json:"sell"`
 	ShareChanged   Answer `json:"shareChanged"`
 	ShareUnchanged Answer `json:"shareUnchanged"`
+}
+
+// Things defines model for Things.
+type Things struct {
+	Materials *[]int `json:"materials,omitempty"`
+	Nodes     *[]int `json:"nodes,omitempty"`
+
+	// Parts a mesh and one of its parts each
+	Parts    *[][]int `json:"parts,omitempty"`
+	Pictures *[]int   `json:"pictures,omitempty"`
 }
 
 // Trial defines model for Trial.
@@ -2649,6 +2732,14 @@ type SceneThumbParams struct {
 	Read *ReadAs `form:"read,omitempty" json:"read,omitempty"`
 }
 
+// TrialOfStepJSONBody defines parameters for TrialOfStep.
+type TrialOfStepJSONBody struct {
+	// Key of the band that the scene is of
+	Key     string    `json:"key"`
+	Project int64     `json:"project"`
+	Step    ChainStep `json:"step"`
+}
+
 // SceneUVParams defines parameters for SceneUV.
 type SceneUVParams struct {
 	Mesh int `form:"mesh" json:"mesh"`
@@ -2758,6 +2849,12 @@ type BeginUploadJSONRequestBody = UploadStart
 
 // PickOfSceneJSONRequestBody defines body for PickOfScene for application/json ContentType.
 type PickOfSceneJSONRequestBody PickOfSceneJSONBody
+
+// ProposalsOfSceneJSONRequestBody defines body for ProposalsOfScene for application/json ContentType.
+type ProposalsOfSceneJSONRequestBody = Things
+
+// TrialOfStepJSONRequestBody defines body for TrialOfStep for application/json ContentType.
+type TrialOfStepJSONRequestBody TrialOfStepJSONBody
 
 // PatchSourceJSONRequestBody defines body for PatchSource for application/json ContentType.
 type PatchSourceJSONRequestBody PatchSourceJSONBody
@@ -3101,8 +3198,14 @@ type ServerInterface interface {
 	// (GET /api/scenes/{digest}/pictures/{picture}/file)
 	ScenePictureFile(c fiber.Ctx, digest Digest, picture int, params ScenePictureFileParams) error
 
+	// (POST /api/scenes/{digest}/proposals)
+	ProposalsOfScene(c fiber.Ctx, digest Digest) error
+
 	// (GET /api/scenes/{digest}/thumb)
 	SceneThumb(c fiber.Ctx, digest Digest, params SceneThumbParams) error
+
+	// (POST /api/scenes/{digest}/trial)
+	TrialOfStep(c fiber.Ctx, digest Digest) error
 
 	// (GET /api/scenes/{digest}/uv)
 	SceneUV(c fiber.Ctx, digest Digest, params SceneUVParams) error
@@ -7298,6 +7401,35 @@ func (siw *ServerInterfaceWrapper) ScenePictureFile(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ProposalsOfScene operation middleware
+func (siw *ServerInterfaceWrapper) ProposalsOfScene(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ProposalsOfScene(c, digest)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // SceneThumb operation middleware
 func (siw *ServerInterfaceWrapper) SceneThumb(c fiber.Ctx) error {
 
@@ -7330,6 +7462,35 @@ func (siw *ServerInterfaceWrapper) SceneThumb(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.SceneThumb(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TrialOfStep operation middleware
+func (siw *ServerInterfaceWrapper) TrialOfStep(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TrialOfStep(c, digest)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -7978,6 +8139,10 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/scenes/:digest/inventory", wrapper.SceneInventory)
 
 	router.Post(options.BaseURL+"/api/scenes/:digest/pick", wrapper.PickOfScene)
+
+	router.Post(options.BaseURL+"/api/scenes/:digest/proposals", wrapper.ProposalsOfScene)
+
+	router.Post(options.BaseURL+"/api/scenes/:digest/trial", wrapper.TrialOfStep)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/uv", wrapper.SceneUV)
 

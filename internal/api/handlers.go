@@ -402,7 +402,7 @@ func (s *Server) SceneView(c fiber.Ctx, digest Digest, p SceneViewParams) error 
 func (s *Server) ListSteps(c fiber.Ctx) error {
 	out := []StepKind{}
 	for _, k := range step.All() {
-		x := StepKind{Name: k.Name, Title: k.Title, Purpose: k.Purpose, Family: string(k.Family), Order: k.Order}
+		x := StepKind{Name: k.Name, Title: k.Title, Purpose: k.Purpose, Family: string(k.Family), Order: k.Order, On: optional(StepKindOn(k.On))}
 		if err := json.Unmarshal(k.Schema, &x.Schema); err != nil {
 			return err
 		}

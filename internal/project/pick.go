@@ -1,7 +1,14 @@
 package project
 
 import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"excavate/core/chain"
 	"excavate/core/pick"
+	"excavate/core/scene"
+	"excavate/core/step"
 )
 
 // Picked is what a rule takes of a scene.
@@ -47,5 +54,65 @@ func (s *Service) Pick(digest string, rule []byte) (*Picked, error) {
 	if c.None() {
 		out.Why = pick.Why(sc, r)
 	}
+	return out, nil
+}
+
+// RulesFor are rules that take what was chosen by hand.
+func (s *Service) RulesFor(digest string, t pick.Things) ([]pick.Proposal, error) {
+	sc, err := s.SceneOf(digest)
+	if err != nil {
+		return nil, err
+	}
+	return pick.Propose(sc, t)
+}
+
+// Tried is what a step would make of a scene.
+type Tried struct {
+	Scene string       `json:"scene,omitempty"`
+	Stats *scene.Stats `json:"stats,omitempty"`
+	Basis *Basis       `json:"basis,omitempty"`
+	step.Report
+	Seconds float64 `json:"seconds"`
+	Error   string  `json:"error,omitempty"`
+}
+
+// Try runs one step on the scene of a band whose key that is. What comes of it
+// is kept as a result, so that a chain with the step has it at once.
+func (s *Service) Try(ctx context.Context, project int64, digest, key string, st chain.Step) (*Tried, error) {
+	if key != digest { // that of a find is its scene's
+		row, err := s.Store.GetResult(ctx, key)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return nil, err
+		}
+		if err != nil || row.Scene != digest {
+			return nil, userErr(409, "the band has changed meanwhile; look at it again")
+		}
+	}
+	sc, err := s.SceneOf(digest)
+	if err != nil {
+		return nil, err
+	}
+	st.Off = false
+	doc := &chain.Chain{Steps: []chain.Step{st}}
+	outside, err := s.beyondOf(ctx, project, doc)
+	if err != nil {
+		return nil, err
+	}
+	bands, err := chain.Run(ctx, key, sc, doc, outside, results{s, ctx}, nil)
+	if err != nil {
+		return nil, err
+	}
+	b := bands[len(bands)-1]
+	out := &Tried{Report: step.Report{Lines: []string{}, Losses: []string{}}}
+	if b.Err != nil {
+		out.Error = b.Err.Error()
+		return out, nil
+	}
+	if out.Scene, err = s.PutScene(b.Scene); err != nil {
+		return nil, err
+	}
+	basis := NewBasis(b.Scene.Basis)
+	out.Stats, out.Basis, out.Seconds = &b.Stats, &basis, b.Seconds
+	out.Lines, out.Losses, out.Idle = append(out.Lines, b.Report.Lines...), append(out.Losses, b.Report.Losses...), b.Report.Idle
 	return out, nil
 }

@@ -46,7 +46,7 @@ func TestNothingWritesToAScene(t *testing.T) {
 		}
 	}
 	for _, k := range step.All() {
-		if out, err := k.Apply(context.Background(), s, nil, &step.Report{}); err != nil {
+		if out, err := k.Apply(context.Background(), s, nil, nil, &step.Report{}); err != nil {
 			t.Logf("%s: %v", k.Name, err)
 		} else if _, err := out.Encode(); err != nil {
 			t.Errorf("%s: %v", k.Name, err)

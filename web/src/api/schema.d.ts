@@ -1705,6 +1705,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{digest}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Rules that take what was chosen by hand, those that take exactly that first, the shortest first; a list of names last. */
+        post: operations["proposalsOfScene"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a step would make of the scene. It is kept like any result, so that a chain with the step has it at once. */
+        post: operations["trialOfStep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{digest}/uv": {
         parameters: {
             query?: never;
@@ -2748,6 +2786,11 @@ export interface components {
             nodes: {
                 name: string;
                 kind: string;
+                /** @description what the source says of the node */
+                props?: {
+                    key: string;
+                    value: string;
+                }[];
                 parent: number;
                 depth: number;
                 mesh: number;
@@ -2883,6 +2926,7 @@ export interface components {
             helpers: number;
             cameras: number;
             lights: number;
+            colliders: number;
             motions: number;
             morphs: number;
             uvSets: number;
@@ -3083,6 +3127,45 @@ export interface components {
                 value: string;
             }[];
         };
+        Things: {
+            nodes?: number[];
+            /** @description a mesh and one of its parts each */
+            parts?: number[][];
+            materials?: number[];
+            pictures?: number[];
+        };
+        Takes: {
+            nodes: number;
+            parts: number;
+            triangles: number;
+            materials: number;
+            pictures: number;
+        };
+        Proposal: {
+            where: {
+                [key: string]: unknown;
+            };
+            words: string;
+            nodes: number;
+            parts: number;
+            triangles: number;
+            materials: number;
+            pictures: number;
+            else: components["schemas"]["Takes"];
+            /** @description names of the first nodes that it takes besides */
+            elseFirst: string[];
+        };
+        StepTrial: {
+            scene?: string;
+            stats?: components["schemas"]["Stats"];
+            basis?: components["schemas"]["Basis"];
+            lines: string[];
+            losses: string[];
+            idle: boolean;
+            /** Format: double */
+            seconds: number;
+            error?: string;
+        };
         Picked: {
             nodes: number;
             /** @description as nodes show them */
@@ -3090,9 +3173,9 @@ export interface components {
             triangles: number;
             materials: number;
             pictures: number;
-            /** @description the names of the first nodes */
+            /** @description the names of the first nodes, or where there are none, materials */
             first: string[];
-            /** @description which condition leaves nothing */
+            /** @description which condition leaves nothing, if nothing is taken */
             why?: string;
             /** @description why the rule is none */
             wrong?: string;
@@ -3102,6 +3185,11 @@ export interface components {
             title: string;
             purpose: string;
             family: string;
+            /**
+             * @description what a rule chooses for it; steps on the whole scene have none
+             * @enum {string}
+             */
+            on?: "nodes" | "parts" | "materials" | "pictures";
             /** @description the parameters in the order in which a form shows them */
             order: string[];
             schema: {
@@ -5989,6 +6077,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Picked"];
+                };
+            };
+        };
+    };
+    proposalsOfScene: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Things"];
+            };
+        };
+        responses: {
+            /** @description The rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"][];
+                };
+            };
+        };
+    };
+    trialOfStep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: int64 */
+                    project: number;
+                    /** @description of the band that the scene is of */
+                    key: string;
+                    step: components["schemas"]["ChainStep"];
+                };
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepTrial"];
                 };
             };
         };
