@@ -23,6 +23,17 @@ type Inventory struct {
 	Motions     []Motion     `json:"motions"`
 	Expressions []Expression `json:"expressions"`
 	Colliders   []Collider   `json:"colliders"`
+	Pictures    []Pictured   `json:"pictures"`
+}
+
+// Pictured is a picture and how many materials have it.
+type Pictured struct {
+	Name      string `json:"name"`
+	Width     int    `json:"width"`
+	Height    int    `json:"height"`
+	Bytes     int    `json:"bytes"`
+	Missing   bool   `json:"missing"`
+	Materials int    `json:"materials"`
 }
 
 // Node is a place in the tree.
@@ -142,7 +153,20 @@ type Collider struct {
 
 // New lists a scene.
 func New(s *scene.Scene) Inventory {
-	out := Inventory{Nodes: []Node{}, Meshes: []Mesh{}, Materials: []Material{}, Skins: []Skin{}, Morphs: []Morph{}, Motions: []Motion{}, Expressions: []Expression{}, Colliders: []Collider{}}
+	out := Inventory{Nodes: []Node{}, Meshes: []Mesh{}, Materials: []Material{}, Skins: []Skin{}, Morphs: []Morph{}, Motions: []Motion{}, Expressions: []Expression{}, Colliders: []Collider{}, Pictures: []Pictured{}}
+	for i := range s.Pictures {
+		p := &s.Pictures[i]
+		x := Pictured{Name: p.Name, Width: p.Width, Height: p.Height, Bytes: len(p.Data), Missing: p.Missing()}
+		for k := range s.Materials {
+			for _, t := range s.Materials[k].Textures {
+				if t.Picture == i {
+					x.Materials++
+					break
+				}
+			}
+		}
+		out.Pictures = append(out.Pictures, x)
+	}
 	bones, helpers, world := s.Bones(), s.Helpers(), s.World()
 	for i := range s.Nodes {
 		n := &s.Nodes[i]

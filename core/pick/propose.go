@@ -69,6 +69,10 @@ func Propose(s *scene.Scene, t Things) ([]Proposal, error) {
 			wide = append(wide, x)
 		}
 	}
+	exact = slices.DeleteFunc(exact, func(x Proposal) bool {
+		// One condition more than another rule needs says nothing.
+		return slices.ContainsFunc(exact, func(y Proposal) bool { return y.Rule.within(&x.Rule) })
+	})
 	slices.SortStableFunc(exact, func(a, b Proposal) int { return a.Rule.weight() - b.Rule.weight() })
 	slices.SortStableFunc(wide, func(a, b Proposal) int { return a.Else.Parts + a.Else.Nodes - b.Else.Parts - b.Else.Nodes })
 	// The list of names is the last of the exact ones, and stays one of them.
@@ -423,6 +427,28 @@ func (p *proposer) names() (r Rule, ok bool) {
 		r.Material = slices.Sorted(maps.Keys(materials))
 	}
 	return r, len(r.Node)+len(r.Material) <= mostNames
+}
+
+// within tells whether a rule has only conditions that another one has too, and
+// fewer.
+func (r *Rule) within(o *Rule) bool {
+	n, m := 0, 0
+	for _, pair := range [][2]Globs{{r.Node, o.Node}, {r.Under, o.Under}, {r.Material, o.Material}, {r.Picture, o.Picture}} {
+		if len(pair[0]) > 0 && !slices.Equal(pair[0], pair[1]) {
+			return false
+		}
+		n, m = n+min(1, len(pair[0])), m+min(1, len(pair[1]))
+	}
+	if len(r.Kind) > 0 && !slices.Equal(r.Kind, o.Kind) {
+		return false
+	}
+	for k, v := range r.Props {
+		if !slices.Equal(v, o.Props[k]) {
+			return false
+		}
+	}
+	n, m = n+min(1, len(r.Kind))+len(r.Props), m+min(1, len(o.Kind))+len(o.Props)
+	return n < m
 }
 
 // weight is how much there is to read: conditions first, then letters.

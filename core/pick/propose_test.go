@@ -3,6 +3,7 @@ package pick_test
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 	"testing"
 
 	"excavate/core/pick"
@@ -35,6 +36,13 @@ func TestPropose(t *testing.T) {
 		text, _ := json.Marshal(single(list[0].Rule))
 		if string(text) != c.first || list[0].Else != (pick.Counts{}) {
 			t.Errorf("%+v: %s (%s) with %+v besides, should be %s", c.things, text, list[0].Words, list[0].Else, c.first)
+		}
+		for i, p := range list {
+			for _, q := range list[:i] {
+				if p.Else == (pick.Counts{}) && q.Else == p.Else && strings.HasPrefix(p.Words, q.Words+", ") {
+					t.Errorf("%q says no more than %q", p.Words, q.Words)
+				}
+			}
 		}
 		// Each takes what was chosen and says rightly what else.
 		for _, p := range list {

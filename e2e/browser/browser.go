@@ -123,6 +123,19 @@ func (p *Page) Drag(sel string, dx, dy float64) error {
 		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, at[0]+dx, at[1]+dy, left))
 }
 
+// DragWith drags from one place of the page to another with a key held.
+func (p *Page) DragWith(x, y, toX, toY float64, held Modifier) error {
+	left := func(e *input.DispatchMouseEventParams) {
+		chromedp.ButtonLeft(e)
+		e.Buttons, e.ClickCount, e.Modifiers = 1, 1, int64(held)
+	}
+	return p.do(fmt.Sprintf("drag from %.0f, %.0f", x, y),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x, y, left),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, (x+toX)/2, (y+toY)/2, left),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, toX, toY, left),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, toX, toY, left))
+}
+
 // Close ends the browser.
 func (p *Page) Close() { p.stop() }
 

@@ -103,6 +103,19 @@ func (s *Server) CreateChain(c fiber.Ctx, id ProjectID) error {
 		}
 		doc.Name = strings.TrimSpace(b.Name)
 	}
+	if b.Chain != nil {
+		from, err := s.chain(c, *b.Chain)
+		if err != nil {
+			return err
+		}
+		if doc, err = s.svc.Steps(c.Context(), from); err != nil {
+			return err
+		}
+		if b.Steps != nil {
+			doc.Steps = doc.Steps[:min(len(doc.Steps), *b.Steps)]
+		}
+		doc.Name = strings.TrimSpace(b.Name)
+	}
 	if doc.Name == "" {
 		return bad(400, "the chain needs a name")
 	}

@@ -1457,6 +1457,16 @@ type Inventory struct {
 		State    string     `json:"state"`
 		Unwanted bool       `json:"unwanted"`
 	} `json:"nodes"`
+	Pictures []struct {
+		Bytes  int `json:"bytes"`
+		Height int `json:"height"`
+
+		// Materials how many have it
+		Materials int    `json:"materials"`
+		Missing   bool   `json:"missing"`
+		Name      string `json:"name"`
+		Width     int    `json:"width"`
+	} `json:"pictures"`
 	Skins []struct {
 		Bones []struct {
 			Depth    int     `json:"depth"`
@@ -2538,10 +2548,16 @@ type PatchProjectJSONBody struct {
 
 // CreateChainJSONBody defines parameters for CreateChain.
 type CreateChainJSONBody struct {
+	// Chain another chain, whose steps it begins with
+	Chain *int64 `json:"chain,omitempty"`
+
 	// Document a chain document in YAML; none starts empty
 	Document *string `json:"document,omitempty"`
 	Find     int64   `json:"find"`
 	Name     string  `json:"name"`
+
+	// Steps of that chain so many; all if it is left out
+	Steps *int `json:"steps,omitempty"`
 }
 
 // CopyProjectJSONBody defines parameters for CopyProject.

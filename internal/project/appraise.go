@@ -29,7 +29,7 @@ func (s *Service) kept(what, digest string, of func(*scene.Scene) ([]byte, error
 
 // Inventory lists a scene as the 3D view has it, as JSON.
 func (s *Service) Inventory(digest string) ([]byte, error) {
-	return s.kept("inventory 3", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
+	return s.kept("inventory 4", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
 }
 
 // Clues are what speaks for a basis.

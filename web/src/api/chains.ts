@@ -50,6 +50,13 @@ export const useTargets = () =>
 
 export const makeChain = (project: number, find: number, name: string) =>
   ok(api.POST('/api/projects/{project}/chains', { ...at(project), body: { find, name } }))
+/** A chain with the steps of another one, or of a document. */
+export const likeChain = (
+  project: number,
+  find: number,
+  name: string,
+  like: { chain?: number; steps?: number; document?: string },
+) => ok(api.POST('/api/projects/{project}/chains', { ...at(project), body: { find, name, ...like } }))
 export const putSteps = (chain: S['Chain'], steps: S['ChainStep'][]) =>
   ok(api.PUT('/api/chains/{chain}/steps', { ...of(chain.id), body: { revision: chain.revision, steps } }))
 export const setTarget = (chain: number, target: string) =>

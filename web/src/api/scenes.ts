@@ -1,7 +1,7 @@
 // Scenes by digest: what is in one, how two differ, pictures of them. A scene
 // never changes, so an answer holds for ever.
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { api, forever, ok } from './http'
+import { api, forever, ok, type S } from './http'
 
 export const sceneKeys = {
   inventory: (digest?: string) => ['inventory', digest] as const,
@@ -74,4 +74,36 @@ export const usePick = (digest: string | undefined, where: Record<string, unknow
     placeholderData: keepPreviousData,
     queryFn: ({ signal }) =>
       ok(api.POST('/api/scenes/{digest}/pick', { ...of(digest), body: { where: where! }, signal })),
+  })
+
+/** Rules that take what was chosen by hand. */
+export const useProposals = (digest: string | undefined, things: S['Things'] | undefined) =>
+  useQuery({
+    queryKey: ['proposals', digest, things],
+    enabled: !!digest && !!things,
+    ...forever,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      ok(api.POST('/api/scenes/{digest}/proposals', { ...of(digest), body: things!, signal })),
+  })
+
+/** What a step would make of a band, whose scene and key are given. */
+export const useStepTrial = (
+  project: number,
+  band: { scene?: string; key?: string } | undefined,
+  step: S['ChainStep'] | undefined,
+) =>
+  useQuery({
+    queryKey: ['step trial', project, band?.scene, band?.key, step],
+    enabled: !!band?.scene && !!band.key && !!step,
+    ...forever,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      ok(
+        api.POST('/api/scenes/{digest}/trial', {
+          ...of(band!.scene),
+          body: { project, key: band!.key!, step: step! },
+          signal,
+        }),
+      ),
   })

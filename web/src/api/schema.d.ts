@@ -2783,6 +2783,15 @@ export interface components {
             height: number;
         };
         Inventory: {
+            pictures: {
+                name: string;
+                width: number;
+                height: number;
+                bytes: number;
+                missing: boolean;
+                /** @description how many have it */
+                materials: number;
+            }[];
             nodes: {
                 name: string;
                 kind: string;
@@ -5642,6 +5651,13 @@ export interface operations {
                     name: string;
                     /** @description a chain document in YAML; none starts empty */
                     document?: string;
+                    /**
+                     * Format: int64
+                     * @description another chain, whose steps it begins with
+                     */
+                    chain?: number;
+                    /** @description of that chain so many; all if it is left out */
+                    steps?: number;
                 };
             };
         };

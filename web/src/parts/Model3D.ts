@@ -386,6 +386,19 @@ export class Model3D {
   }
 
   /** What a ray meets first, of what can be seen. */
+  /** What is drawn with its middle in a box of the camera's picture, which goes from -1 to 1 both ways. */
+  within(box: THREE.Box2, camera: THREE.Camera): Hit[] {
+    const at = new THREE.Vector3(),
+      flat = new THREE.Vector2()
+    return this.drawn.flatMap((d) => {
+      if (!d.object.visible) return []
+      const middle = boxOf(d.object).getCenter(new THREE.Vector3())
+      at.copy(middle).project(camera)
+      if (at.z > 1 || !box.containsPoint(flat.set(at.x, at.y))) return []
+      return [{ node: d.node, mesh: d.mesh, primitive: d.primitive, material: d.material, at: middle }]
+    })
+  }
+
   hit(ray: THREE.Raycaster): Hit | undefined {
     const there = this.drawn.filter((d) => d.object.visible)
     for (const d of there) if (d.object instanceof THREE.SkinnedMesh) d.object.computeBoundingSphere() // it may have moved

@@ -119,6 +119,8 @@ export class Stage3D {
   onError: (pane: number, message: string) => void = () => {}
   onLoad: (pane: number, loaded: number, total: number) => void = () => {}
   onPick: (pane: number, hit: Hit | undefined) => void = () => {}
+  /** What a box that was drawn with Shift holds; without it Shift moves the camera. */
+  onBox?: (pane: number, hits: Hit[]) => void
 
   constructor(private host: HTMLElement) {
     this.renderer = new THREE.WebGLRenderer({ antialias: true, preserveDrawingBuffer: true, alpha: true })
@@ -152,13 +154,37 @@ export class Stage3D {
       this.dirty = true
     })
     let down: [number, number] | undefined
-    el.addEventListener('pointerdown', (e) => {
-      down = e.button === 0 ? [e.clientX, e.clientY] : undefined
+    let box: HTMLElement | undefined
+    el.addEventListener(
+      'pointerdown',
+      (e) => {
+        down = e.button === 0 ? [e.clientX, e.clientY] : undefined
+        if (!down || !e.shiftKey || !this.onBox) return
+        // Shift draws a box; the camera stays where it is.
+        this.controls.enabled = false
+        el.setPointerCapture(e.pointerId)
+        box = document.createElement('div')
+        box.className = 'chosenbox'
+        host.append(box)
+      },
+      { capture: true },
+    )
+    el.addEventListener('pointermove', (e) => {
+      if (!box || !down) return
+      const r = host.getBoundingClientRect()
+      const [x, y, w, h] = span(down, e)
+      box.style.cssText = `left:${x - r.left}px;top:${y - r.top}px;width:${w}px;height:${h}px`
     })
-    el.addEventListener('pointerup', (e) => {
-      if (down && Math.hypot(e.clientX - down[0], e.clientY - down[1]) < 4) this.pick(e)
-      down = undefined
-    })
+    const end = (e: PointerEvent, done: boolean) => {
+      this.controls.enabled = true
+      box?.remove()
+      const moved = down && Math.hypot(e.clientX - down[0], e.clientY - down[1]) >= 4
+      if (done && down && !moved) this.pick(e)
+      else if (done && down && box) this.pickBox(down, e)
+      down = box = undefined
+    }
+    el.addEventListener('pointerup', (e) => end(e, true))
+    el.addEventListener('pointercancel', (e) => end(e, false))
     this.fit()
     this.watcher = new ResizeObserver(() => {
       this.dirty = true
@@ -509,6 +535,29 @@ export class Stage3D {
     this.onPick(i, p.model.hit(ray))
   }
 
+  /** What lies in a box on the screen: things whose middle does. */
+  private pickBox(from: [number, number], e: PointerEvent) {
+    const r = this.renderer.domElement.getBoundingClientRect(),
+      n = this.panes.length
+    const i = Math.min(n - 1, Math.floor(((from[0] - r.left) / r.width) * n)),
+      p = this.panes[i]
+    if (!p?.model) return
+    const [x, y, w, h] = span(from, e)
+    const across = (v: number) => (((v - r.left) / r.width) * n - i) * 2 - 1
+    const upwards = (v: number) => 1 - ((v - r.top) / r.height) * 2
+    p.scene.updateMatrixWorld()
+    this.onBox?.(
+      i,
+      p.model.within(
+        new THREE.Box2(
+          new THREE.Vector2(across(x), upwards(y + h)),
+          new THREE.Vector2(across(x + w), upwards(y)),
+        ),
+        p.camera,
+      ),
+    )
+  }
+
   private bones(p: Pane) {
     const at: number[] = [],
       ends: number[] = [],
@@ -594,6 +643,16 @@ export class Stage3D {
     })
     this.onDraw(facts)
   }
+}
+
+/** The box between two places on the screen: left, top, width and height. */
+function span(from: [number, number], to: { clientX: number; clientY: number }) {
+  return [
+    Math.min(from[0], to.clientX),
+    Math.min(from[1], to.clientY),
+    Math.abs(to.clientX - from[0]),
+    Math.abs(to.clientY - from[1]),
+  ] as const
 }
 
 /** Where the file's X, Y and Z run in the view, which is right-handed with Y up and Z to the front. */

@@ -85,6 +85,7 @@ export function View3D({
   motion = 0,
   onMotion,
   onPick,
+  onBox,
   children,
 }: {
   panes: PaneInfo[]
@@ -99,6 +100,8 @@ export function View3D({
   motion?: number
   onMotion?: (n: number) => void
   onPick?: (pane: number, hit: Hit | undefined) => void
+  /** What a box that is drawn with Shift held takes. */
+  onBox?: (pane: number, hits: Hit[]) => void
   children?: ReactNode
 }) {
   const host = useRef<HTMLDivElement>(null)
@@ -111,6 +114,7 @@ export function View3D({
   const [ready, setReady] = useState(false)
   const { mode, systemMode } = useColorScheme()
   const picked = useLatest(onPick)
+  const boxed = useLatest(onBox)
   const whole = JSON.stringify(panes.map((p) => ({ url: p.url, axes: p.basis, balls: p.balls })))
   const [anyway, setAnyway] = useState('')
   const urls = panes.map((p) => p.url).join(' ')
@@ -141,6 +145,7 @@ export function View3D({
       s.onLoad = (_, n, total) =>
         told.current.setLoaded(total > 0 ? `${bytes(n)} of ${bytes(total)}` : bytes(n))
       s.onPick = (i, hit) => picked.current?.(i, hit)
+      if (boxed.current) s.onBox = (i, hits) => boxed.current?.(i, hits)
       s.onDraw = (f) =>
         setFacts((old) =>
           old.length === f.length &&
@@ -167,7 +172,7 @@ export function View3D({
       stage.current = null
       setReady(false)
     }
-  }, [picked, told])
+  }, [picked, boxed, told])
   useEffect(() => {
     if (ready) stage.current?.show(JSON.parse(content) as Content[])
   }, [content, ready])

@@ -1,17 +1,16 @@
-import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
-import { useEffect, useState } from 'react'
+import { Button, Menu, MenuItem, ToggleButton, ToggleButtonGroup } from '@mui/material'
+import { useEffect, useRef, useState } from 'react'
 import { Link } from 'react-router'
 import { chainDocument, putSteps, redo, rerun, undo, useBands, useSteps } from '../api/chains'
 import { useFind } from '../api/finds'
 import { useAct, type S } from '../api/http'
-import { thumb, useInventory, viewUrl } from '../api/scenes'
+import { thumb, useInventory, useStepTrial, viewUrl } from '../api/scenes'
 import { useAddress, useShow } from '../parts/address'
-import { Fault, unmeasured } from '../parts/bits'
-import { count, plural, metres, seconds } from '../parts/format'
+import { Fault } from '../parts/bits'
+import { count, seconds } from '../parts/format'
 import { SchemaForm } from '../parts/SchemaForm'
 import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
 import { useChainAtWork } from '../parts/chainAtWork'
-import { Table, TableHead, TableBody, TableRow, TableCell } from '@mui/material'
 import { Body } from '../parts/Body'
 import { Empty } from '../parts/Empty'
 import { Form } from '../parts/Form'
@@ -23,9 +22,14 @@ import { Tag } from '../parts/Tag'
 import { Text } from '../parts/Text'
 import { Tools } from '../parts/Tools'
 import { Panes } from '../parts/Panes'
-import { AddStep } from './chain/AddStep'
 import { PickFrom } from '../parts/PickForm'
+import { AddStep } from './chain/AddStep'
+import { Changed, height } from './chain/Changed'
+import { lit } from './chain/choice'
+import { Core } from './chain/Core'
 import { ChainFrame } from './chain/Frame'
+import { NewChain, type Origin } from './chain/NewChain'
+import { Tray } from './chain/Tray'
 
 /** Edits of a chain: each is one revision that undo takes back. */
 function useEdits(project: number, chain?: S['Chain']) {
@@ -47,6 +51,11 @@ export function Chain() {
   const edit = useEdits(project, chain)
   const [params, set] = useAddress()
   const [adding, setAdding] = useState(false)
+  const [acting, setActing] = useState<S['Proposal']>()
+  const [tried, setTried] = useState<S['ChainStep']>()
+  const [menu, setMenu] = useState<HTMLElement | null>(null)
+  const [origin, setOrigin] = useState<Origin>()
+  const file = useRef<HTMLInputElement>(null)
   const bands = sample?.bands ?? []
   const at = Math.min(params.has('band') ? Number(params.get('band')) : bands.length - 1, bands.length - 1)
   const withBand = params.has('with') ? Number(params.get('with')) : -1
@@ -57,10 +66,21 @@ export function Chain() {
     return undefined
   } // an off band shows what lies below it
   const { data: inventory } = useInventory(shown(at)?.scene)
+  const trial = useStepTrial(project, shown(at), tried)
+  const triedKind = kinds?.find((k) => k.name === tried?.step)
+  const chosen = (params.get('chosen') ?? '').split(' ').filter(Boolean)
+  const open = params.get('tray') === '1'
+  const alone = params.get('alone') === '1'
+  // What was chosen by number in one band is something else in the next.
+  const letGo = { chosen: undefined, alone: undefined }
   const choose = (i: number, compare: boolean) =>
     compare
       ? set({ with: i === at ? undefined : String(i) })
-      : set({ band: String(i), with: withBand === i ? undefined : (params.get('with') ?? undefined) })
+      : set({
+          band: String(i),
+          with: withBand === i ? undefined : (params.get('with') ?? undefined),
+          ...(shown(i)?.scene === shown(at)?.scene ? {} : letGo),
+        })
 
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
@@ -107,12 +127,27 @@ export function Chain() {
     }
   }
   const two = withBand >= 0 && withBand !== at && bands[withBand]
-  const panes = [pane(at, two ? 'A · ' : ''), ...(two ? [pane(withBand, 'B · ')] : [])].filter(
+  const result = tried && trial.data?.scene ? trial.data : undefined
+  const onTrial: PaneInfo | undefined = result && {
+    url: viewUrl(result.scene!, bare),
+    nodes: result.stats?.nodes,
+    title: `On trial: ${triedKind?.title}`,
+    basis: bare ? undefined : result.basis,
+  }
+  const panes = [pane(at, two ? 'A · ' : ''), onTrial ?? (two ? pane(withBand, 'B · ') : undefined)].filter(
     (p): p is PaneInfo => !!p,
   )
   const steps = chain?.steps ?? []
   const i = at - 1 // index of the chosen band's step
   const replace = (s: S['ChainStep']) => edit.put(steps.map((x, k) => (k === i ? s : x)))
+  const keep = () => {
+    if (!tried) return
+    const s = [...steps]
+    s.splice(at, 0, tried)
+    setTried(undefined)
+    set({ band: String(at + 1), with: undefined, ...letGo })
+    edit.put(s)
+  }
   const move = (by: number) => {
     const s = [...steps]
     s.splice(i + by, 0, ...s.splice(i, 1))
@@ -123,7 +158,7 @@ export function Chain() {
     setAdding(false)
     const s = [...steps]
     s.splice(at, 0, { step: name })
-    set({ band: String(at + 1), with: undefined })
+    set({ band: String(at + 1), with: undefined, ...letGo })
     edit.put(s)
   }
   const kind = kinds?.find((k) => k.name === band?.step?.step)
@@ -146,65 +181,37 @@ export function Chain() {
               <Mini disabled={!chain?.canRedo} onClick={() => edit.redo()}>
                 Redo
               </Mini>
+              <Mini disabled={!chain} onClick={(e) => setMenu(e.currentTarget)} aria-haspopup="menu">
+                More
+              </Mini>
             </Row>
           </Head>
           <Fault error={error ?? edit.fault} />
-          <div className="core" role="listbox" aria-label="Core sample">
-            {[...bands].reverse().map((b) => (
-              <button
-                key={b.index}
-                role="option"
-                aria-selected={b.index === at}
-                className={`band ${b.state} ${b.index === at ? 'on' : ''} ${two && b.index === withBand ? 'cmp' : ''}`}
-                data-band={b.index}
-                data-state={b.state}
-                data-key={b.key}
-                data-title={b.title}
-                onClick={(e) => choose(b.index, e.shiftKey)}
-                title="Click to see this state; with Shift to compare it"
-              >
-                <span className={`hatch ${b.family}`} />
-                <span className="t">
-                  {shown(b.index)?.scene && (
-                    <img className="thumb" src={thumb(shown(b.index)!.scene!, bare)} alt="" />
-                  )}
-                </span>
-                <span className="w">
-                  <Text as="b" clip>
-                    {b.index > 0 && `${b.index} `}
-                    {b.title}
-                  </Text>
-                  {b.state === 'off' ? (
-                    <small>switched off</small>
-                  ) : b.state === 'failed' ? (
-                    <Text as="small" tone="bad" clip title={b.error}>
-                      {b.error}
-                    </Text>
-                  ) : b.state === 'waiting' ? (
-                    <small>{sample?.running ? 'being computed…' : 'not computed'}</small>
-                  ) : (
-                    <>
-                      {changes(b, bands)
-                        .slice(0, 2)
-                        .map((l) => (
-                          <Text as="small" clip key={l}>
-                            {l}
-                          </Text>
-                        ))}
-                      {b.losses.map((l) => (
-                        <Text as="small" tone="warn" clip key={l} title={l}>
-                          {l}
-                        </Text>
-                      ))}
-                    </>
-                  )}
-                </span>
-                {two && (b.index === at || b.index === withBand) && (
-                  <span className="k">{b.index === at ? 'A' : 'B'}</span>
-                )}
-              </button>
-            ))}
-          </div>
+          <Core
+            bands={bands}
+            at={at}
+            other={two ? withBand : undefined}
+            running={!!sample?.running}
+            thumbOf={(i) => {
+              const digest = shown(i)?.scene
+              return digest && thumb(digest, bare)
+            }}
+            trial={
+              tried && {
+                after: at,
+                title: triedKind?.title ?? tried.step,
+                report: trial.data,
+                busy: trial.isFetching,
+              }
+            }
+            onChoose={choose}
+            onMove={(from, to) => {
+              const list = [...steps]
+              list.splice(to - 1, 0, ...list.splice(from - 1, 1))
+              set({ band: String(to), with: undefined })
+              edit.put(list)
+            }}
+          />
           <Tools style={{ borderTop: '1px solid var(--line)', borderBottom: 0 }}>
             <Button variant="contained" onClick={() => setAdding(true)} disabled={!chain}>
               Add step
@@ -216,35 +223,200 @@ export function Chain() {
               Save chain
             </Button>
             {adding && <AddStep kinds={kinds ?? []} onAdd={addStep} onClose={() => setAdding(false)} />}
+            {acting && (
+              <AddStep
+                kinds={kinds ?? []}
+                on={acting}
+                onAdd={(name) => {
+                  setActing(undefined)
+                  setTried({ step: name, with: { where: acting.where } })
+                }}
+                onClose={() => setActing(undefined)}
+              />
+            )}
+            <Menu anchorEl={menu} open={!!menu} onClose={() => setMenu(null)}>
+              <MenuItem
+                onClick={() => {
+                  setMenu(null)
+                  setOrigin({
+                    title: 'Copy the chain',
+                    name: `${chain!.name} copy`,
+                    about: `All ${count(steps.length)} steps of ${chain!.name}, for this asset or another.`,
+                    chain: chain!.id,
+                  })
+                }}
+              >
+                Copy, also for another asset…
+              </MenuItem>
+              <MenuItem
+                onClick={() => {
+                  setMenu(null)
+                  setOrigin({
+                    title: 'Branch from this band',
+                    name: `${chain!.name} branch`,
+                    about: `The steps up to ${band?.title}.`,
+                    chain: chain!.id,
+                    steps: at,
+                  })
+                }}
+              >
+                Branch from this band…
+              </MenuItem>
+              <MenuItem
+                onClick={() => {
+                  setMenu(null)
+                  file.current?.click()
+                }}
+              >
+                Open a chain’s document…
+              </MenuItem>
+            </Menu>
+            <input
+              ref={file}
+              type="file"
+              accept=".yaml,.yml"
+              hidden
+              aria-label="Chain document"
+              onChange={(e) => {
+                const f = e.target.files?.[0]
+                e.target.value = ''
+                void f?.text().then((document) =>
+                  setOrigin({
+                    title: 'Open a chain',
+                    name: f.name.replace(/\.ya?ml$/, ''),
+                    about: `The steps in ${f.name}.`,
+                    document,
+                  }),
+                )
+              }}
+            />
+            {origin && chain && (
+              <NewChain
+                project={project}
+                find={chain.find}
+                origin={origin}
+                onClose={() => setOrigin(undefined)}
+              />
+            )}
           </Tools>
         </Pane>
-        <div style={{ position: 'relative', minHeight: 0, display: 'grid' }}>
-          <View3D
-            panes={panes}
-            motions={motions}
-            bones={shown(at)?.stats?.bones ?? 0}
-            show={show}
-            onShow={setShow}
-            offer={offerOf(inventory)}
-            motion={motion}
-            onMotion={(n) => set({ motion: n || '' })}
-          />
-          <div style={{ position: 'absolute', right: 14, top: 104 }}>
-            <ToggleButtonGroup
-              size="small"
-              exclusive
-              value={bare ? 'target' : 'declared'}
-              onChange={(_, v: string | null) => v && set({ read: v === 'target' ? undefined : v })}
-              aria-label="How the numbers are read"
-              orientation="vertical"
-            >
-              <ToggleButton value="target">As the target reads it</ToggleButton>
-              <ToggleButton value="declared">As declared</ToggleButton>
-            </ToggleButtonGroup>
+        <div className="middle">
+          <div className="stage">
+            <View3D
+              panes={panes}
+              guide={{ chosen: lit(inventory, chosen), hide: alone, morphs: {} }}
+              onPick={(i, hit) => {
+                if (i > 0 || !hit) return
+                // First the node, then the part of it that was hit, then nothing.
+                const node = `n${hit.node}`,
+                  part = `p${hit.mesh}.${hit.primitive}`
+                const now = chosen.length === 1 ? chosen[0] : ''
+                set({ tray: '1', chosen: now === node ? part : now === part ? undefined : node })
+              }}
+              onBox={(i, hits) => {
+                if (i > 0) return
+                const keys = [...new Set(hits.map((h) => `n${h.node}`))]
+                set({ tray: '1', chosen: keys.join(' ') || undefined })
+              }}
+              motions={motions}
+              bones={shown(at)?.stats?.bones ?? 0}
+              show={show}
+              onShow={setShow}
+              offer={offerOf(inventory)}
+              motion={motion}
+              onMotion={(n) => set({ motion: n || '' })}
+            />
+            <div style={{ position: 'absolute', right: 14, top: 104 }}>
+              <ToggleButtonGroup
+                size="small"
+                exclusive
+                value={bare ? 'target' : 'declared'}
+                onChange={(_, v: string | null) => v && set({ read: v === 'target' ? undefined : v })}
+                aria-label="How the numbers are read"
+                orientation="vertical"
+              >
+                <ToggleButton value="target">As the target reads it</ToggleButton>
+                <ToggleButton value="declared">As declared</ToggleButton>
+              </ToggleButtonGroup>
+            </div>
           </div>
+          <div className="drawer">
+            <Mini
+              aria-expanded={open}
+              onClick={() => set({ tray: open ? undefined : '1' })}
+              disabled={!inventory}
+            >
+              {open ? 'Close the inventory' : 'Inventory'}
+            </Mini>
+            {inventory && (
+              <Text tone="soft" small clip>
+                {count(inventory.nodes.length)} nodes · {count(inventory.materials.length)} materials
+              </Text>
+            )}
+            <span className="grow" />
+            {chosen.length > 0 && (
+              <>
+                <Mini aria-pressed={alone} onClick={() => set({ alone: alone ? undefined : '1' })}>
+                  {alone ? 'Show all' : 'Only these'}
+                </Mini>
+                <Mini onClick={() => set(letGo)}>Choose nothing</Mini>
+              </>
+            )}
+          </div>
+          {open && inventory && shown(at)?.scene && (
+            <Tray
+              key={shown(at)!.scene}
+              digest={shown(at)!.scene!}
+              inventory={inventory}
+              chosen={chosen}
+              onChoose={(keys) => set({ chosen: keys.join(' ') || undefined })}
+              onAct={setActing}
+            />
+          )}
         </div>
-        <Pane data-evidence={band?.title}>
-          {band && (
+        <Pane data-evidence={tried ? 'trial' : band?.title}>
+          {tried && triedKind && (
+            <>
+              <Head>
+                <h2>{triedKind.title}</h2>
+                <Tag>on trial</Tag>
+              </Head>
+              <Form>
+                <Text as="div" tone="soft" small>
+                  {triedKind.purpose}
+                </Text>
+                <Row wrap style={{ margin: '10px 0' }}>
+                  <Button variant="contained" onClick={keep} disabled={!result}>
+                    Keep it
+                  </Button>
+                  <Button onClick={() => setTried(undefined)}>Let it go</Button>
+                </Row>
+                <Fault
+                  error={trial.error ?? (trial.data?.error ? { message: trial.data.error } : undefined)}
+                />
+                {trial.data?.lines.map((l) => (
+                  <Body key={l}>
+                    <Tag>{trial.data.idle ? 'idle' : 'note'}</Tag> {l}
+                  </Body>
+                ))}
+                {trial.data?.losses.map((l) => (
+                  <Body key={l}>
+                    <Tag tone="warn">lost</Tag> {l}
+                  </Body>
+                ))}
+                <PickFrom.Provider value={shown(at)?.scene}>
+                  <SchemaForm
+                    key={tried.step}
+                    schema={triedKind.schema}
+                    order={triedKind.order}
+                    value={tried.with ?? {}}
+                    onChange={(v) => setTried({ ...tried, with: v })}
+                  />
+                </PickFrom.Provider>
+              </Form>
+            </>
+          )}
+          {band && !tried && (
             <>
               <Head>
                 <h2>{band.title}</h2>
@@ -319,100 +491,5 @@ export function Chain() {
         </Pane>
       </Panes>
     </ChainFrame>
-  )
-}
-
-/** How tall the asset is, as the view reads it. */
-function height(b: S['Band'], bare: boolean): string {
-  if (!b.stats) return ''
-  if (!bare) return b.stats.height != null ? `${metres(b.stats.height)} tall` : unmeasured(b.stats)
-  const tall = b.stats.max[1] - b.stats.min[1]
-  const low = b.stats.min[1]
-  return `${metres(tall)} tall${Math.abs(low) < 0.0015 ? ', on the ground' : ''}`
-}
-
-const figures: [keyof S['Stats'], string][] = [
-  ['triangles', 'triangles'],
-  ['vertices', 'vertices'],
-  ['parts', 'parts'],
-  ['nodes', 'nodes'],
-  ['bones', 'bones'],
-  ['materials', 'materials'],
-  ['pictures', 'pictures'],
-  ['cameras', 'cameras'],
-  ['lights', 'lights'],
-  ['helpers', 'helpers'],
-  ['motions', 'motions'],
-]
-
-/** The two lines of a band that say most. */
-function changes(b: S['Band'], bands: S['Band'][]): string[] {
-  if (b.index === 0)
-    return [
-      ...b.lines,
-      b.stats
-        ? `${plural(b.stats.triangles, 'triangle')}${b.stats.height != null ? ` · ${metres(b.stats.height)}` : ''}`
-        : '',
-    ]
-  let below: S['Band'] | undefined
-  for (let k = b.index - 1; k >= 0 && !below; k--)
-    if (bands[k].stats && bands[k].state === 'ready') below = bands[k]
-  const diff =
-    below?.stats && b.stats
-      ? figures
-          .filter(([k]) => below.stats![k] !== b.stats![k])
-          .map(([k, n]) => `${n} ${count(below.stats![k] as number)} → ${count(b.stats![k] as number)}`)
-      : []
-  return [...b.lines, ...diff.filter((d) => !b.lines.some((l) => l.startsWith(d.split(' ')[0])))]
-}
-
-function Changed({ band, before }: { band: S['Band']; before?: S['Band'] }) {
-  if (!band.stats)
-    return (
-      <Body className="soft">
-        {band.state === 'off'
-          ? 'The step is switched off; the state is that of the band below.'
-          : 'Not computed yet.'}
-      </Body>
-    )
-  const a = band.index > 0 ? before?.stats : undefined
-  const size = (s?: S['Stats']) => (s?.height != null ? metres(s.height) : '–')
-  return (
-    <Table size="small">
-      <TableHead>
-        <TableRow>
-          <TableCell />
-          {a && <TableCell align="right">before</TableCell>}
-          <TableCell align="right">{a ? 'after' : ''}</TableCell>
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {figures
-          .filter(([k]) => k !== 'lights' || band.stats!.lights > 0 || (a?.lights ?? 0) > 0)
-          .map(([k, name]) => {
-            const changed = a && a[k] !== band.stats![k]
-            return (
-              <TableRow key={k} data-figure={name}>
-                <TableCell>{name[0].toUpperCase() + name.slice(1)}</TableCell>
-                {a && <TableCell align="right">{count(a[k] as number)}</TableCell>}
-                <TableCell align="right" className={changed ? 'ok' : undefined}>
-                  {count(band.stats![k] as number)}
-                </TableCell>
-              </TableRow>
-            )
-          })}
-        <TableRow>
-          <TableCell>Height</TableCell>
-          {a && <TableCell align="right">{size(a)}</TableCell>}
-          <TableCell align="right">{size(band.stats)}</TableCell>
-        </TableRow>
-        <TableRow data-figure="basis">
-          <TableCell>Basis</TableCell>
-          <TableCell align="right" colSpan={a ? 2 : 1} style={{ whiteSpace: 'normal' }}>
-            {band.basis?.text}
-          </TableCell>
-        </TableRow>
-      </TableBody>
-    </Table>
   )
 }

@@ -10,6 +10,7 @@ import {
 } from '@mui/material'
 import { useRef, useState, type FormEvent } from 'react'
 import type { S } from '../../api/http'
+import { plural } from '../../parts/format'
 import { Text } from '../../parts/Text'
 
 const families: [string, string][] = [
@@ -42,15 +43,30 @@ const List = styled('div')({
   },
 })
 
+/** How much of what a rule takes a step acts on. */
+const acts = (k: S['StepKind'], p: S['Proposal']) =>
+  k.on === 'nodes'
+    ? plural(p.nodes, 'node')
+    : k.on === 'parts'
+      ? plural(p.parts, 'part')
+      : k.on === 'materials'
+        ? plural(p.materials, 'material')
+        : plural(p.pictures, 'picture')
+const some = (k: S['StepKind'], p: S['Proposal']) => !!k.on && p[k.on] > 0
+
 export function AddStep({
-  kinds,
+  kinds: every,
+  on,
   onAdd,
   onClose,
 }: {
   kinds: S['StepKind'][]
+  /** What was chosen: only steps that act on some things are listed, with how many. */
+  on?: S['Proposal']
   onAdd: (name: string) => void
   onClose: () => void
 }) {
+  const kinds = on ? every.filter((k) => some(k, on)) : every
   const [text, setText] = useState('')
   const field = useRef<HTMLInputElement>(null)
   const words = text.toLowerCase().split(' ').filter(Boolean)
@@ -73,8 +89,13 @@ export function AddStep({
       aria-labelledby="add-step"
       slotProps={{ transition: { onEntered: () => field.current?.focus() } }}
     >
-      <DialogTitle id="add-step">Add a step</DialogTitle>
+      <DialogTitle id="add-step">{on ? 'Act on what is chosen' : 'Add a step'}</DialogTitle>
       <DialogContent>
+        {on && (
+          <Text as="p" tone="soft" small>
+            {on.words}
+          </Text>
+        )}
         <form onSubmit={submit}>
           <OutlinedInput
             fullWidth
@@ -95,6 +116,12 @@ export function AddStep({
                   {of.map((k) => (
                     <button key={k.name} onClick={() => onAdd(k.name)} data-step={k.name}>
                       <b>{k.title}</b>
+                      {on && (
+                        <Text tone="soft" small data-acts={k.name}>
+                          {' '}
+                          {acts(k, on)} here
+                        </Text>
+                      )}
                       <Text as="div" tone="soft" small>
                         {k.purpose}
                       </Text>
