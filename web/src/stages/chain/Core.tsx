@@ -36,7 +36,7 @@ export function Core({
   onChoose: (band: number, compare: boolean) => void
   onMove: (from: number, to: number) => void
 }) {
-  const [dragged, setDragged] = useState<number>()
+  const dragged = useRef<number>(undefined)
   const [over, setOver] = useState<number>()
   const tall = (i: number) => bands.length <= ALL_TALL || Math.abs(i - at) <= 1 || i === other || i === 0
   const box = useRef<HTMLDivElement>(null)
@@ -44,8 +44,8 @@ export function Core({
     box.current?.querySelector(`[data-band="${at}"]`)?.scrollIntoView({ block: 'nearest' })
   }, [at, bands.length])
   const drop = (to: number) => {
-    if (dragged !== undefined && dragged !== to && to > 0) onMove(dragged, to)
-    setDragged(undefined)
+    if (dragged.current !== undefined && dragged.current !== to && to > 0) onMove(dragged.current, to)
+    dragged.current = undefined
     setOver(undefined)
   }
   return (
@@ -66,15 +66,15 @@ export function Core({
             onDragStart={(e) => {
               e.dataTransfer.effectAllowed = 'move'
               e.dataTransfer.setData('text/plain', b.title)
-              setDragged(b.index)
+              dragged.current = b.index
             }}
             onDragOver={(e) => {
-              if (dragged === undefined || b.index === 0) return
+              if (dragged.current === undefined || b.index === 0) return
               e.preventDefault()
               setOver(b.index)
             }}
             onDragEnd={() => {
-              setDragged(undefined)
+              dragged.current = undefined
               setOver(undefined)
             }}
             onDrop={(e) => {
