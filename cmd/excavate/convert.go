@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"text/tabwriter"
 
 	"excavate/core/chain"
 	"excavate/core/find"
@@ -59,6 +60,10 @@ What a model names is looked for beside it and below, then in the sources. What 
 			}
 			if doc, err = chain.Parse(text); err != nil {
 				return fmt.Errorf("%s: %w", chainFile, err)
+			}
+			for _, o := range doc.Order() {
+				w := cmd.ErrOrStderr()
+				fmt.Fprintf(w, "%s step %d (%s) belongs behind step %d (%s): %s\n", tint(w, attention, "order:"), o.Step+1, doc.Steps[o.Step].Step, o.After+1, doc.Steps[o.After].Step, o.Why)
 			}
 		}
 		folder := false
@@ -151,6 +156,7 @@ type converter struct {
 	stack  source.Stack
 	beside *find.Beside // finds what a chain names beside its document
 	near   source.Stack // the folder of the chain's document
+	many   *chain.Many  // of a folder: what the chain did to each
 	doc    *chain.Chain
 	to     *format.Writer   // nil for a delivery and for pictures
 	pic    *pixel.Container // of pictures
@@ -180,7 +186,7 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 	}
 	note(s.Notes)
 	outside := &find.Beyond{Lib: x.lib, Finder: find.First{x.beside, in.Finder}, Stack: append(slices.Clone(x.near), x.stack...)}
-	final, err := x.chain(ctx, log, s, outside)
+	final, took, err := x.chain(ctx, log, in.Name, s, outside)
 	if err != nil {
 		return err
 	}
@@ -192,7 +198,7 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 		}
 	}
 	if x.to == nil {
-		err = x.delivery(ctx, log, in, s, final, outside, out)
+		err = x.delivery(ctx, log, in, s, final, outside, took, out)
 	} else {
 		var notes []scene.Note
 		if x.asIs {
@@ -213,15 +219,18 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 	return err
 }
 
-// chain runs the chain and tells what its steps did.
-func (x *converter) chain(ctx context.Context, log io.Writer, s *scene.Scene, outside chain.Beyond) (*scene.Scene, error) {
+// chain runs the chain and tells what its steps did, and took from outside.
+func (x *converter) chain(ctx context.Context, log io.Writer, name string, s *scene.Scene, outside chain.Beyond) (out *scene.Scene, took []string, err error) {
 	bands, err := chain.Run(ctx, "input", s, x.doc, outside, nil, nil)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	if x.many != nil {
+		x.many.Add(name, bands)
 	}
 	for i, b := range bands[1:] {
 		if b.Err != nil {
-			return nil, fmt.Errorf("chain step %d: %w", i+1, b.Err)
+			return nil, nil, fmt.Errorf("chain step %d: %w", i+1, b.Err)
 		}
 		if b.Step.Off {
 			fmt.Fprintf(log, "%d %s: switched off\n", i+1, b.Kind.Title)
@@ -232,12 +241,12 @@ func (x *converter) chain(ctx context.Context, log io.Writer, s *scene.Scene, ou
 			fmt.Fprintf(log, "  %s %s\n", tint(log, attention, "lost:"), harmless(l))
 		}
 	}
-	return chain.Last(bands).Scene, nil
+	return chain.Last(bands).Scene, chain.Took(bands), nil
 }
 
 // delivery writes a ZIP with the model as GLB, its chain and a manifest of all
 // that it came from.
-func (x *converter) delivery(ctx context.Context, log io.Writer, in *given, found, final *scene.Scene, outside *find.Beyond, out string) error {
+func (x *converter) delivery(ctx context.Context, log io.Writer, in *given, found, final *scene.Scene, outside *find.Beyond, took []string, out string) error {
 	if x.asIs {
 		var notes []scene.Note
 		final, notes = shipped.Writers.Named("glb").AsIs(final)
@@ -256,7 +265,7 @@ func (x *converter) delivery(ctx context.Context, log io.Writer, in *given, foun
 	if err != nil {
 		return err
 	}
-	more, err := outside.Origins(ctx, asks, final)
+	more, err := outside.Origins(ctx, asks, took)
 	if err != nil {
 		return err
 	}
@@ -302,6 +311,9 @@ func (x *converter) folder(cmd *cobra.Command, in, out string) error {
 	bar := newProgress(cmd.ErrOrStderr(), int64(len(todo)), string(want)+"s")
 	defer bar.end()
 	t := tally{cmd: cmd, bar: bar}
+	if len(x.doc.Steps) > 0 {
+		x.many = &chain.Many{}
+	}
 	names := x.names(src, todo, out, ending)
 	room := semaphore.NewWeighted(atOnce)
 	next := make(chan int)
@@ -334,6 +346,7 @@ func (x *converter) folder(cmd *cobra.Command, in, out string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
+	x.summary(cmd.ErrOrStderr())
 	fmt.Fprintf(cmd.ErrOrStderr(), "%d %ss converted, %d failed, %d other files passed over\n", t.made, want, t.failed, passed)
 	switch {
 	case t.failed > 0:
@@ -342,6 +355,33 @@ func (x *converter) folder(cmd *cobra.Command, in, out string) error {
 		return fmt.Errorf("%s holds no %s that is recognised", in, want)
 	}
 	return nil
+}
+
+// mostOdd is how many odd assets are listed.
+const mostOdd = 20
+
+// summary is what a chain did to the models of a folder, step by step, and
+// which of them it did something else to than to the others.
+func (x *converter) summary(w io.Writer) {
+	if x.many == nil {
+		return
+	}
+	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(table, "step\tdone\tidle\tlost\tfailed\tchanged")
+	for i, r := range x.many.Rows() {
+		fmt.Fprintf(table, "%d %s\t%d\t%d\t%d\t%d\t%+.0f%%\n", i+1, r.Step, r.States["done"], r.States["idle"], r.States["lost"], r.States["failed"], 100*r.Share)
+	}
+	table.Flush()
+	odd := x.many.Odd()
+	if len(odd) > 0 {
+		fmt.Fprintln(w, "out of the ordinary:")
+	}
+	for _, o := range odd[:min(len(odd), mostOdd)] {
+		fmt.Fprintf(w, "  %s, %s: %s\n", harmless(o.Asset), o.Step, harmless(o.Says))
+	}
+	if len(odd) > mostOdd {
+		fmt.Fprintf(w, "  and %d more\n", len(odd)-mostOdd)
+	}
 }
 
 // wanted lists the entries that are, or are meant to be, of a kind; what is

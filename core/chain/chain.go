@@ -208,6 +208,14 @@ func beyond(b Beyond) step.Beyond {
 	return b
 }
 
+// Took lists the pictures that steps took from outside.
+func Took(bands []Band) (out []string) {
+	for i := range bands {
+		out = append(out, bands[i].Report.Took...)
+	}
+	return out
+}
+
 // Last is the newest band that holds a scene.
 func Last(bands []Band) *Band {
 	for i := len(bands) - 1; i >= 0; i-- {

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"excavate/core/pick"
@@ -156,13 +157,9 @@ func (b *Beyond) Mark(ctx context.Context, a step.Ask) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// Origins lists where what asks get comes from. Of pictures only those count
-// that the final scene has.
-func (b *Beyond) Origins(ctx context.Context, asks []step.Ask, final *scene.Scene) ([]Origin, error) {
-	found := map[string]bool{}
-	for i := range final.Pictures {
-		found[final.Pictures[i].Found] = true
-	}
+// Origins lists where what steps took from outside comes from: every asset that
+// they asked for, and of the pictures those that they took, as reports name them.
+func (b *Beyond) Origins(ctx context.Context, asks []step.Ask, took []string) ([]Origin, error) {
 	var out []Origin
 	for _, a := range asks {
 		hits, err := b.Hits(ctx, a)
@@ -175,7 +172,7 @@ func (b *Beyond) Origins(ctx context.Context, asks []step.Ask, final *scene.Scen
 				if data, err = h.Source.Read(h.Entry); err != nil {
 					return nil, err
 				}
-			} else if !found[h.Source.Label+": "+h.Path()] {
+			} else if !slices.Contains(took, h.Source.Label+": "+h.Path()) {
 				continue
 			}
 			var o Origins

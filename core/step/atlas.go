@@ -29,7 +29,7 @@ func atlas(ctx context.Context, s *scene.Scene, p AtlasParams, r *Report) (*scen
 	}
 	a := &atlasMaker{s: s, p: p, out: *s, to: map[int]int{}, on: map[int]sheetPlace{}}
 	a.out.Materials = slices.Clone(s.Materials)
-	h := newShelf(ctx, &a.out, Nowhere{})
+	h := newShelf(ctx, &a.out, Nowhere{}, r)
 	groups, repeated := a.groups(c.Parts)
 	var sheets, joined int
 	for _, g := range groups {

@@ -53,7 +53,7 @@ func channels(ctx context.Context, s *scene.Scene, p ChannelsParams, b Beyond, r
 		return s, err
 	}
 	out := *s
-	h := newShelf(ctx, &out, b)
+	h := newShelf(ctx, &out, b, r)
 	role := scene.Role(p.Role)
 	made := map[[2]int]int{} // of a picture and the one taken from
 	var lacking []string

@@ -180,7 +180,7 @@ func coloursToPicture(ctx context.Context, s *scene.Scene, p ColoursParams, r *R
 		return s, nil
 	}
 	grown := *s
-	h := newShelf(ctx, &grown, Nowhere{})
+	h := newShelf(ctx, &grown, Nowhere{}, r)
 	var overlaps, texels int
 	out, err := eachMaterial(s, c, r, func(i int, m *scene.Material) bool {
 		d := draws[i]

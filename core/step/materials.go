@@ -59,7 +59,7 @@ func materials(ctx context.Context, s *scene.Scene, p MaterialsParams, b Beyond,
 	}
 	out := *s
 	out.Materials = slices.Clone(s.Materials)
-	h := newShelf(ctx, &out, b)
+	h := newShelf(ctx, &out, b, r)
 	used := make([]bool, len(p.Table))
 	var bound, same int
 	var none []string

@@ -63,6 +63,7 @@ func relink(ctx context.Context, s *scene.Scene, p RelinkParams, b Beyond, r *Re
 		if slices.Equal(n.Data, pic.Data) {
 			continue
 		}
+		r.Took = append(r.Took, n.Found)
 		n.Name, n.Ref = pic.Name, pic.Ref
 		*pic = n
 		found++

@@ -11,20 +11,35 @@ import (
 	"excavate/core/scene"
 )
 
-// ShareParams has nothing to choose yet.
-type ShareParams struct{}
+// ShareParams says whose meshes are compared.
+type ShareParams struct{ Where }
 
-var _ = register(Kind{Name: "share", Title: "Share equal meshes", Family: Geometry, Version: 1,
+var _ = register(Kind{Name: "share", Title: "Share equal meshes", Family: Geometry, On: Nodes, Version: 1,
 	Purpose: "Let nodes whose meshes are equal in every number share one, so that it is stored once."},
 	ShareParams{}, share)
 
-func share(ctx context.Context, s *scene.Scene, _ ShareParams, r *Report) (*scene.Scene, error) {
+func share(ctx context.Context, s *scene.Scene, p ShareParams, r *Report) (*scene.Scene, error) {
+	c, any, err := p.whole(s, r)
+	if err != nil || !any {
+		return s, err
+	}
+	other := make([]bool, len(s.Meshes)) // shown by a node that is not chosen
+	for i := range s.Nodes {
+		if m := s.Nodes[i].Mesh; m >= 0 && !c.Nodes[i] {
+			other[m] = true
+		}
+	}
 	to := make([]int, len(s.Meshes))
 	first := map[[32]byte]int{}
 	var list []scene.Mesh
 	for i := range s.Meshes {
 		if err := ctx.Err(); err != nil {
 			return nil, err
+		}
+		if other[i] {
+			to[i] = len(list)
+			list = append(list, s.Meshes[i])
+			continue
 		}
 		d, err := meshDigest(&s.Meshes[i])
 		if err != nil {

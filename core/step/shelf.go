@@ -23,12 +23,13 @@ type shelf struct {
 	found map[string]int // by glob
 	from  map[string]int // by path beyond
 	names distinct.Names
+	r     *Report
 	many  []string // globs that several pictures fit, and which was taken
 }
 
-func newShelf(ctx context.Context, out *scene.Scene, b Beyond) *shelf {
+func newShelf(ctx context.Context, out *scene.Scene, b Beyond, r *Report) *shelf {
 	out.Pictures = slices.Clone(out.Pictures)
-	h := &shelf{ctx: ctx, out: out, b: b, found: map[string]int{}, from: map[string]int{}}
+	h := &shelf{ctx: ctx, out: out, b: b, r: r, found: map[string]int{}, from: map[string]int{}}
 	for i := range out.Pictures {
 		h.names.Name(out.Pictures[i].Name, " ")
 	}
@@ -79,6 +80,7 @@ func (h *shelf) take(name string) (int, error) {
 	if err != nil {
 		return scene.None, err
 	}
+	h.r.Took = append(h.r.Took, p.Found)
 	p.Name = h.names.Name(p.Name, " ")
 	h.from[name] = len(h.out.Pictures)
 	h.out.Pictures = append(h.out.Pictures, p)

@@ -43,9 +43,10 @@ const (
 
 // Report is what a step says about its work, in a porter's words.
 type Report struct {
-	Lines  []string `json:"lines"`  // what it did, shortest first
-	Losses []string `json:"losses"` // what is gone and was not asked to go
-	Idle   bool     `json:"idle"`   // it found nothing to do
+	Lines  []string `json:"lines"`          // what it did, shortest first
+	Losses []string `json:"losses"`         // what is gone and was not asked to go
+	Idle   bool     `json:"idle"`           // it found nothing to do
+	Took   []string `json:"took,omitempty"` // pictures from beyond that something was made of, as "source: path"
 }
 
 // Say adds a line.

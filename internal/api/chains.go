@@ -234,6 +234,12 @@ func (s *Server) ListBands(c fiber.Ctx, id ChainID) error {
 		if b.Step != nil {
 			x.Step = ptr(stepOut(*b.Step))
 		}
+		if o := b.Spoiled; o != nil {
+			x.Spoiled = &struct {
+				After int    `json:"after"`
+				Why   string `json:"why"`
+			}{o.After + 1, o.Why}
+		}
 		if b.Stats != nil {
 			st, err := same[Stats](b.Stats)
 			if err != nil {

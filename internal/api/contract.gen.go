@@ -922,16 +922,23 @@ type Band struct {
 	Idle   *bool   `json:"idle,omitempty"`
 
 	// Index 0 is the asset as found
-	Index   int        `json:"index"`
-	Key     *string    `json:"key,omitempty"`
-	Lines   []string   `json:"lines"`
-	Losses  []string   `json:"losses"`
-	Scene   *string    `json:"scene,omitempty"`
-	Seconds *float64   `json:"seconds,omitempty"`
-	State   BandState  `json:"state"`
-	Stats   *Stats     `json:"stats,omitempty"`
-	Step    *ChainStep `json:"step,omitempty"`
-	Title   string     `json:"title"`
+	Index   int      `json:"index"`
+	Key     *string  `json:"key,omitempty"`
+	Lines   []string `json:"lines"`
+	Losses  []string `json:"losses"`
+	Scene   *string  `json:"scene,omitempty"`
+	Seconds *float64 `json:"seconds,omitempty"`
+
+	// Spoiled a later step undoes or spoils this one
+	Spoiled *struct {
+		// After the band behind which it belongs
+		After int    `json:"after"`
+		Why   string `json:"why"`
+	} `json:"spoiled,omitempty"`
+	State BandState  `json:"state"`
+	Stats *Stats     `json:"stats,omitempty"`
+	Step  *ChainStep `json:"step,omitempty"`
+	Title string     `json:"title"`
 }
 
 // BandState defines model for Band.State.

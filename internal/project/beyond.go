@@ -85,8 +85,8 @@ func (b *beyond) Mark(ctx context.Context, a step.Ask) (string, error) {
 }
 
 // broughtIn adds what a chain's steps took from outside to where an asset came
-// from: of pictures those that are still in it.
-func (s *Service) broughtIn(ctx context.Context, project int64, doc *chain.Chain, final *scene.Scene, origins []find.Origin) ([]find.Origin, error) {
+// from: of pictures those that the steps took.
+func (s *Service) broughtIn(ctx context.Context, project int64, doc *chain.Chain, took []string, origins []find.Origin) ([]find.Origin, error) {
 	out, err := s.beyondOf(ctx, project, doc)
 	if err != nil || out == nil {
 		return origins, err
@@ -95,7 +95,7 @@ func (s *Service) broughtIn(ctx context.Context, project int64, doc *chain.Chain
 	if err != nil {
 		return nil, err
 	}
-	list, err := out.(*beyond).Origins(ctx, asks, final)
+	list, err := out.(*beyond).Origins(ctx, asks, took)
 	if err != nil {
 		return nil, err
 	}

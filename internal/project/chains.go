@@ -125,6 +125,7 @@ type Band struct {
 	Report  step.Report
 	Seconds float64
 	Error   string
+	Spoiled *chain.OutOfOrder // by a later step
 }
 
 // Bands reads the core sample of a chain from the results. running says that
@@ -189,6 +190,9 @@ func (s *Service) Bands(ctx context.Context, c db.Chain) (bands []Band, running 
 			}
 		}
 		bands = append(bands, b)
+	}
+	for _, o := range doc.Order() {
+		bands[o.Step+1].Spoiled = &o
 	}
 	return bands, n > 0, nil
 }

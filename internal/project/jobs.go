@@ -359,7 +359,7 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 	if err != nil {
 		return err
 	}
-	if origins, err = s.broughtIn(ctx, d.ProjectID, doc, last.Scene, origins); err != nil {
+	if origins, err = s.broughtIn(ctx, d.ProjectID, doc, chain.Took(bands), origins); err != nil {
 		return err
 	}
 	m := target.NewManifest(target.FileName(f.Name, ".glb"), glb, bands[0].Scene, doc, origins, notes, s.Version)

@@ -3081,6 +3081,12 @@ export interface components {
         Band: {
             /** @description 0 is the asset as found */
             index: number;
+            /** @description a later step undoes or spoils this one */
+            spoiled?: {
+                /** @description the band behind which it belongs */
+                after: number;
+                why: string;
+            };
             step?: components["schemas"]["ChainStep"];
             title: string;
             family: string;

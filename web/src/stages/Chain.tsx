@@ -423,6 +423,13 @@ export function Chain() {
                 <Tag>{band.index ? `step ${band.index}` : 'find'}</Tag>
               </Head>
               {band.error && <Fault error={{ message: band.error }} />}
+              {band.spoiled && (
+                <Body data-spoiled={band.spoiled.after}>
+                  <Tag tone="warn">order</Tag> It belongs behind step {band.spoiled.after},{' '}
+                  {bands[band.spoiled.after]?.title}: {band.spoiled.why}.{' '}
+                  <Mini onClick={() => move(band.spoiled!.after - at)}>Move it there</Mini>
+                </Body>
+              )}
               {band.step && (
                 <Form>
                   {kind && (

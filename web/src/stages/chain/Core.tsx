@@ -100,7 +100,7 @@ export function Core({
               {tall(b.index) ? (
                 <Says band={b} bands={bands} running={running} />
               ) : (
-                b.losses.length > 0 && <i className="lost" />
+                (b.losses.length > 0 || b.spoiled) && <i className="lost" />
               )}
             </span>
             {other !== undefined && (b.index === at || b.index === other) && (
@@ -170,6 +170,11 @@ function Says({ band: b, bands, running }: { band: S['Band']; bands: S['Band'][]
             {l}
           </Text>
         ))}
+      {b.spoiled && (
+        <Text as="small" tone="warn" clip title={b.spoiled.why}>
+          belongs behind {b.spoiled.after} {bands[b.spoiled.after]?.title}
+        </Text>
+      )}
       {b.losses.map((l) => (
         <Text as="small" tone="warn" clip key={l} title={l}>
           {l}
