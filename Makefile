@@ -75,6 +75,8 @@ fuzz:
 	$(FUZZ) ./core/terms -fuzz FuzzRead
 	$(FUZZ) ./core/find -fuzz FuzzText
 	$(FUZZ) ./core/chain -fuzz FuzzParse
+	$(FUZZ) ./core/pick -fuzz FuzzFits
+	$(FUZZ) ./core/pick -fuzz FuzzCondition
 
 generate:
 	go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config api/oapi.yaml api/openapi.yaml

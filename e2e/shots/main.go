@@ -105,7 +105,7 @@ func plain(p *browser.Page, out string) error {
 		{"sources-picture", "/p/1/sources?view=tree&open=wash|wash/keeper", []string{`[data-entry="wash/keeper/keeper_cloth_c.wash"]`}, `.picture img`},
 		{"devices", "/p/1/sources", []string{`[data-devices]`, `[data-device^="Sedgewater"]`, `[data-offer="corin.vrm"] input`}, `[data-offer="tamsin.vrm"]`},
 		{"bytes", "/p/1/sources?q=punt_c", []string{`[data-entry="wash/boats/punt_c.wash"]`, `[data-bytes]`, `[data-byte="12"]`, `[data-follow]`, `[role="combobox"][aria-label="Texel format"]`, `[role="option"][data-value="a1b5g5r5_pack16"]`, `[data-guess="256"]`}, `[data-trial^="256"]`},
-		{"chain", "/p/1/chain/1?band=4&with=0", nil, drawn},
+		{"chain", "/p/1/chain/1?band=4&tray=1&chosen=k0", []string{`[data-tray] button[value="materials"]`, `[data-key="k0"]`, `[data-key="k0"]`}, `[data-proposal="0"]`},
 		{"rehearsal", "/p/1/rehearsal/1", nil, drawn},
 		{"delivery", "/p/1/delivery/1", []string{`main section button.MuiButton-root:not(:disabled)`, `[role="dialog"] button:first-of-type`}, `[data-download]`},
 	} {
