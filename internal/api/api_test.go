@@ -272,7 +272,7 @@ func TestJourneyOverHTTP(t *testing.T) {
 	if err := json.NewDecoder(w).Decode(&man); err != nil {
 		t.Fatal(err)
 	}
-	if len(man.Sources) != 3 || len(man.Sources[0].SHA256) != 64 || man.Sources[2].Entries[0] != "wash/keeper/keeper_gear_c.wash" || !strings.Contains(man.Sources[0].Terms.Text, "private") || man.Sources[0].Terms.Owner != "Sedgewater Lantern Company" || man.StepVersions["weld"] != 1 {
+	if len(man.Sources) != 3 || len(man.Sources[0].SHA256) != 64 || man.Sources[2].Entries[0] != "wash/keeper/keeper_gear_c.wash" || !strings.Contains(man.Sources[0].Terms.Text, "private") || man.Sources[0].Terms.Owner != "Sedgewater Lantern Company" || man.StepVersions["weld"] != 2 {
 		t.Errorf("manifest %+v", man)
 	}
 	if _, b := c.do("GET", chain+"/document", nil); !strings.Contains(string(b), "step: weld") {

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"excavate/core/chain"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
 	"excavate/core/terms"
@@ -20,7 +21,7 @@ func TestTheSameBytesEachTime(t *testing.T) {
 			t.Errorf("%s differs from run to run", name)
 		}
 	}
-	if len(a) != 7 {
+	if len(a) != 9 {
 		t.Errorf("%d files", len(a))
 	}
 }
@@ -119,5 +120,29 @@ func TestAvatarsAreFilesOfTheOpenStandard(t *testing.T) {
 		if len(a.Thumb()) < 200 {
 			t.Errorf("%s has no picture", a.ID)
 		}
+	}
+}
+
+// The village is a file of the open standard with all that its page speaks of.
+func TestTheVillage(t *testing.T) {
+	s, err := gltf.Read(context.Background(), format.File{Name: "stilt_village.glb", Data: villageGLB()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	states := map[string]int{}
+	for i := range s.Nodes {
+		if v, ok := s.Nodes[i].Prop("state"); ok {
+			states[v]++
+		}
+	}
+	if st := s.Stats(); st.Nodes != 400 || st.Triangles != 3700 || st.Materials != 7 || st.Cameras != 1 || states["whole"] != 25 || states["broken"] != 3 {
+		t.Errorf("%+v %v", st, states)
+	}
+	doc, err := chain.Parse(VillageChain)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if order := doc.Order(); len(order) > 0 {
+		t.Errorf("its own chain is out of order: %+v", order)
 	}
 }
