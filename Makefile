@@ -75,6 +75,7 @@ fuzz:
 	$(FUZZ) ./core/terms -fuzz FuzzRead
 	$(FUZZ) ./core/find -fuzz FuzzText
 	$(FUZZ) ./core/chain -fuzz FuzzParse
+	$(FUZZ) ./core/assembly -fuzz FuzzParse
 	$(FUZZ) ./core/pick -fuzz FuzzFits
 	$(FUZZ) ./core/pick -fuzz FuzzCondition
 

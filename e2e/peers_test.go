@@ -151,7 +151,8 @@ func TestReducedAsWellAsByAnotherPackage(t *testing.T) {
 			if len(res.Triangles[0]) > max(len(theirs), 3*want) {
 				t.Errorf("%s to 1/%d: %d triangles, theirs %d", name, share, len(res.Triangles[0])/3, len(theirs)/3)
 			}
-			if a > 1.2*c+1e-7 {
+			// Where theirs stops earlier the errors are not of the same count.
+			if 20*len(theirs) < 21*len(res.Triangles[0]) && a > 1.2*c+1e-7 {
 				t.Errorf("%s to 1/%d: %g off, theirs %g", name, share, a, c)
 			}
 		}

@@ -54,6 +54,7 @@ func (o *options) load(stack source.Stack, name string) (in *given, err error) {
 			return in, err
 		}
 		beside := find.NewBeside(name)
+		beside.Anywhere = o.anywhere
 		in.done = beside.Close
 		in.Finder = pinned{find.First{beside, stack}, o.binds}
 		if f := beside.Folder(); f != nil {

@@ -119,3 +119,27 @@ func readZipped(f *zip.File) ([]byte, error) {
 	defer r.Close()
 	return io.ReadAll(r)
 }
+
+// A list of models becomes one, from the command line.
+func TestAssemble(t *testing.T) {
+	dir := unpacked(t)
+	put(t, dir, map[string]string{"lists/two.yaml": "assembly: two villages\nentries:\n  - from: ../stilt_village.glb\n  - {from: ../stilt_village.glb, at: [0, 0, 100], name: the other}\n",
+		"lists/self.yaml": "assembly: ring\nentries:\n  - from: self.yaml\n"})
+	if _, said, status := run(t, dir, "", "assemble", "lists/two.yaml", "-o", "two.glb"); status != 0 {
+		t.Fatal(said)
+	}
+	x := lines[find.Inspection](t, must(t, "inspect", "--json", filepath.Join(dir, "two.glb")))[0]
+	if x.Triangles != 7400 || x.Meshes != 9 || len(x.Materials) != 7 || len(x.Pictures) != 4 {
+		t.Errorf("%d triangles, %d meshes, %d materials, %d pictures", x.Triangles, x.Meshes, len(x.Materials), len(x.Pictures))
+	}
+	if _, said, status := run(t, dir, "", "assemble", "village.yaml", "-o", "no.glb"); status == 0 || !strings.Contains(said, "is no assembly") {
+		t.Errorf("%d: %s", status, said)
+	}
+	if _, said, status := run(t, dir, "", "assemble", "lists/self.yaml", "-o", "self.glb"); status == 0 || !strings.Contains(said, "names itself") && !strings.Contains(said, "does one name itself") {
+		t.Errorf("%d: %s", status, said)
+	}
+	// What is not the user's own list stays within its folder.
+	if _, said, status := run(t, dir, "", "convert", "lists/two.yaml", "-o", "out/no.glb"); status == 0 {
+		t.Errorf("a list led out of its folder: %s", said)
+	}
+}

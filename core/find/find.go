@@ -75,8 +75,13 @@ type Input struct {
 	// It may be called from several goroutines.
 	Used func(source.Hit)
 
+	// Known, if it is set, has the scenes of entries that an assembly names and
+	// that were decoded already; nil for others.
+	Known func(source.Hit) (*scene.Scene, error)
+
 	asked     func(ref string) // told of every companion that a reader asks for
 	namesOnly bool             // pictures are not looked for
+	depth     int              // of assemblies that it lies in
 }
 
 // Finder finds what a name stands for. looked says where, if it is in vain.
@@ -146,6 +151,9 @@ func (l *Library) decodeAs(ctx context.Context, c candidate, in Input) (s *scene
 			return s, "vrm", nil
 		}
 		return s, c.reader.Name, nil
+	case x == nil && c.name == assemblyName:
+		s, err = l.assemble(ctx, in)
+		return s, c.name, err
 	case x == nil:
 		return nil, c.name, fmt.Errorf("it is %s, not a model", c.name)
 	case x.Kind == layout.Container:

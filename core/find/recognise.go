@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"slices"
 
+	"excavate/core/assembly"
 	"excavate/core/format"
 	"excavate/core/layout"
 	"excavate/core/pixel"
@@ -44,6 +45,8 @@ func (l *Library) candidates(name string, head []byte) (out []candidate) {
 	add(sure)
 	if r := l.Formats.FindNamed(name, head); r != nil {
 		out = append(out, candidate{reader: r, kind: Model, name: r.Name})
+	} else if assembly.Is(head) {
+		out = append(out, candidate{kind: Model, name: assemblyName})
 	} else if kind, what := known(head); what != "" {
 		out = append(out, candidate{kind: kind, name: what})
 	}

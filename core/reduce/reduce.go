@@ -449,9 +449,9 @@ func (r *reducer) allowed(p, u uint32) bool {
 }
 
 func (r *reducer) cost(p, u uint32) float64 {
-	sum := r.q[p]
-	sum.add(&r.q[u])
-	c := sum.at(r.pos[u])
+	// The planes round u are its own: they would only thin out how far it is from
+	// those of p.
+	c := r.q[p].at(r.pos[u])
 	if m := r.meshOf(p); m.Apart != nil {
 		base := r.base[r.mesh[r.at(p)[0]/3]]
 		c += m.Apart(p-base, u-base) / (r.scale * r.scale)

@@ -58,11 +58,7 @@ func bringIn(ctx context.Context, s *scene.Scene, p BringInParams, b Beyond, r *
 	n.Put(geom.Vec3(p.At).Mul(1/unit), turn, geom.Vec3{p.Scale, p.Scale, p.Scale})
 	grown := *s
 	grown.Nodes = append(slices.Clone(s.Nodes), n)
-	res := grown.Appended(o, len(s.Nodes))
-	shared, err := share(ctx, res, ShareParams{}, &Report{})
-	if err != nil {
-		return nil, err
-	}
+	shared := grown.Appended(o, len(s.Nodes))
 	r.Say("%s brought in: %s, %s, %s", n.Name, count(len(o.Nodes), "node", "nodes"), count(o.Stats().Triangles, "triangle", "triangles"), count(len(o.Materials), "material", "materials"))
 	if m := len(s.Materials) + len(o.Materials) - len(shared.Materials); m > 0 {
 		r.Say("%s there already", count(m, "material was", "materials were"))

@@ -2,10 +2,6 @@ package step
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/binary"
-	"encoding/json"
-	"math"
 	"slices"
 
 	"excavate/core/scene"
@@ -41,10 +37,7 @@ func share(ctx context.Context, s *scene.Scene, p ShareParams, r *Report) (*scen
 			list = append(list, s.Meshes[i])
 			continue
 		}
-		d, err := meshDigest(&s.Meshes[i])
-		if err != nil {
-			return nil, err
-		}
+		d := s.Meshes[i].Digest()
 		k, ok := first[d]
 		if !ok {
 			k = len(list)
@@ -67,67 +60,4 @@ func share(ctx context.Context, s *scene.Scene, p ShareParams, r *Report) (*scen
 	}
 	r.Say("meshes %d → %d", len(s.Meshes), len(list))
 	return &out, nil
-}
-
-// meshDigest is that of all numbers and names of a mesh but its own name.
-func meshDigest(m *scene.Mesh) (d [32]byte, err error) {
-	h := sha256.New()
-	plain := scene.Mesh{Parts: m.Parts}
-	text, err := json.Marshal(plain) // all but the bulk, which JSON leaves out
-	if err != nil {
-		return d, err
-	}
-	h.Write(text)
-	var buf []byte
-	put := func(n int) {
-		h.Write(binary.LittleEndian.AppendUint64(nil, uint64(n)))
-	}
-	floats := func(v []float32) {
-		put(len(v))
-		for len(v) > 0 {
-			n := min(len(v), 1024)
-			buf = buf[:0]
-			for _, x := range v[:n] {
-				buf = binary.LittleEndian.AppendUint32(buf, math.Float32bits(x))
-			}
-			h.Write(buf)
-			v = v[n:]
-		}
-	}
-	whole := func(v []uint32) {
-		put(len(v))
-		for len(v) > 0 {
-			n := min(len(v), 1024)
-			buf = buf[:0]
-			for _, x := range v[:n] {
-				buf = binary.LittleEndian.AppendUint32(buf, x)
-			}
-			h.Write(buf)
-			v = v[n:]
-		}
-	}
-	for i := range m.Parts {
-		p := &m.Parts[i]
-		for _, v := range [][]float32{p.Positions, p.Normals, p.Tangents, p.Weights} {
-			floats(v)
-		}
-		put(len(p.Joints))
-		for _, j := range p.Joints {
-			h.Write([]byte{byte(j), byte(j >> 8)})
-		}
-		for _, v := range [][]uint32{p.Triangles, p.Lines, p.Points} {
-			whole(v)
-		}
-		for _, set := range [][]scene.AttrSet{p.UVs, p.Colours} {
-			for k := range set {
-				floats(set[k].Data)
-			}
-		}
-		for k := range p.Morphs {
-			for _, v := range [][]float32{p.Morphs[k].Positions, p.Morphs[k].Normals, p.Morphs[k].Tangents} {
-				floats(v)
-			}
-		}
-	}
-	return [32]byte(h.Sum(nil)), nil
 }

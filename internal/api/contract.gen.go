@@ -2553,6 +2553,12 @@ type PatchProjectJSONBody struct {
 	Name string `json:"name"`
 }
 
+// PutTogetherJSONBody defines parameters for PutTogether.
+type PutTogetherJSONBody struct {
+	Finds []int64 `json:"finds"`
+	Name  string  `json:"name"`
+}
+
 // CreateChainJSONBody defines parameters for CreateChain.
 type CreateChainJSONBody struct {
 	// Chain another chain, whose steps it begins with
@@ -2831,6 +2837,9 @@ type CreateProjectJSONRequestBody CreateProjectJSONBody
 // PatchProjectJSONRequestBody defines body for PatchProject for application/json ContentType.
 type PatchProjectJSONRequestBody PatchProjectJSONBody
 
+// PutTogetherJSONRequestBody defines body for PutTogether for application/json ContentType.
+type PutTogetherJSONRequestBody PutTogetherJSONBody
+
 // CreateChainJSONRequestBody defines body for CreateChain for application/json ContentType.
 type CreateChainJSONRequestBody CreateChainJSONBody
 
@@ -3082,6 +3091,9 @@ type ServerInterface interface {
 
 	// (PATCH /api/projects/{project})
 	PatchProject(c fiber.Ctx, project ProjectID) error
+
+	// (POST /api/projects/{project}/assemblies)
+	PutTogether(c fiber.Ctx, project ProjectID) error
 
 	// (GET /api/projects/{project}/chains)
 	ListChains(c fiber.Ctx, project ProjectID) error
@@ -5635,6 +5647,35 @@ func (siw *ServerInterfaceWrapper) PatchProject(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// PutTogether operation middleware
+func (siw *ServerInterfaceWrapper) PutTogether(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PutTogether(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListChains operation middleware
 func (siw *ServerInterfaceWrapper) ListChains(c fiber.Ctx) error {
 
@@ -8080,6 +8121,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/projects/:project/gallery", wrapper.ListGallery)
 
 	router.Post(options.BaseURL+"/api/projects/:project/gallery", wrapper.FindAll)
+
+	router.Post(options.BaseURL+"/api/projects/:project/assemblies", wrapper.PutTogether)
 
 	router.Get(options.BaseURL+"/api/projects/:project/finds/file", wrapper.FindsFile)
 

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"fmt"
 	"mime"
+	"strings"
 
 	"excavate/core/distinct"
 	"excavate/core/format"
@@ -180,4 +181,20 @@ func (s *Server) FindAll(c fiber.Ctx, id ProjectID) error {
 		return err
 	}
 	return c.Status(202).JSON(map[string]int{"models": n})
+}
+
+func (s *Server) PutTogether(c fiber.Ctx, id ProjectID) error {
+	b, err := body[PutTogetherJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	name := strings.TrimSpace(b.Name)
+	if name == "" {
+		return bad(400, "what is put together needs a name")
+	}
+	n, err := s.svc.PutTogether(c.Context(), id, name, b.Finds)
+	if err != nil {
+		return err
+	}
+	return s.sendFind(c, 201, n)
 }

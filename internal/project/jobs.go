@@ -110,7 +110,7 @@ func (s *Service) Decode(ctx context.Context, project int64, src *source.Source,
 	var origins find.Origins
 	name := src.Entries()[idx].Path
 	origins.Add(source.Hit{Source: src, Entry: idx})
-	sc, as, err := lib.Decode(ctx, find.Input{Name: name, Data: data, From: src.Label, Finder: where, Readings: readings, Used: origins.Add})
+	sc, as, err := lib.Decode(ctx, find.Input{Name: name, Data: data, From: src.Label, Finder: where, Readings: readings, Used: origins.Add, Known: s.knownTo(ctx, project, where)})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -71,3 +71,12 @@ export const findFile = (find: number, format: string) => `/api/finds/${find}/fi
 /** Several finds in one format, as a ZIP. */
 export const findsFile = (project: number, format: string, finds: number[]) =>
   `/api/projects/${project}/finds/file?format=${format}&${finds.map((f) => `finds=${f}`).join('&')}`
+
+/** One asset of several finds, each in its own place. */
+export const putTogether = (project: number, name: string, finds: number[]) =>
+  ok(
+    api.POST('/api/projects/{project}/assemblies', {
+      params: { path: { project } },
+      body: { name, finds },
+    }),
+  )

@@ -1031,6 +1031,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project}/assemblies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Makes one asset of several finds, each in its own place. It is a document that becomes a source, and a find of it. */
+        post: operations["putTogether"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project}/finds/file": {
         parameters: {
             query?: never;
@@ -5109,6 +5128,36 @@ export interface operations {
                     "application/json": {
                         models: number;
                     };
+                };
+            };
+        };
+    };
+    putTogether: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: line */
+                    name: string;
+                    finds: number[];
+                };
+            };
+        };
+        responses: {
+            /** @description The find; it is being decoded */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Find"];
                 };
             };
         };

@@ -6,13 +6,14 @@ import {
   DialogContent,
   DialogTitle,
   MenuItem,
+  OutlinedInput,
   Select,
   styled,
 } from '@mui/material'
-import { useState } from 'react'
+import { useState, type FormEvent } from 'react'
 import { useNavigate } from 'react-router'
 import { deliver, makeChain, useChains } from '../../api/chains'
-import { findsFile, removeFind, useFormats } from '../../api/finds'
+import { findsFile, putTogether, removeFind, useFormats } from '../../api/finds'
 import { ApiError, useAct, type S } from '../../api/http'
 import { Fault } from '../../parts/bits'
 import { count, plural } from '../../parts/format'
@@ -43,6 +44,7 @@ export function Together({
   const go = useNavigate()
   const [saving, setSaving] = useState(false)
   const [said, setSaid] = useState('')
+  const [joining, setJoining] = useState(false)
   const [stopped, setStopped] = useState<S['Chain'][]>([])
   const ready = chosen.filter((x) => x.scene)
   const own = (x: S['Brief']) => chains?.findLast((c) => c.find === x.id)
@@ -100,6 +102,13 @@ export function Together({
         Save as…
       </Button>
       <Button
+        disabled={busy || ready.length < 2}
+        title="One asset of all, each where its own coordinates have it; equal meshes and materials become one"
+        onClick={() => setJoining(true)}
+      >
+        Put together…
+      </Button>
+      <Button
         disabled={busy || having.length === 0}
         title={having.length < ready.length ? 'Those that have a chain' : undefined}
         onClick={() => deliverAll(having, false)}
@@ -118,6 +127,7 @@ export function Together({
         Take out
       </Button>
       <Button onClick={onDone}>Choose none</Button>
+      {joining && <PutTogether project={project} finds={ready} onClose={() => setJoining(false)} />}
       {saving && <SaveAll project={project} finds={ready} onClose={() => setSaving(false)} />}
       <Dialog open={stopped.length > 0} onClose={() => setStopped([])} aria-labelledby="stopped">
         <DialogTitle id="stopped">
@@ -135,6 +145,62 @@ export function Together({
         </DialogActions>
       </Dialog>
     </Frame>
+  )
+}
+
+/** Makes one asset of several. */
+function PutTogether({
+  project,
+  finds,
+  onClose,
+}: {
+  project: number
+  finds: S['Brief'][]
+  onClose: () => void
+}) {
+  const [name, setName] = useState('put together')
+  const { act, fault, busy } = useAct(project)
+  const go = useNavigate()
+  const submit = (e: FormEvent) => {
+    e.preventDefault()
+    act(
+      () =>
+        putTogether(
+          project,
+          name,
+          finds.map((x) => x.id),
+        ),
+      (f) => {
+        onClose()
+        void go(`/p/${project}/finds/${f.id}`)
+      },
+    )
+  }
+  return (
+    <Dialog open onClose={onClose} maxWidth="xs" fullWidth aria-labelledby="put-together">
+      <form onSubmit={submit}>
+        <DialogTitle id="put-together">Put {plural(finds.length, 'find')} together</DialogTitle>
+        <DialogContent>
+          <p>
+            Each stands where its own coordinates have it. It becomes a source of its own, a list in which
+            places can be written, and a find.
+          </p>
+          <OutlinedInput
+            fullWidth
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            inputProps={{ 'aria-label': 'Name of the assembly', maxLength: 200, spellCheck: false }}
+          />
+          <Fault error={fault} />
+        </DialogContent>
+        <DialogActions>
+          <Button onClick={onClose}>Not now</Button>
+          <Button type="submit" variant="contained" disabled={busy || !name.trim()}>
+            Put together
+          </Button>
+        </DialogActions>
+      </form>
+    </Dialog>
   )
 }
 
