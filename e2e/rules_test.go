@@ -72,7 +72,7 @@ func TestChooseTryAndKeep(t *testing.T) {
 	p.clickText("Keep it")
 	p.until(bands + ` === 6 && document.querySelector('[data-band="2"]').dataset.state === 'ready' && document.querySelector('[data-band="2"]').innerText.includes('1 material changed')`)
 	// In the model: a box with Shift held takes what lies in it.
-	p.until(`document.querySelector('[data-view="drawn"]')`)
+	p.until(`document.querySelector('[data-view="drawn"]') && document.querySelector('[data-tray]')`)
 	at := mustEvalOf[[4]float64](p, `(() => { const r = document.querySelector('canvas').getBoundingClientRect(); return [r.left, r.top, r.width, r.height] })()`)
 	taken := `document.querySelector('[data-tray] [aria-selected="true"]') !== null && location.search.includes('chosen=n')`
 	for range 5 { // the model of the new band may only just be arriving

@@ -1,18 +1,13 @@
 package e2e
 
 import (
-	"os"
 	"path/filepath"
 	"testing"
 
 	"excavate/e2e/browser"
-)
 
-func shoot(p *porter, name string) {
-	b, err := p.Shot()
-	p.try(err)
-	p.try(os.WriteFile("/tmp/shot-"+name+".png", b, 0o644))
-}
+	"github.com/chromedp/chromedp/kb"
+)
 
 // TestStiltVillage does what docs/stilt-village.md says.
 func TestStiltVillage(t *testing.T) {
@@ -33,11 +28,9 @@ func TestStiltVillage(t *testing.T) {
 	p.click(`[data-key="k5"]`)
 	p.try(p.ClickWith(`[data-key="k6"]`, browser.Ctrl))
 	p.until(`document.querySelector('[data-proposal="0"]')?.dataset.words === 'with material tool_*'`)
-	shoot(p, "village-tools")
 	p.clickText("Act on them")
 	p.click(`[data-step="strip"]`)
 	p.until(`document.querySelector('[data-trial="ready"]')?.innerText.includes('37 nodes, 37 parts removed')`)
-	shoot(p, "village-trial")
 	p.clickText("Keep it")
 	p.until(`document.querySelector('[data-band="1"]')?.dataset.state === 'ready'`)
 
@@ -55,7 +48,6 @@ func TestStiltVillage(t *testing.T) {
 	}
 	// Of ten bands those away from the chosen one are thin.
 	p.until(`document.querySelector('[data-band="5"]').classList.contains('thin') && !document.querySelector('[data-band="9"]').classList.contains('thin')`)
-	shoot(p, "village-chain")
 	p.says(`[data-figure="colliders"]`, "150")
 	p.click(`[data-band="6"]`)
 	p.until(`!document.querySelector('[data-band="6"]').classList.contains('thin')`)
@@ -67,5 +59,42 @@ func TestStiltVillage(t *testing.T) {
 		return true
 	})()`)
 	p.until(`document.querySelector('[data-band="7"]').dataset.title === 'Surface' && document.querySelectorAll('.band.ready').length === 10`)
-	shoot(p, "village-moved")
+}
+
+// Several finds become one, each in its place; a step brings another asset in.
+func TestPutTogether(t *testing.T) {
+	p := start(t)
+	p.mountFile("village.zip")
+	p.try(p.Go("/p/1/sources?q=stilt_village"))
+	p.click(`[data-entry="stilt_village.glb"]`)
+	p.clickText("Make it a find")
+	p.until(`location.pathname.startsWith('/p/1/finds/') && document.querySelector('[data-view="drawn"]')?.dataset.triangles === '3700'`)
+	p.try(p.Go("/p/1/finds"))
+	p.until(`document.querySelectorAll('[data-card]').length === 2`)
+	p.click(`[data-card="0"] a`)
+	p.try(p.Go("/p/1/finds"))
+	p.until(`document.querySelectorAll('[data-card]').length === 2`)
+	p.try(p.ClickWith(`[data-card="0"]`, browser.Ctrl))
+	p.try(p.ClickWith(`[data-card="1"]`, browser.Ctrl))
+	p.until(`document.querySelector('[data-chosen="2"]')`)
+	p.clickText("Put together…")
+	p.wait(`input[aria-label="Name of the assembly"]`)
+	p.try(p.setField("Name of the assembly", "keeper in the village"))
+	p.keys(kb.Enter)
+	p.until(`location.pathname === '/p/1/finds/3' && document.querySelector('[data-view="drawn"]')?.dataset.triangles === '10452'`)
+	p.says(`[data-figure="Triangles"]`, "10,452")
+	p.says(`h1`, "keeper in the village")
+
+	// The keeper's chain takes the village in, chosen among the finds.
+	p.try(p.Go("/p/1/chain/1?band=2"))
+	p.until(`document.querySelectorAll('.band.ready').length === 5`)
+	p.clickText("Add step")
+	p.try(p.Type(`input[aria-label="Search steps"]`, "bring in"))
+	p.keys(kb.Enter)
+	p.until(`document.querySelector('[data-band="3"]')?.innerText.includes('no asset is named')`)
+	p.click(`input[aria-label="Asset"]`)
+	p.until(`[...document.querySelectorAll('[role="option"]')].some((e) => e.innerText === 'stilt_village.glb')`)
+	p.until(`([...document.querySelectorAll('[role="option"]')].find((e) => e.innerText === 'stilt_village.glb')?.click(), true)`)
+	p.until(`document.querySelector('[data-band="3"]').innerText.includes('stilt village brought in: 400 nodes') && document.querySelectorAll('.band.ready').length === 6`)
+	p.says(`[data-figure="triangles"]`, "10,452")
 }

@@ -66,7 +66,7 @@ func (s *Service) PutTogether(ctx context.Context, project int64, name string, f
 		return 0, err
 	}
 	text = fmt.Appendf(text, "# put together %s\n", time.Now().UTC().Format("2006-01-02 15:04:05.000"))
-	u, err := s.BeginUpload(ctx, project, Upload{Name: fileName(name) + ".assembly.yaml", Files: []UploadFile{{Size: int64(len(text))}}})
+	u, err := s.BeginUpload(ctx, project, Upload{Name: fileName(name) + ".yaml", Files: []UploadFile{{Size: int64(len(text))}}})
 	if err != nil {
 		return 0, err
 	}

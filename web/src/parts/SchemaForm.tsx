@@ -11,6 +11,7 @@ import {
 import { readNumber, rescaled } from './number'
 import { Label } from './Form'
 import { Mini } from './Mini'
+import { AssetField } from './AssetField'
 import { PickForm } from './PickForm'
 import { Text } from './Text'
 import { useStateOf } from './hooks'
@@ -24,6 +25,9 @@ export interface Schema {
   properties?: Record<string, Schema>
   items?: Schema
   minItems?: number
+  minLength?: number
+  /** What a text names, where it is chosen from what there is. */
+  chooser?: 'model'
   maxItems?: number
   minimum?: number
   maximum?: number
@@ -78,6 +82,7 @@ function Field({
   schema: s,
   value,
   optional,
+  monospace,
   onChange,
   disabled,
 }: {
@@ -85,6 +90,7 @@ function Field({
   schema: Schema
   value: unknown
   optional: boolean
+  monospace?: boolean
   onChange: (v: unknown) => void
   disabled?: boolean
 }) {
@@ -126,6 +132,11 @@ function Field({
             </MenuItem>
           ))}
         </Select>
+        {s.description && (
+          <Text as="div" tone="soft" small>
+            {s.description}
+          </Text>
+        )}
       </>
     )
   if (s.type === 'number' || s.type === 'integer')
@@ -176,12 +187,23 @@ function Field({
       </div>
     )
   }
+  if (s.chooser === 'model')
+    return (
+      <AssetField
+        label={label}
+        value={(value as string) ?? ''}
+        onChange={onChange}
+        disabled={disabled}
+        help={s.description}
+      />
+    )
   return (
     <TextField
       label={label}
       value={(value as string) ?? ''}
       onChange={onChange}
       disabled={disabled}
+      monospace={monospace}
       help={s.description}
     />
   )
@@ -372,12 +394,16 @@ function Rows({
   onChange: (v: Value[]) => void
   disabled?: boolean
 }) {
-  // A row counts once its first field is filled, so rows under way are kept here.
+  // Rows count once their fields that must be filled are, so rows under way are kept here.
   const [rows, setRows] = useStateOf(JSON.stringify(value), value)
   const fields = Object.entries(s.items?.properties ?? {})
+  const must = fields.filter(([, f], i) => i === 0 || (f.minLength ?? 0) > 0).map(([k]) => k)
+  const fresh = Object.fromEntries(
+    fields.flatMap(([k, f]) => (f.enum ? [[k, f.enum[0]]] : f.type === 'string' ? [[k, '']] : [])),
+  )
   const put = (next: Value[]) => {
     setRows(next)
-    if (next.every((r) => r[fields[0][0]])) onChange(next)
+    if (next.every((r) => must.every((k) => r[k]))) onChange(next)
   }
   return (
     <div>
@@ -390,14 +416,25 @@ function Rows({
       {rows.map((r, i) => (
         <div key={i} style={{ borderLeft: '2px solid var(--line)', paddingLeft: 8, marginTop: 6 }}>
           {fields.map(([k, f]) => (
-            <TextField
+            <Field
               key={k}
-              label={f.title ?? k}
-              value={(r[k] as string) ?? ''}
-              disabled={disabled}
+              name={k}
+              schema={f}
+              value={r[k]}
+              optional
               monospace
-              help={f.description}
-              onChange={(v) => put(rows.map((x, j) => (j === i ? { ...x, [k]: v } : x)))}
+              disabled={disabled}
+              onChange={(v) =>
+                put(
+                  rows.map((x, j) =>
+                    j === i
+                      ? Object.fromEntries(
+                          Object.entries({ ...x, [k]: v }).filter(([, y]) => y !== undefined),
+                        )
+                      : x,
+                  ),
+                )
+              }
             />
           ))}
           {!disabled && (
@@ -415,11 +452,8 @@ function Rows({
         </div>
       ))}
       {!disabled && (
-        <Button
-          sx={{ mt: 1 }}
-          onClick={() => setRows([...rows, Object.fromEntries(fields.map(([k]) => [k, '']))])}
-        >
-          Add rule
+        <Button sx={{ mt: 1 }} onClick={() => setRows([...rows, fresh])}>
+          Add a row
         </Button>
       )}
     </div>

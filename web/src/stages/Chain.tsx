@@ -373,6 +373,7 @@ export function Chain() {
               onAct={setActing}
             />
           )}
+          {open && !inventory && <div className="trayless" />}
         </div>
         <Pane data-evidence={tried ? 'trial' : band?.title}>
           {tried && triedKind && (

@@ -7,6 +7,8 @@ export const ChainFrame = styled('div')({
   minWidth: 0,
   '& .middle': { display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 },
   '& .stage': { position: 'relative', minHeight: 0, flex: 1, display: 'grid' },
+  // The room of the inventory while that of another band is on its way.
+  '& .trayless': { height: 300, background: 'var(--panel)', borderTop: '1px solid var(--line)' },
   '& .drawer': {
     display: 'flex',
     alignItems: 'center',
