@@ -95,6 +95,6 @@ func TestPutTogether(t *testing.T) {
 	p.click(`input[aria-label="Asset"]`)
 	p.until(`[...document.querySelectorAll('[role="option"]')].some((e) => e.innerText === 'stilt_village.glb')`)
 	p.until(`([...document.querySelectorAll('[role="option"]')].find((e) => e.innerText === 'stilt_village.glb')?.click(), true)`)
-	p.until(`document.querySelector('[data-band="3"]').innerText.includes('stilt village brought in: 400 nodes') && document.querySelectorAll('.band.ready').length === 6`)
+	p.until(`document.querySelector('[data-band="3"]').innerText.includes('stilt_village brought in: 400 nodes') && document.querySelectorAll('.band.ready').length === 6`)
 	p.says(`[data-figure="triangles"]`, "10,452")
 }
