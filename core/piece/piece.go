@@ -4,30 +4,29 @@
 package piece
 
 import (
-	"math"
-
 	"excavate/core/geom"
+	"excavate/core/place"
 	"excavate/core/scene"
 )
 
 // Of numbers the loose pieces of a part, in the order in which they first
 // appear. It returns the piece of each triangle and how many there are.
 func Of(p *scene.Part) (of []int32, n int) {
-	place := places(p)
-	set := make(sets, len(place))
+	at := place.Of(p.Positions)
+	set := make(sets, len(at))
 	for i := range set {
 		set[i] = int32(i)
 	}
 	t := p.Triangles
 	for i := 0; i+2 < len(t); i += 3 {
-		a := set.root(place[t[i]])
-		set.join(a, place[t[i+1]])
-		set.join(a, place[t[i+2]])
+		a := set.root(int32(at[t[i]]))
+		set.join(a, int32(at[t[i+1]]))
+		set.join(a, int32(at[t[i+2]]))
 	}
-	number := make([]int32, len(place))
+	number := make([]int32, len(at))
 	of = make([]int32, len(t)/3)
 	for i := range of {
-		r := set.root(place[t[3*i]])
+		r := set.root(int32(at[t[3*i]]))
 		if number[r] == 0 {
 			n++
 			number[r] = int32(n)
@@ -35,25 +34,6 @@ func Of(p *scene.Part) (of []int32, n int) {
 		of[i] = number[r] - 1
 	}
 	return of, n
-}
-
-// places gives vertices in exactly one place the number of the first of them.
-func places(p *scene.Part) []int32 {
-	type key [3]uint32
-	n := p.Vertices()
-	first := make(map[key]int32, n)
-	out := make([]int32, n)
-	for v := range out {
-		x := p.Positions[3*v : 3*v+3]
-		k := key{math.Float32bits(x[0] + 0), math.Float32bits(x[1] + 0), math.Float32bits(x[2] + 0)} // -0 + 0 is 0
-		u, ok := first[k]
-		if !ok {
-			u = int32(v)
-			first[k] = u
-		}
-		out[v] = u
-	}
-	return out
 }
 
 // sets is a forest of disjoint sets (Galler and Fischer 1964), halving the

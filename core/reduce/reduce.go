@@ -14,6 +14,7 @@ import (
 	"slices"
 
 	"excavate/core/geom"
+	"excavate/core/place"
 )
 
 // Mesh is one list of triangles.
@@ -187,30 +188,10 @@ func newReducer(meshes []Mesh) *reducer {
 
 // places finds the vertices of a mesh that lie in one place.
 func (r *reducer) places() {
-	r.place = make([]uint32, len(r.pos))
+	r.place = make([]uint32, 0, len(r.pos))
 	for i := range r.meshes {
-		p := r.meshes[i].Positions
-		n := len(p) / 3
-		size := 1
-		for size < 2*n {
-			size *= 2
-		}
-		table := make([]uint32, size) // a vertex and 1
-		for v := range n {
-			x, y, z := math.Float32bits(p[3*v]+0), math.Float32bits(p[3*v+1]+0), math.Float32bits(p[3*v+2]+0)
-			h := (uint64(x)*0x9E3779B97F4A7C15 ^ uint64(y)*0xC2B2AE3D27D4EB4F ^ uint64(z)*0x165667B19E3779F9)
-			for k := (h ^ h>>29) * 0xBF58476D1CE4E5B9 >> 20 & uint64(size-1); ; k = (k + 1) & uint64(size-1) {
-				u := table[k]
-				if u == 0 {
-					table[k] = uint32(v + 1)
-					r.place[int(r.base[i])+v] = r.base[i] + uint32(v)
-					break
-				}
-				if u--; p[3*u]+0 == p[3*v]+0 && p[3*u+1]+0 == p[3*v+1]+0 && p[3*u+2]+0 == p[3*v+2]+0 {
-					r.place[int(r.base[i])+v] = r.base[i] + u
-					break
-				}
-			}
+		for _, v := range place.Of(r.meshes[i].Positions) {
+			r.place = append(r.place, r.base[i]+v)
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"excavate/core/geom"
+	"excavate/core/place"
 	"excavate/core/scene"
 )
 
@@ -134,16 +135,10 @@ func withFlipped(p *scene.Part, flip []bool) scene.Part {
 // that only one face has.
 func disagreeing(p *scene.Part) (flip []bool, open int) {
 	n := len(p.Triangles) / 3
-	place := map[[3]float32]int32{}
-	at := make([]int32, len(p.Triangles))
+	places := place.Of(p.Positions)
+	at := make([]int32, len(p.Triangles)) // the place of each corner
 	for i, v := range p.Triangles {
-		k := [3]float32{p.Positions[3*v] + 0, p.Positions[3*v+1] + 0, p.Positions[3*v+2] + 0}
-		id, ok := place[k]
-		if !ok {
-			id = int32(len(place))
-			place[k] = id
-		}
-		at[i] = id
+		at[i] = int32(places[v])
 	}
 	type edge [2]int32
 	type side struct {

@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"excavate/core/geom"
+	"excavate/core/place"
 	"excavate/core/scene"
 )
 
@@ -122,23 +123,19 @@ func cornerAngle(p *scene.Part, t []uint32, k int) float64 {
 // cornersByPlace chains the corners that lie in one place: first is the head
 // of each corner's chain, next the one after it.
 func cornersByPlace(p *scene.Part) (first, next []int32) {
-	head := map[[3]float32]int32{}
-	key := func(i int) [3]float32 {
-		v := p.Triangles[i]
-		return [3]float32{p.Positions[3*v] + 0, p.Positions[3*v+1] + 0, p.Positions[3*v+2] + 0}
+	at := place.Of(p.Positions)
+	head := make([]int32, p.Vertices())
+	for i := range head {
+		head[i] = -1
 	}
 	first, next = make([]int32, len(p.Triangles)), make([]int32, len(p.Triangles))
-	for i := range p.Triangles {
-		k := key(i)
-		h, ok := head[k]
-		if !ok {
-			h = -1
-		}
-		next[i] = h
+	for i, v := range p.Triangles {
+		k := at[v]
+		next[i] = head[k]
 		head[k] = int32(i)
 	}
-	for i := range p.Triangles {
-		first[i] = head[key(i)]
+	for i, v := range p.Triangles {
+		first[i] = head[at[v]]
 	}
 	return first, next
 }

@@ -14,6 +14,8 @@ package tangent
 import (
 	"math"
 	"sort"
+
+	"excavate/core/place"
 )
 
 type vec [3]float32
@@ -107,20 +109,7 @@ type group struct {
 
 // points gives each corner the first vertex with the same numbers.
 func points(triangles []uint32, positions, normals, uvs []float32) []uint32 {
-	type key [8]uint32
-	bits := math.Float32bits
-	first := make(map[key]uint32, len(positions)/3)
-	to := make([]uint32, len(positions)/3)
-	for v := range to {
-		to[v] = uint32(v)
-		p, q, t := positions[3*v:3*v+3], normals[3*v:3*v+3], uvs[2*v:2*v+2]
-		k := key{bits(p[0] + 0), bits(p[1] + 0), bits(p[2] + 0), bits(q[0] + 0), bits(q[1] + 0), bits(q[2] + 0), bits(t[0] + 0), bits(t[1] + 0)}
-		if u, ok := first[k]; ok {
-			to[v] = u
-		} else {
-			first[k] = uint32(v)
-		}
-	}
+	to := place.Same(len(positions)/3, place.Rows{Data: positions, Per: 3}, place.Rows{Data: normals, Per: 3}, place.Rows{Data: uvs, Per: 2})
 	out := make([]uint32, len(triangles))
 	for i, v := range triangles {
 		out[i] = to[v]
