@@ -65,7 +65,12 @@ func join(ctx context.Context, s *scene.Scene, p JoinParams, r *Report) (*scene.
 	}
 	out := withoutTaken(s, taken)
 	for _, g := range j.groups {
-		out.Meshes = append(out.Meshes, g.mesh())
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		m, n := g.mesh()
+		j.filled += n
+		out.Meshes = append(out.Meshes, m)
 		x := scene.NewNode(g.name)
 		x.Mesh = len(out.Meshes) - 1
 		for k := range 3 {
@@ -153,8 +158,8 @@ type joiner struct {
 type group struct {
 	name   string
 	origin geom.Vec3
-	parts  []scene.Part
-	of     map[int]int // the part of each material
+	parts  [][]placedPart
+	of     map[int]int // the list of each material
 }
 
 func (j *joiner) nodes() int { return len(j.from) }
@@ -171,18 +176,66 @@ func (j *joiner) add(by string, node int, p *scene.Part, world geom.Mat4) {
 		j.from = map[int]bool{}
 	}
 	j.from[node] = true
-	g := j.groups[k]
+	j.groups[k].add(p, world)
+}
+
+// add notes a part that the group takes, where its node shows it.
+func (g *group) add(p *scene.Part, world geom.Mat4) {
 	for i := range 3 {
 		world[12+i] -= g.origin[i]
 	}
-	part := TransformedMesh(scene.Mesh{Parts: []scene.Part{*p}}, world).Parts[0]
 	at, ok := g.of[p.Material]
 	if !ok {
-		g.of[p.Material] = len(g.parts)
-		g.parts = append(g.parts, owned(part))
-		return
+		at = len(g.parts)
+		g.of[p.Material] = at
+		g.parts = append(g.parts, nil)
 	}
-	j.filled += appendPart(&g.parts[at], &part)
+	g.parts[at] = append(g.parts[at], placedPart{p, world})
+}
+
+// placedPart is a part and where its vertices go.
+type placedPart struct {
+	part *scene.Part
+	by   geom.Mat4
+}
+
+// build makes one part of those that have one material. filled is how many sets
+// were filled where a part had none.
+func build(list []placedPart) (out scene.Part, filled int) {
+	vertices, triangles := 0, 0
+	for _, x := range list {
+		vertices, triangles = vertices+x.part.Vertices(), triangles+len(x.part.Triangles)
+	}
+	for i, x := range list {
+		p := TransformedMesh(scene.Mesh{Parts: []scene.Part{*x.part}}, x.by).Parts[0]
+		if i == 0 {
+			out = owned(p)
+			reserve(&out, vertices, triangles)
+			continue
+		}
+		filled += appendPart(&out, &p)
+	}
+	return out, filled
+}
+
+// reserve makes room in a part's own lists, so that they need not move as they
+// grow.
+func reserve(p *scene.Part, vertices, triangles int) {
+	room := func(v *[]float32, per int) {
+		if *v != nil {
+			*v = slices.Grow(*v, per*vertices-len(*v))
+		}
+	}
+	room(&p.Positions, 3)
+	room(&p.Normals, 3)
+	room(&p.Tangents, 4)
+	for i := range p.UVs {
+		room(&p.UVs[i].Data, 2)
+	}
+	for i := range p.Colours {
+		room(&p.Colours[i].Data, 4)
+	}
+	p.Triangles = slices.Grow(p.Triangles, triangles-len(p.Triangles))
 }
 
 // group is the key and the name of what a part goes into.
@@ -217,7 +270,16 @@ func baseName(name string) string {
 	return base
 }
 
-func (g *group) mesh() scene.Mesh { return scene.Mesh{Name: g.name, Parts: g.parts} }
+// mesh makes the group's mesh.
+func (g *group) mesh() (m scene.Mesh, filled int) {
+	m.Name = g.name
+	for _, list := range g.parts {
+		p, n := build(list)
+		m.Parts = append(m.Parts, p)
+		filled += n
+	}
+	return m, filled
+}
 
 // owned is a part whose lists are its own, so that others can be added to them.
 func owned(p scene.Part) scene.Part {

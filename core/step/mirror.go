@@ -32,7 +32,7 @@ func mirror(ctx context.Context, s *scene.Scene, p MirrorParams, r *Report) (*sc
 	if unit == 0 {
 		unit = 1
 	}
-	m := &mirrorer{s: s, axis: int(p.Axis[0] - 'x'), at: p.At / unit, sign: 1, weld: p.Weld / unit, world: s.World()}
+	m := &mirrorer{s: s, axis: int(p.Axis[0] - 'x'), at: p.At / unit, sign: 1, weld: p.Weld / unit, world: s.World(), size: s.Bounds().Size().Len()}
 	if p.Keep == "negative" {
 		m.sign = -1
 	}
@@ -85,6 +85,7 @@ type mirrorer struct {
 	at, sign float64
 	weld     float64
 	world    []geom.Mat4
+	size     float64 // of the scene
 
 	parts, before, after, joined int
 	whole                        int // parts that lay wholly on the half that goes
@@ -163,13 +164,12 @@ func (m *mirrorer) partners(skin int) []uint16 {
 		w := m.world[joints[j]]
 		return geom.Vec3{w[12], w[13], w[14]}
 	}
-	size := m.s.Bounds().Size().Len()
 	out := make([]uint16, len(joints))
 	for j := range joints {
 		out[j] = uint16(j)
 		want := at(j)
 		want[m.axis] = 2*m.at - want[m.axis]
-		best := 0.01 * size
+		best := 0.01 * m.size
 		for k := range joints {
 			if d := at(k).Sub(want).Len(); d < best {
 				best, out[j] = d, uint16(k)
@@ -348,7 +348,7 @@ func mixedWeights(p *scene.Part, e [2]uint32, t float32) (joints []uint16, weigh
 // measure counts how far the half that goes differs from the image of the one
 // that stays.
 func (m *mirrorer) measure(p *scene.Part, side func(v uint32) float64, toWorld geom.Mat4) {
-	within := max(m.weld, 1e-6*m.s.Bounds().Size().Len())
+	within := max(m.weld, 1e-6*m.size)
 	cell := func(x geom.Vec3) [3]int64 {
 		var c [3]int64
 		for k := range c {

@@ -26,20 +26,20 @@ func normals(ctx context.Context, s *scene.Scene, p NormalsParams, r *Report) (*
 		return s, err
 	}
 	var parts, before, after, tangents int
-	out, err := eachPart(s, c, func(q *scene.Part) (scene.Part, error) {
-		if err := ctx.Err(); err != nil {
-			return *q, err
-		}
+	out, err := eachPartAtOnce(ctx, s, c, func(q *scene.Part) (n scene.Part, made bool) {
 		if p.Keep && q.Normals != nil && !q.NormalsMade || len(q.Triangles) == 0 {
-			return *q, nil
+			return *q, false
 		}
-		n := Normals(q, p.Crease*math.Pi/180)
+		return Normals(q, p.Crease*math.Pi/180), true
+	}, func(was, is *scene.Part, made bool) {
+		if !made {
+			return
+		}
 		parts++
-		before, after = before+q.Vertices(), after+n.Vertices()
-		if q.Tangents != nil {
+		before, after = before+was.Vertices(), after+is.Vertices()
+		if was.Tangents != nil {
 			tangents++
 		}
-		return n, nil
 	})
 	if err != nil {
 		return nil, err
@@ -76,19 +76,12 @@ func Normals(p *scene.Part, crease float64) scene.Part {
 			weight[3*t+k] = area * cornerAngle(p, p.Triangles[3*t:3*t+3], k)
 		}
 	}
-	first, next := cornersByPlace(p)
 	least := math.Cos(crease) - 1e-6
 	if crease >= math.Pi {
 		least = math.Inf(-1)
 	}
 	corner := make([]float32, 9*n)
-	for i := range 3 * n {
-		var sum geom.Vec3
-		for j := first[i]; j >= 0; j = next[j] {
-			if f := unit[j/3]; f.Dot(unit[i/3]) >= least || int(j/3) == i/3 {
-				sum = sum.Add(f.Mul(weight[j]))
-			}
-		}
+	put := func(i int32, sum geom.Vec3) {
 		if sum.Len() < 1e-30 {
 			sum = unit[i/3]
 		}
@@ -96,11 +89,42 @@ func Normals(p *scene.Part, crease float64) scene.Part {
 			sum = fallback(p, p.Triangles[i])
 		}
 		for k := range sum {
-			corner[3*i+k] = float32(sum[k])
+			corner[3*int(i)+k] = float32(sum[k])
+		}
+	}
+	var here []int32 // the corners in one place
+	first, next := cornersByPlace(p)
+	for i := range first {
+		if next[i] >= 0 { // each place once, by its corner that is the last of the chain
+			continue
+		}
+		here = here[:0]
+		for j := first[i]; j >= 0; j = next[j] {
+			here = append(here, j)
+		}
+		var all geom.Vec3
+		for _, j := range here {
+			all = all.Add(unit[j/3].Mul(weight[j]))
+		}
+		for _, i := range here {
+			sum := all
+			if len(here) <= manyFaces {
+				sum = geom.Vec3{}
+				for _, j := range here {
+					if f := unit[j/3]; j/3 == i/3 || f.Dot(unit[i/3]) >= least {
+						sum = sum.Add(f.Mul(weight[j]))
+					}
+				}
+			}
+			put(i, sum)
 		}
 	}
 	return withCorners(p, corner)
 }
+
+// manyFaces is how many faces round one place are still compared each with
+// each. Of more, as at the tip of a very fine cone, the place is smooth.
+const manyFaces = 4096
 
 // fallback is the normal of a vertex of which no face has an area: its old
 // one, or up.

@@ -24,27 +24,30 @@ func tangents(ctx context.Context, s *scene.Scene, p TangentsParams, r *Report) 
 		return s, err
 	}
 	var made, before, after, lacking, morphs int
-	out, err := eachPart(s, c, func(q *scene.Part) (scene.Part, error) {
-		if err := ctx.Err(); err != nil {
-			return *q, err
-		}
+	type says struct{ made, lacks bool }
+	out, err := eachPartAtOnce(ctx, s, c, func(q *scene.Part) (scene.Part, says) {
 		uvs, wanted := normalUVs(s, q)
 		if !wanted && !p.All || p.Keep && q.Tangents != nil || len(q.Triangles) == 0 {
-			return *q, nil
+			return *q, says{}
 		}
 		if uvs == nil || q.Normals == nil {
-			lacking++
-			return *q, nil
+			return *q, says{lacks: true}
 		}
-		n := Tangents(q, uvs)
+		return Tangents(q, uvs), says{made: true}
+	}, func(was, is *scene.Part, x says) {
+		if x.lacks {
+			lacking++
+		}
+		if !x.made {
+			return
+		}
 		made++
-		before, after = before+q.Vertices(), after+n.Vertices()
-		for _, m := range q.Morphs {
+		before, after = before+was.Vertices(), after+is.Vertices()
+		for _, m := range was.Morphs {
 			if m.Tangents != nil {
 				morphs++
 			}
 		}
-		return n, nil
 	})
 	if err != nil {
 		return nil, err

@@ -37,16 +37,12 @@ func weld(ctx context.Context, s *scene.Scene, p WeldParams, r *Report) (*scene.
 		return s, err
 	}
 	var before, after, flat, seams int
-	out, err := eachPart(s, c, func(q *scene.Part) (scene.Part, error) {
-		if err := ctx.Err(); err != nil {
-			return *q, err
-		}
+	out, err := eachPartAtOnce(ctx, s, c, func(q *scene.Part) (scene.Part, Welded) {
 		w := Weld(q, d, p.Angle*math.Pi/180)
-		before += q.Vertices()
-		after += w.Part.Vertices()
-		flat += w.Flat
-		seams += w.Seams
-		return *w.Part, nil
+		return *w.Part, w
+	}, func(was, is *scene.Part, w Welded) {
+		before, after = before+was.Vertices(), after+is.Vertices()
+		flat, seams = flat+w.Flat, seams+w.Seams
 	})
 	if err != nil {
 		return nil, err

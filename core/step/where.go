@@ -1,8 +1,12 @@
 package step
 
 import (
+	"context"
+	"runtime"
 	"slices"
+	"sync/atomic"
 
+	"excavate/core/cores"
 	"excavate/core/pick"
 	"excavate/core/scene"
 )
@@ -102,6 +106,51 @@ func eachPart(s *scene.Scene, c *pick.Chosen, f func(p *scene.Part) (scene.Part,
 		}
 		return m, nil
 	})
+}
+
+// eachPartAtOnce is eachPart with the parts shared out among the cores. f only
+// looks at its part; tell hears of each that was made, one after the other in
+// the order of the meshes, with what f says of it besides.
+func eachPartAtOnce[T any](ctx context.Context, s *scene.Scene, c *pick.Chosen, f func(p *scene.Part) (scene.Part, T), tell func(was, is *scene.Part, says T)) (*scene.Scene, error) {
+	type job struct {
+		was scene.Part
+		is  *scene.Part
+		say T
+	}
+	var jobs []job
+	out, err := eachMesh(s, c, func(m scene.Mesh, taken []bool) (scene.Mesh, error) {
+		m.Parts = slices.Clone(m.Parts)
+		for j := range m.Parts {
+			if taken[j] {
+				jobs = append(jobs, job{was: m.Parts[j], is: &m.Parts[j]})
+			}
+		}
+		return m, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	var next atomic.Int64
+	var wg cores.Group
+	for range min(runtime.GOMAXPROCS(0), len(jobs)) {
+		wg.Go(func() {
+			for ctx.Err() == nil {
+				i := int(next.Add(1)) - 1
+				if i >= len(jobs) {
+					return
+				}
+				*jobs[i].is, jobs[i].say = f(&jobs[i].was)
+			}
+		})
+	}
+	wg.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	for i := range jobs {
+		tell(&jobs[i].was, jobs[i].is, jobs[i].say)
+	}
+	return out, nil
 }
 
 // withTriangles is the part with only the triangles that keep names, and the
