@@ -33,6 +33,7 @@ var screens = []struct{ name, path, ready string }{
 	{"basis", "/p/1/finds/1?tab=basis", `[data-tall]`},
 	{"compare", "/p/1/finds/1?tab=compare", `[data-rail]`},
 	{"chain", "/p/1/chain/1?band=4&with=0", `[data-band="4"]`},
+	{"chain inventory", "/p/1/chain/1?band=1&tray=1&chosen=n0", `[data-proposal="0"]`},
 	{"rehearsal", "/p/1/rehearsal/1", `[data-tally]`},
 	{"delivery", "/p/1/delivery/1", `[data-origin]`},
 	{"an address that leads nowhere", "/p/1/nothing", `main [role="alert"]`},

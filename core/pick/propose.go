@@ -11,7 +11,7 @@ import (
 
 // Things are what somebody chose by hand, by the scene's numbers.
 type Things struct {
-	Nodes     []int    // whole, with all of their parts
+	Nodes     []int    // whole, with all that hangs below them
 	Parts     [][2]int // a mesh and one of its parts, wherever it is shown
 	Materials []int    // all parts that have them
 	Pictures  []int    // all parts whose material has them
@@ -107,8 +107,17 @@ func wanted(s *scene.Scene, t Things) *target {
 	}
 	w.parts = make([]bool, w.first[len(s.Nodes)])
 	some := false
+	in := make([]bool, len(s.Nodes))
 	for _, n := range t.Nodes {
-		if n < 0 || n >= len(s.Nodes) {
+		if n >= 0 && n < len(s.Nodes) {
+			in[n] = true
+		}
+	}
+	for n := range s.Nodes { // parents stand before their children
+		if up := s.Nodes[n].Parent; up >= 0 && in[up] {
+			in[n] = true
+		}
+		if !in[n] {
 			continue
 		}
 		some = true

@@ -24,6 +24,7 @@ func TestPropose(t *testing.T) {
 		{pick.Things{Parts: [][2]int{{0, 0}}}, `{"material":"wall_reed"}`},
 		{pick.Things{Pictures: []int{0}}, `{"material":"wall_reed"}`},
 		{pick.Things{Nodes: []int{0, 1, 2}}, `{"under":"Buildings"}`},
+		{pick.Things{Nodes: []int{0}}, `{"under":"Buildings"}`}, // a group with all below it
 	} {
 		list, err := pick.Propose(s, c.things)
 		if err != nil {

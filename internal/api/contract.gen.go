@@ -2203,7 +2203,9 @@ type Terms struct {
 // Things defines model for Things.
 type Things struct {
 	Materials *[]int `json:"materials,omitempty"`
-	Nodes     *[]int `json:"nodes,omitempty"`
+
+	// Nodes with all that hangs below them
+	Nodes *[]int `json:"nodes,omitempty"`
 
 	// Parts a mesh and one of its parts each
 	Parts    *[][]int `json:"parts,omitempty"`

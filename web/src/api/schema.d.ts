@@ -3162,6 +3162,7 @@ export interface components {
             }[];
         };
         Things: {
+            /** @description with all that hangs below them */
             nodes?: number[];
             /** @description a mesh and one of its parts each */
             parts?: number[][];

@@ -18,6 +18,7 @@ export const ChainFrame = styled('div')({
     background: 'var(--panel)',
     flex: 'none',
     '& .grow': { flex: 1 },
+    '& .MuiButton-root': { flex: 'none', whiteSpace: 'nowrap' },
   },
   '& .core': {
     padding: '14px 14px 10px',

@@ -13,12 +13,20 @@ import { Tools } from '../../parts/Tools'
 import { heads, lines, tabs, things, type Tab } from './choice'
 
 const Frame = styled('div')({
-  display: 'grid',
-  gridTemplateColumns: 'minmax(0, 1fr) 270px',
   borderTop: '1px solid var(--line)',
   background: 'var(--panel)',
   minHeight: 0,
   height: 300,
+  containerType: 'inline-size',
+  '& .halves': { display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 270px', height: '100%' },
+  // Where there is little room the rules stand below the list, once something is chosen.
+  '@container (max-width: 620px)': {
+    '& .halves': { gridTemplateColumns: 'minmax(0, 1fr)', gridTemplateRows: 'minmax(0, 1fr) auto' },
+    '& .rules': { borderLeft: 0, borderTop: '1px solid var(--line)', maxHeight: 150 },
+    '& .rules.none': { display: 'none' },
+    '& .line': { gridTemplateColumns: 'minmax(100px, 2fr) minmax(50px, 1fr) 64px' },
+    '& .line > :nth-of-type(4)': { display: 'none' },
+  },
   '& .list': { display: 'flex', flexDirection: 'column', minWidth: 0, minHeight: 0 },
   '& .line': {
     position: 'absolute',
@@ -134,84 +142,86 @@ export function Tray({
   }
   return (
     <Frame data-tray={tab}>
-      <div className="list">
-        <Tools low>
-          <ToggleButtonGroup
-            size="small"
-            exclusive
-            value={tab}
-            onChange={(_, v: Tab | null) => v && setTab(v)}
-            aria-label="What is listed"
-          >
-            {tabs.map(([k, title]) => (
-              <ToggleButton key={k} value={k}>
-                {title} {count(lines(inventory, k).length)}
-              </ToggleButton>
+      <div className="halves">
+        <div className="list">
+          <Tools low>
+            <ToggleButtonGroup
+              size="small"
+              exclusive
+              value={tab}
+              onChange={(_, v: Tab | null) => v && setTab(v)}
+              aria-label="What is listed"
+            >
+              {tabs.map(([k, title]) => (
+                <ToggleButton key={k} value={k}>
+                  {title} {count(lines(inventory, k).length)}
+                </ToggleButton>
+              ))}
+            </ToggleButtonGroup>
+            <OutlinedInput
+              className="grow"
+              style={{ minWidth: 150 }}
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+              placeholder="Search names and what is said"
+              inputProps={{ 'aria-label': 'Search the inventory', spellCheck: false }}
+            />
+          </Tools>
+          <div className="line heads">
+            {heads[tab].map((h) => (
+              <span key={h}>{h}</span>
             ))}
-          </ToggleButtonGroup>
-          <OutlinedInput
-            className="grow"
-            style={{ minWidth: 150 }}
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            placeholder="Search names and what is said"
-            inputProps={{ 'aria-label': 'Search the inventory', spellCheck: false }}
-          />
-        </Tools>
-        <div className="line heads">
-          {heads[tab].map((h) => (
-            <span key={h}>{h}</span>
-          ))}
-        </div>
-        <Scroll
-          ref={box}
-          role="listbox"
-          aria-label="Inventory"
-          aria-multiselectable
-          tabIndex={0}
-          aria-activedescendant={list[at] && `tray-${list[at].key}`}
-          onKeyDown={onKey}
-          onClick={(e) => {
-            const line = (e.target as HTMLElement).closest<HTMLElement>('[data-at]')
-            if (line) choose(Number(line.dataset.at), e.ctrlKey || e.metaKey, e.shiftKey)
-          }}
-        >
-          <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
-            {virtual.getVirtualItems().map((x) => {
-              const l = list[x.index]
-              return (
-                <div
-                  key={l.key}
-                  id={`tray-${l.key}`}
-                  role="option"
-                  aria-selected={on.has(l.key)}
-                  className={`line ${on.has(l.key) ? 'on' : ''} ${x.index === at ? 'at' : ''} ${l.warn ? 'odd' : ''}`}
-                  style={{ transform: `translateY(${x.start}px)` }}
-                  data-key={l.key}
-                  data-at={x.index}
-                  tabIndex={-1}
-                  title={[l.name, ...l.cells].filter(Boolean).join(' · ')}
-                >
-                  <Text clip style={{ paddingLeft: 14 * Math.min(l.depth, 9) }}>
-                    {l.name}
-                  </Text>
-                  {l.cells.map((c, k) => (
-                    <Text clip tone="soft" key={heads[tab][k + 1]}>
-                      {c}
-                    </Text>
-                  ))}
-                </div>
-              )
-            })}
           </div>
-          {list.length === 0 && (
-            <Text as="p" tone="soft" style={{ padding: '8px 18px' }}>
-              {words ? 'Nothing here is named or says that.' : 'There are none.'}
-            </Text>
-          )}
-        </Scroll>
+          <Scroll
+            ref={box}
+            role="listbox"
+            aria-label="Inventory"
+            aria-multiselectable
+            tabIndex={0}
+            aria-activedescendant={list[at] && `tray-${list[at].key}`}
+            onKeyDown={onKey}
+            onClick={(e) => {
+              const line = (e.target as HTMLElement).closest<HTMLElement>('[data-at]')
+              if (line) choose(Number(line.dataset.at), e.ctrlKey || e.metaKey, e.shiftKey)
+            }}
+          >
+            <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+              {virtual.getVirtualItems().map((x) => {
+                const l = list[x.index]
+                return (
+                  <div
+                    key={l.key}
+                    id={`tray-${l.key}`}
+                    role="option"
+                    aria-selected={on.has(l.key)}
+                    className={`line ${on.has(l.key) ? 'on' : ''} ${x.index === at ? 'at' : ''} ${l.warn ? 'odd' : ''}`}
+                    style={{ transform: `translateY(${x.start}px)` }}
+                    data-key={l.key}
+                    data-at={x.index}
+                    tabIndex={-1}
+                    title={[l.name, ...l.cells].filter(Boolean).join(' · ')}
+                  >
+                    <Text clip style={{ paddingLeft: 14 * Math.min(l.depth, 9) }}>
+                      {l.name}
+                    </Text>
+                    {l.cells.map((c, k) => (
+                      <Text clip tone="soft" key={heads[tab][k + 1]}>
+                        {c}
+                      </Text>
+                    ))}
+                  </div>
+                )
+              })}
+            </div>
+            {list.length === 0 && (
+              <Text as="p" tone="soft" style={{ padding: '8px 18px' }}>
+                {words ? 'Nothing here is named or says that.' : 'There are none.'}
+              </Text>
+            )}
+          </Scroll>
+        </div>
+        <Rules digest={digest} inventory={inventory} chosen={chosen} onAct={onAct} />
       </div>
-      <Rules digest={digest} inventory={inventory} chosen={chosen} onAct={onAct} />
     </Frame>
   )
 }
@@ -233,7 +243,7 @@ function Rules({
   const [k, setK] = useStateOf(chosen.join(' '), 0)
   const list = chosen.length > 0 ? (data ?? []) : []
   return (
-    <div className="rules">
+    <div className={`rules ${chosen.length > 0 ? '' : 'none'}`}>
       <Tools low>
         <Text tone="soft" small className="grow" data-chosen={chosen.length}>
           {chosen.length > 0

@@ -22,6 +22,20 @@ export interface Line {
 
 const number = (n: number) => (n === 0 ? '' : count(n))
 
+/** The nodes with each one's children right below it, else in their order. */
+function treeOrder(nodes: S['Inventory']['nodes']): number[] {
+  const below: number[][] = nodes.map(() => [])
+  const roots: number[] = []
+  nodes.forEach((n, i) => (n.parent < 0 ? roots : below[n.parent]).push(i))
+  const out: number[] = []
+  const todo = roots.reverse()
+  for (let i = todo.pop(); i !== undefined; i = todo.pop()) {
+    out.push(i)
+    todo.push(...below[i].reverse())
+  }
+  return out
+}
+
 /** The heads of a tab's columns, the name first. */
 export const heads: Record<Tab, string[]> = {
   nodes: ['Node', 'Kind', 'Triangles', 'Says'],
@@ -34,17 +48,20 @@ export const heads: Record<Tab, string[]> = {
 export function lines(v: S['Inventory'], tab: Tab): Line[] {
   switch (tab) {
     case 'nodes':
-      return v.nodes.map((n, i) => ({
-        key: `n${i}`,
-        name: n.name || `node ${i + 1}`,
-        depth: n.depth,
-        warn: n.unwanted,
-        cells: [
-          n.kind,
-          n.mesh < 0 ? '' : number(v.meshes[n.mesh].parts.reduce((t, p) => t + p.triangles, 0)),
-          (n.props ?? []).map((p) => `${p.key}: ${p.value}`).join(', '),
-        ],
-      }))
+      return treeOrder(v.nodes).map((i) => {
+        const n = v.nodes[i]
+        return {
+          key: `n${i}`,
+          name: n.name || `node ${i + 1}`,
+          depth: n.depth,
+          warn: n.unwanted,
+          cells: [
+            n.kind === 'node' ? 'group' : n.kind,
+            n.mesh < 0 ? '' : number(v.meshes[n.mesh].parts.reduce((t, p) => t + p.triangles, 0)),
+            (n.props ?? []).map((p) => `${p.key}: ${p.value}`).join(', '),
+          ],
+        }
+      })
     case 'parts':
       return v.meshes.flatMap((m, i) =>
         m.parts.map((p, k) => ({
