@@ -198,7 +198,7 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 		}
 	}
 	if x.to == nil {
-		err = x.delivery(ctx, log, in, s, final, outside, took, out)
+		err = x.delivery(log, in, s, final, outside, took, out)
 	} else {
 		var notes []scene.Note
 		if x.asIs {
@@ -246,7 +246,7 @@ func (x *converter) chain(ctx context.Context, log io.Writer, name string, s *sc
 
 // delivery writes a ZIP with the model as GLB, its chain and a manifest of all
 // that it came from.
-func (x *converter) delivery(ctx context.Context, log io.Writer, in *given, found, final *scene.Scene, outside *find.Beyond, took []string, out string) error {
+func (x *converter) delivery(log io.Writer, in *given, found, final *scene.Scene, outside *find.Beyond, took []string, out string) error {
 	if x.asIs {
 		var notes []scene.Note
 		final, notes = shipped.Writers.Named("glb").AsIs(final)
@@ -265,7 +265,7 @@ func (x *converter) delivery(ctx context.Context, log io.Writer, in *given, foun
 	if err != nil {
 		return err
 	}
-	more, err := outside.Origins(ctx, asks, took)
+	more, err := outside.Origins(asks, took)
 	if err != nil {
 		return err
 	}

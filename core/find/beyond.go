@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
-	"slices"
 	"strings"
 
 	"excavate/core/pick"
@@ -158,26 +157,35 @@ func (b *Beyond) Mark(ctx context.Context, a step.Ask) (string, error) {
 }
 
 // Origins lists where what steps took from outside comes from: every asset that
-// they asked for, and of the pictures those that they took, as reports name them.
-func (b *Beyond) Origins(ctx context.Context, asks []step.Ask, took []string) ([]Origin, error) {
+// they asked for, and the pictures that reports name as taken.
+func (b *Beyond) Origins(asks []step.Ask, took []string) ([]Origin, error) {
 	var out []Origin
+	add := func(h source.Hit, data []byte) {
+		var o Origins
+		o.Add(h)
+		out = Joined(out, o.List(h.Path(), data))
+	}
 	for _, a := range asks {
-		hits, err := b.Hits(ctx, a)
+		if a.Asset == "" {
+			continue
+		}
+		h, err := b.AssetHit(a.Asset)
 		if err != nil {
 			return nil, err
 		}
-		for _, h := range hits {
-			var data []byte // of a model, which may carry terms of its own
-			if a.Asset != "" {
-				if data, err = h.Source.Read(h.Entry); err != nil {
-					return nil, err
-				}
-			} else if !slices.Contains(took, h.Source.Label+": "+h.Path()) {
-				continue
+		data, err := h.Source.Read(h.Entry) // it may carry terms of its own
+		if err != nil {
+			return nil, err
+		}
+		add(h, data)
+	}
+	for _, t := range took {
+		for _, s := range b.Stack {
+			path, ok := strings.CutPrefix(t, s.Label+": ")
+			if i := s.Lookup(path); ok && i >= 0 {
+				add(source.Hit{Source: s, Entry: i}, nil)
+				break
 			}
-			var o Origins
-			o.Add(h)
-			out = Joined(out, o.List(h.Path(), data))
 		}
 	}
 	return out, nil

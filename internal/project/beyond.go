@@ -95,7 +95,7 @@ func (s *Service) broughtIn(ctx context.Context, project int64, doc *chain.Chain
 	if err != nil {
 		return nil, err
 	}
-	list, err := out.(*beyond).Origins(ctx, asks, took)
+	list, err := out.(*beyond).Origins(asks, took)
 	if err != nil {
 		return nil, err
 	}

@@ -36,10 +36,10 @@ export function Facts({ of, names = 104 }: { of: [string, ReactNode][]; names?: 
 /** The same, where names and values stand one after another. */
 export const FactGrid = styled(
   'div',
-  own('flush'),
-)<{ flush?: boolean }>(({ flush }) => ({
+  own('flush', 'names'),
+)<{ flush?: boolean; names?: number }>(({ flush, names = 104 }) => ({
   display: 'grid',
-  gridTemplateColumns: '104px minmax(0, 1fr)',
+  gridTemplateColumns: `${names}px minmax(0, 1fr)`,
   fontSize: 13,
   gap: '5px 10px',
   padding: flush ? '0 0 8px' : '8px 18px',

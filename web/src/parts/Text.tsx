@@ -17,12 +17,14 @@ interface Look {
   /** On one line, cut off where there is no room; give the whole in a title. */
   clip?: boolean
   block?: boolean
+  /** Long words break anywhere; lines that the text has stay. */
+  wrap?: boolean
 }
 
 export const Text = styled(
   'span',
-  own('tone', 'small', 'mono', 'clip', 'block'),
-)<Look>(({ tone, small, mono, clip, block }) => ({
+  own('tone', 'small', 'mono', 'clip', 'block', 'wrap'),
+)<Look>(({ tone, small, mono, clip, block, wrap }) => ({
   '&&': {
     ...(tone ? { color: colour[tone] } : {}),
     ...(tone && tone !== 'soft' ? { fontWeight: 600 } : {}),
@@ -30,5 +32,6 @@ export const Text = styled(
     ...(mono ? { fontFamily: 'var(--mono)', fontSize: 12.5 } : {}),
   },
   ...(block ? { display: 'block' } : {}),
+  ...(wrap ? { overflowWrap: 'anywhere', whiteSpace: 'pre-line' } : {}),
   ...(clip ? { overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap', minWidth: 0 } : {}),
 }))

@@ -6,15 +6,17 @@ interface Look {
   low?: boolean
   flush?: boolean
   between?: boolean
+  /** It stands below what it is about. */
+  foot?: boolean
 }
 
 export const Tools = styled(
   'div',
-  own('low', 'flush', 'between'),
-)<Look>(({ low, flush, between }) => ({
+  own('low', 'flush', 'between', 'foot'),
+)<Look>(({ low, flush, between, foot }) => ({
   padding: `${low ? 5 : 10}px ${flush ? 0 : 18}px`,
   ...(low ? { minHeight: 32 } : {}),
-  borderBottom: '1px solid var(--line)',
+  [foot ? 'borderTop' : 'borderBottom']: '1px solid var(--line)',
   display: 'flex',
   gap: 8,
   alignItems: 'center',

@@ -212,7 +212,7 @@ export function Chain() {
               edit.put(list)
             }}
           />
-          <Tools style={{ borderTop: '1px solid var(--line)', borderBottom: 0 }}>
+          <Tools foot>
             <Button variant="contained" onClick={() => setAdding(true)} disabled={!chain}>
               Add step
             </Button>
@@ -326,7 +326,7 @@ export function Chain() {
               motion={motion}
               onMotion={(n) => set({ motion: n || '' })}
             />
-            <div style={{ position: 'absolute', right: 14, top: 104 }}>
+            <div className="reading">
               <ToggleButtonGroup
                 size="small"
                 exclusive
@@ -386,7 +386,7 @@ export function Chain() {
                 <Text as="div" tone="soft" small>
                   {triedKind.purpose}
                 </Text>
-                <Row wrap style={{ margin: '10px 0' }}>
+                <Row wrap className="acts">
                   <Button variant="contained" onClick={keep} disabled={!result}>
                     Keep it
                   </Button>
@@ -449,7 +449,7 @@ export function Chain() {
                       />
                     </PickFrom.Provider>
                   )}
-                  <Row wrap style={{ marginTop: 12 }}>
+                  <Row wrap className="acts">
                     <Button onClick={() => replace({ ...band.step!, off: band.state !== 'off' })}>
                       {band.state === 'off' ? 'Switch on' : 'Switch off'}
                     </Button>

@@ -73,13 +73,13 @@ export function Rehearsal() {
         </Head>
         {r && (
           <>
-            <Body style={{ paddingTop: 12 }}>
-              <b style={{ fontSize: 15 }}>{r.target.name}</b>
+            <Body acts>
+              <b>{r.target.name}</b>
               <Text as="div" tone="soft">
                 {r.target.about}
               </Text>
             </Body>
-            <FactGrid style={{ gridTemplateColumns: '86px minmax(0,1fr)' }}>
+            <FactGrid names={86}>
               {r.target.lines.map((l) => [
                 <span key={l.what}>{l.what}</span>,
                 <div key={l.what + 'v'}>{l.value}</div>,

@@ -95,7 +95,7 @@ export function Changed({ band, before }: { band: S['Band']; before?: S['Band'] 
         </TableRow>
         <TableRow data-figure="basis">
           <TableCell>Basis</TableCell>
-          <TableCell align="right" colSpan={a ? 2 : 1} style={{ whiteSpace: 'normal' }}>
+          <TableCell align="right" colSpan={a ? 2 : 1} className="whole">
             {band.basis?.text}
           </TableCell>
         </TableRow>

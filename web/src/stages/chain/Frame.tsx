@@ -7,6 +7,9 @@ export const ChainFrame = styled('div')({
   minWidth: 0,
   '& .middle': { display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 },
   '& .stage': { position: 'relative', minHeight: 0, flex: 1, display: 'grid' },
+  '& .reading': { position: 'absolute', right: 14, top: 104 },
+  '& .acts': { margin: '12px 0 2px' },
+  '& .whole': { whiteSpace: 'normal' },
   // The room of the inventory while that of another band is on its way.
   '& .trayless': { height: 300, background: 'var(--panel)', borderTop: '1px solid var(--line)' },
   '& .drawer': {

@@ -27,6 +27,8 @@ const Frame = styled('div')({
     '& .line': { gridTemplateColumns: 'minmax(100px, 2fr) minmax(50px, 1fr) 64px' },
     '& .line > :nth-of-type(4)': { display: 'none' },
   },
+  '& .search': { minWidth: 150 },
+  '& .hint': { padding: '8px 18px', margin: 0 },
   '& .list': { display: 'flex', flexDirection: 'column', minWidth: 0, minHeight: 0 },
   '& .line': {
     position: 'absolute',
@@ -159,8 +161,7 @@ export function Tray({
               ))}
             </ToggleButtonGroup>
             <OutlinedInput
-              className="grow"
-              style={{ minWidth: 150 }}
+              className="grow search"
               value={text}
               onChange={(e) => setText(e.target.value)}
               placeholder="Search names and what is said"
@@ -214,7 +215,7 @@ export function Tray({
               })}
             </div>
             {list.length === 0 && (
-              <Text as="p" tone="soft" style={{ padding: '8px 18px' }}>
+              <Text as="p" tone="soft" className="hint">
                 {words ? 'Nothing here is named or says that.' : 'There are none.'}
               </Text>
             )}
@@ -258,7 +259,7 @@ function Rules({
           </Text>
         )}
         {chosen.length === 0 && (
-          <Text as="p" tone="soft" small style={{ padding: '8px 16px', margin: 0 }}>
+          <Text as="p" tone="soft" small className="hint">
             Click takes one, Ctrl more, Shift all between. In the model, click a surface, or drag a box with
             Shift held. Then a rule is proposed that takes the same, here and in the next asset.
           </Text>
@@ -273,7 +274,8 @@ function Rules({
               </Text>
               {(p.else.nodes > 0 || p.else.parts > 0) && (
                 <Text as="div" tone="warn" small data-else={p.else.nodes}>
-                  also {plural(p.else.nodes, 'node')} more: {p.elseFirst.join(', ')}
+                  also {p.else.parts > 0 ? plural(p.else.parts, 'part') : plural(p.else.nodes, 'node')}, of{' '}
+                  {p.elseFirst.join(', ')}
                   {p.else.nodes > p.elseFirst.length && ' …'}
                 </Text>
               )}

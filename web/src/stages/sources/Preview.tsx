@@ -1,6 +1,6 @@
 // The evidence rail: an entry without extracting it, what it needs and what
 // needs it, whose it is.
-import { Button } from '@mui/material'
+import { Button, styled } from '@mui/material'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
@@ -31,6 +31,8 @@ import { Tag } from '../../parts/Tag'
 import { Text } from '../../parts/Text'
 import { TextButton } from '../../parts/TextButton'
 import { Fold } from '../../parts/Fold'
+
+const Sound = styled('audio')({ width: '100%' })
 
 export function Preview({ project, entry, put }: { project: number; entry: number; put: Put }) {
   const { data: p, error, isLoading } = usePreview(project, entry || undefined)
@@ -88,8 +90,7 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       {p?.kind === 'sound' && !p.error && (
         <Body>
           {/* A sound of a game: nobody has captions of it. */}
-          {/* eslint-disable-next-line jsx-a11y/media-has-caption */}
-          <audio controls src={contentUrl(entry)} style={{ width: '100%' }} />
+          <Sound controls src={contentUrl(entry)} />
         </Body>
       )}
       {p?.text !== undefined && (
@@ -195,7 +196,9 @@ export function Preview({ project, entry, put }: { project: number; entry: numbe
       {p && (
         <FactGrid>
           <span>Entry</span>
-          <div style={{ overflowWrap: 'anywhere' }}>{p.entry.path}</div>
+          <Text as="div" wrap>
+            {p.entry.path}
+          </Text>
           <span>Source</span>
           <div>{p.entry.sourceLabel}</div>
           <span>Bytes</span>
@@ -329,7 +332,9 @@ function Terms({ t, short }: { t: S['Terms']; short: string }) {
           {t.licence && (
             <>
               <span>Licence</span>
-              <div style={{ overflowWrap: 'anywhere', whiteSpace: 'pre-line' }}>{t.licence}</div>
+              <Text as="div" wrap>
+                {t.licence}
+              </Text>
             </>
           )}
           {asks
@@ -343,10 +348,10 @@ function Terms({ t, short }: { t: S['Terms']; short: string }) {
           {t.evidence && (
             <>
               <span>From</span>
-              <div style={{ overflowWrap: 'anywhere' }}>
+              <Text as="div" wrap>
                 {t.byHand ? 'stated by hand: ' : ''}
                 {t.evidence}
-              </div>
+              </Text>
             </>
           )}
         </FactGrid>
