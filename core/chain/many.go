@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sort"
 	"sync"
+
+	"excavate/core/scene"
 )
 
 // Many is a chain over many assets: what each step did to each of them. It may
@@ -23,7 +25,7 @@ type manyAsset struct {
 
 // Cell is what one step did to one asset.
 type Cell struct {
-	State  string // done, idle, off, lost, failed; empty if it was not reached
+	State  string // done, idle, off, lost, failed, waiting; empty if it was not reached
 	Share  float64
 	Lines  []string
 	Losses []string
@@ -57,6 +59,22 @@ func (m *Many) Add(name string, bands []Band) {
 		a.cells = append(a.cells, c)
 	}
 	m.assets = append(m.assets, a)
+}
+
+// AddCells tells of an asset of which only the reports are at hand.
+func (m *Many) AddCells(name string, steps []string, cells []Cell) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if len(steps) > len(m.steps) {
+		m.steps = append(m.steps, steps[len(m.steps):]...)
+	}
+	m.assets = append(m.assets, manyAsset{name, cells})
+}
+
+// Changed is the share of vertices, triangles, nodes or materials that went or
+// came, whichever changed most.
+func Changed(before, after *scene.Stats) float64 {
+	return changed(&Band{Stats: *before}, &Band{Stats: *after})
 }
 
 // changed is the share of vertices, triangles or nodes that went or came,

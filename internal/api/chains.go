@@ -356,3 +356,39 @@ func (s *Server) DeliveryFile(c fiber.Ctx, id int64) error {
 	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", d.Name))
 	return c.SendFile(s.svc.Blobs.Path(d.File))
 }
+
+func (s *Server) ChainOverMany(c fiber.Ctx, id ProjectID, p ChainOverManyParams) error {
+	out, err := s.svc.Over(c.Context(), id, p.Name)
+	if err != nil {
+		return err
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) RunOver(c fiber.Ctx, id ChainID) error {
+	b, err := body[RunOverJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	made, err := s.svc.RunOver(c.Context(), row, b.Finds)
+	if err != nil {
+		return err
+	}
+	return c.JSON(fiber.Map{"made": made})
+}
+
+func (s *Server) SameForAll(c fiber.Ctx, id ChainID) error {
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	changed, err := s.svc.SameForAll(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	return c.JSON(fiber.Map{"changed": changed})
+}

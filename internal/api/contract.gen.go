@@ -1602,6 +1602,41 @@ type Link struct {
 // LinkSure defines model for Link.Sure.
 type LinkSure string
 
+// Many defines model for Many.
+type Many struct {
+	Assets []struct {
+		Cells []struct {
+			Says  string  `json:"says"`
+			Share float64 `json:"share"`
+			State string  `json:"state"`
+		} `json:"cells"`
+		Chain int64  `json:"chain"`
+		Find  int64  `json:"find"`
+		Name  string `json:"name"`
+
+		// Own its steps differ from those of the first
+		Own bool `json:"own"`
+	} `json:"assets"`
+	Odd []struct {
+		Chain int64  `json:"chain"`
+		Name  string `json:"name"`
+		Says  string `json:"says"`
+		Step  string `json:"step"`
+	} `json:"odd"`
+	Steps []struct {
+		Done   int `json:"done"`
+		Failed int `json:"failed"`
+		Idle   int `json:"idle"`
+		Lost   int `json:"lost"`
+		Off    int `json:"off"`
+
+		// Share the median of what changed
+		Share   float64 `json:"share"`
+		Title   string  `json:"title"`
+		Waiting int     `json:"waiting"`
+	} `json:"steps"`
+}
+
 // MeshGuess defines model for MeshGuess.
 type MeshGuess struct {
 	Indices []struct {
@@ -2337,6 +2372,11 @@ type DeliverParams struct {
 	Despite *bool `form:"despite,omitempty" json:"despite,omitempty"`
 }
 
+// RunOverJSONBody defines parameters for RunOver.
+type RunOverJSONBody struct {
+	Finds []int64 `json:"finds"`
+}
+
 // PutStepsJSONBody defines parameters for PutSteps.
 type PutStepsJSONBody struct {
 	// Revision the revision that was edited
@@ -2669,6 +2709,11 @@ type OutlineEntriesParams struct {
 	Limit  *int      `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ChainOverManyParams defines parameters for ChainOverMany.
+type ChainOverManyParams struct {
+	Name string `form:"name" json:"name"`
+}
+
 // DeletePinParams defines parameters for DeletePin.
 type DeletePinParams struct {
 	Ref string `form:"ref" json:"ref"`
@@ -2797,6 +2842,9 @@ type UploadPieceParams struct {
 // PatchChainJSONRequestBody defines body for PatchChain for application/json ContentType.
 type PatchChainJSONRequestBody PatchChainJSONBody
 
+// RunOverJSONRequestBody defines body for RunOver for application/json ContentType.
+type RunOverJSONRequestBody RunOverJSONBody
+
 // PutStepsJSONRequestBody defines body for PutSteps for application/json ContentType.
 type PutStepsJSONRequestBody PutStepsJSONBody
 
@@ -2902,6 +2950,9 @@ type ServerInterface interface {
 	// (PATCH /api/chains/{chain})
 	PatchChain(c fiber.Ctx, chain ChainID) error
 
+	// (POST /api/chains/{chain}/all)
+	SameForAll(c fiber.Ctx, chain ChainID) error
+
 	// (GET /api/chains/{chain}/bands)
 	ListBands(c fiber.Ctx, chain ChainID) error
 
@@ -2910,6 +2961,9 @@ type ServerInterface interface {
 
 	// (GET /api/chains/{chain}/document)
 	ChainDocument(c fiber.Ctx, chain ChainID) error
+
+	// (POST /api/chains/{chain}/over)
+	RunOver(c fiber.Ctx, chain ChainID) error
 
 	// (POST /api/chains/{chain}/redo)
 	RedoChain(c fiber.Ctx, chain ChainID) error
@@ -3172,6 +3226,9 @@ type ServerInterface interface {
 	// (GET /api/projects/{project}/outline)
 	OutlineEntries(c fiber.Ctx, project ProjectID, params OutlineEntriesParams) error
 
+	// (GET /api/projects/{project}/over)
+	ChainOverMany(c fiber.Ctx, project ProjectID, params ChainOverManyParams) error
+
 	// (DELETE /api/projects/{project}/pins)
 	DeletePin(c fiber.Ctx, project ProjectID, params DeletePinParams) error
 
@@ -3348,6 +3405,35 @@ func (siw *ServerInterfaceWrapper) PatchChain(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// SameForAll operation middleware
+func (siw *ServerInterfaceWrapper) SameForAll(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "chain" -------------
+	var chain ChainID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "chain", c.Params("chain"), &chain, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter chain: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SameForAll(c, chain)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // ListBands operation middleware
 func (siw *ServerInterfaceWrapper) ListBands(c fiber.Ctx) error {
 
@@ -3438,6 +3524,35 @@ func (siw *ServerInterfaceWrapper) ChainDocument(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ChainDocument(c, chain)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// RunOver operation middleware
+func (siw *ServerInterfaceWrapper) RunOver(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "chain" -------------
+	var chain ChainID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "chain", c.Params("chain"), &chain, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter chain: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RunOver(c, chain)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6607,6 +6722,51 @@ func (siw *ServerInterfaceWrapper) OutlineEntries(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ChainOverMany operation middleware
+func (siw *ServerInterfaceWrapper) ChainOverMany(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChainOverManyParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", query, &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter name: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ChainOverMany(c, project, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // DeletePin operation middleware
 func (siw *ServerInterfaceWrapper) DeletePin(c fiber.Ctx) error {
 
@@ -8171,6 +8331,12 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/projects/:project/chains", wrapper.ListChains)
 
 	router.Post(options.BaseURL+"/api/projects/:project/chains", wrapper.CreateChain)
+
+	router.Get(options.BaseURL+"/api/projects/:project/over", wrapper.ChainOverMany)
+
+	router.Post(options.BaseURL+"/api/chains/:chain/over", wrapper.RunOver)
+
+	router.Post(options.BaseURL+"/api/chains/:chain/all", wrapper.SameForAll)
 
 	router.Get(options.BaseURL+"/api/chains/:chain", wrapper.GetChain)
 

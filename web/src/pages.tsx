@@ -47,6 +47,7 @@ export const pages: Page[] = [
   ),
   page('finds', 'finds', 'Finds', async () => (await import('./stages/Gallery')).Gallery),
   page('finds', 'finds/:find', 'Find', async () => (await import('./stages/Finds')).Finds),
+  page('chain', 'over', 'Chain over many', async () => (await import('./stages/Over')).Over),
   page('chain', 'chain/:chain?', 'Chain', async () => (await import('./stages/Chain')).Chain),
   page(
     'rehearsal',

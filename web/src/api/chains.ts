@@ -57,6 +57,25 @@ export const likeChain = (
   name: string,
   like: { chain?: number; steps?: number; document?: string },
 ) => ok(api.POST('/api/projects/{project}/chains', { ...at(project), body: { find, name, ...like } }))
+/** What the chains of one name did to their assets. */
+export const useOver = (project: number, name: string) =>
+  useQuery({
+    queryKey: ['p', project, 'over', name],
+    enabled: name !== '',
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      ok(
+        api.GET('/api/projects/{project}/over', {
+          params: { path: { project }, query: { name } },
+          signal,
+        }),
+      ),
+  })
+/** The same chain for other assets. */
+export const runOver = (chain: number, finds: number[]) =>
+  ok(api.POST('/api/chains/{chain}/over', { ...of(chain), body: { finds } }))
+/** Its steps for all chains of its name. */
+export const sameForAll = (chain: number) => ok(api.POST('/api/chains/{chain}/all', of(chain)))
 export const putSteps = (chain: S['Chain'], steps: S['ChainStep'][]) =>
   ok(api.PUT('/api/chains/{chain}/steps', { ...of(chain.id), body: { revision: chain.revision, steps } }))
 export const setTarget = (chain: number, target: string) =>

@@ -1408,6 +1408,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project}/over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description What the chains of one name did to their assets, step by step, and to which something else than to the rest. */
+        get: operations["chainOverMany"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/chains/{chain}/over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                chain: components["parameters"]["ChainID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Gives each of these finds a chain of the same name and steps, unless it has one of that name. */
+        post: operations["runOver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/chains/{chain}/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                chain: components["parameters"]["ChainID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Gives all chains of this name the steps of this one. Each edit can be undone. */
+        post: operations["sameForAll"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/chains/{chain}": {
         parameters: {
             query?: never;
@@ -3189,6 +3246,44 @@ export interface components {
             else: components["schemas"]["Takes"];
             /** @description names of the first nodes that it takes besides */
             elseFirst: string[];
+        };
+        Many: {
+            steps: {
+                title: string;
+                done: number;
+                idle: number;
+                lost: number;
+                failed: number;
+                off: number;
+                waiting: number;
+                /**
+                 * Format: double
+                 * @description the median of what changed
+                 */
+                share: number;
+            }[];
+            assets: {
+                /** Format: int64 */
+                chain: number;
+                /** Format: int64 */
+                find: number;
+                name: string;
+                /** @description its steps differ from those of the first */
+                own: boolean;
+                cells: {
+                    state: string;
+                    /** Format: double */
+                    share: number;
+                    says: string;
+                }[];
+            }[];
+            odd: {
+                /** Format: int64 */
+                chain: number;
+                name: string;
+                step: string;
+                says: string;
+            }[];
         };
         StepTrial: {
             scene?: string;
@@ -5725,6 +5820,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Chain"];
+                };
+            };
+        };
+    };
+    chainOverMany: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Many"];
+                };
+            };
+        };
+    };
+    runOver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                chain: components["parameters"]["ChainID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    finds: number[];
+                };
+            };
+        };
+        responses: {
+            /** @description How many were made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        made: number;
+                    };
+                };
+            };
+        };
+    };
+    sameForAll: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                chain: components["parameters"]["ChainID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many were changed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        changed: number;
+                    };
                 };
             };
         };

@@ -270,6 +270,15 @@ export function Chain() {
               >
                 Open a chain’s document…
               </MenuItem>
+              {chain && (chains ?? []).filter((c) => c.name === chain.name).length > 1 && (
+                <MenuItem
+                  component={Link}
+                  to={`/p/${project}/over?name=${encodeURIComponent(chain.name)}`}
+                  onClick={() => setMenu(null)}
+                >
+                  Over all of its assets
+                </MenuItem>
+              )}
             </Menu>
             <input
               ref={file}

@@ -5,6 +5,7 @@ import {
   DialogActions,
   DialogContent,
   DialogTitle,
+  Menu,
   MenuItem,
   OutlinedInput,
   Select,
@@ -12,7 +13,7 @@ import {
 } from '@mui/material'
 import { useState, type FormEvent } from 'react'
 import { useNavigate } from 'react-router'
-import { deliver, makeChain, useChains } from '../../api/chains'
+import { deliver, makeChain, runOver, useChains } from '../../api/chains'
 import { findsFile, putTogether, removeFind, useFormats } from '../../api/finds'
 import { ApiError, useAct, type S } from '../../api/http'
 import { Fault } from '../../parts/bits'
@@ -45,11 +46,14 @@ export function Together({
   const [saving, setSaving] = useState(false)
   const [said, setSaid] = useState('')
   const [joining, setJoining] = useState(false)
+  const [menu, setMenu] = useState<HTMLElement | null>(null)
   const [stopped, setStopped] = useState<S['Chain'][]>([])
   const ready = chosen.filter((x) => x.scene)
   const own = (x: S['Brief']) => chains?.findLast((c) => c.find === x.id)
   const without = ready.filter((x) => !own(x))
   const having = ready.flatMap((x) => own(x) ?? [])
+  // One chain for each name: those of one name are one chain over many.
+  const named = [...new Map((chains ?? []).map((c) => [c.name, c])).values()]
   const start = () =>
     act(
       async () => {
@@ -98,6 +102,34 @@ export function Together({
       >
         Start {without.length === 1 ? 'a chain' : `${count(without.length)} chains`}
       </Button>
+      <Button
+        disabled={busy || ready.length === 0 || named.length === 0}
+        title="A chain of this project, the same for each of them"
+        aria-haspopup="menu"
+        onClick={(e) => setMenu(e.currentTarget)}
+      >
+        Run a chain over them…
+      </Button>
+      <Menu anchorEl={menu} open={!!menu} onClose={() => setMenu(null)}>
+        {named.map((c) => (
+          <MenuItem
+            key={c.id}
+            onClick={() => {
+              setMenu(null)
+              act(
+                () =>
+                  runOver(
+                    c.id,
+                    ready.map((x) => x.id),
+                  ),
+                () => void go(`/p/${project}/over?name=${encodeURIComponent(c.name)}`),
+              )
+            }}
+          >
+            {c.name}
+          </MenuItem>
+        ))}
+      </Menu>
       <Button disabled={ready.length === 0} onClick={() => setSaving(true)}>
         Save as…
       </Button>

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from 'react'
 import { keepSelection, keptSelection } from '../../api/extractions'
 import type { S } from '../../api/http'
 import type { Put } from '../../parts/address'
+import { useLatest } from '../../parts/hooks'
 import type { Line } from './lines'
 
 /** What is chosen: entries by name, or all that fit a filter but for some. */
@@ -22,29 +23,33 @@ const flip = <T>(list: T[] | undefined, x: T) =>
 
 export function useChoice(project: number, filter: S['Filter'], sel: string, put: Put) {
   const [chosen, setChosen] = useState<Chosen>({})
-  // An address with a choice: it is asked for once.
-  const kept = useRef('')
+  // How often something was chosen by hand: what comes late of before counts no more.
+  const hand = useRef(0)
+  // The choices that were written to the address from here. The router tells of an
+  // address late when much is to be drawn: one of these is never read back.
+  const mine = useRef(new Set<string>())
+  const latest = useLatest(put)
   useEffect(() => {
-    if (!sel || kept.current === sel) return
-    kept.current = sel
+    if (!sel || mine.current.has(sel)) return
+    const then = hand.current
     void keptSelection(project, sel)
-      .then((s) => setChosen(s.selection))
-      .catch(() => put({ sel: '' }))
-  })
+      .then((s) => hand.current === then && setChosen(s.selection))
+      .catch(() => hand.current === then && latest.current({ sel: '' }))
+  }, [project, sel, latest])
   const saving = useRef(0)
   const choose = (c: Chosen) => {
+    const now = ++hand.current
     setChosen(c)
     window.clearTimeout(saving.current)
     saving.current = window.setTimeout(() => {
       if (few(c)) {
-        kept.current = ''
         put({ sel: '' }) // one entry has its own address
         return
       }
       void keepSelection(project, c)
         .then((s) => {
-          kept.current = s.digest
-          put({ sel: s.digest })
+          mine.current.add(s.digest)
+          if (hand.current === now) put({ sel: s.digest })
         })
         .catch(() => {})
     }, 250)
