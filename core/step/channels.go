@@ -59,8 +59,10 @@ func channels(ctx context.Context, s *scene.Scene, p ChannelsParams, b Beyond, r
 	var lacking []string
 	var fault error
 	res, err := eachMaterial(s, c, r, func(i int, m *scene.Material) bool {
-		if err := ctx.Err(); err != nil || fault != nil {
-			fault = first2(fault, err)
+		if fault == nil {
+			fault = ctx.Err()
+		}
+		if fault != nil {
 			return false
 		}
 		own := scene.None
@@ -73,7 +75,7 @@ func channels(ctx context.Context, s *scene.Scene, p ChannelsParams, b Beyond, r
 				return false
 			}
 		}
-		if source < 0 && p.From != "0" && p.From != "1" || own < 0 && p.Picture == "" {
+		if source < 0 && (own < 0 || p.From != "0" && p.From != "1") {
 			lacking = append(lacking, m.Name)
 			return false
 		}
@@ -111,13 +113,6 @@ func channels(ctx context.Context, s *scene.Scene, p ChannelsParams, b Beyond, r
 	both := *res
 	both.Pictures = out.Pictures
 	return h.swept(&both, s), nil
-}
-
-func first2(a, b error) error {
-	if a != nil {
-		return a
-	}
-	return b
 }
 
 // make is the picture that comes of one and what is taken from another, or the

@@ -207,6 +207,12 @@ func TestChannels(t *testing.T) {
 	if _, r := beyondApply(t, "channels", s, b, where(map[string]any{"material": "glass"}, "order", "bgr")); !r.Idle || !strings.Contains(strings.Join(r.Lines, " "), "glass") {
 		t.Errorf("%v", r.Lines)
 	}
+	// Neither a picture to change nor one to take from, whatever is filled in.
+	for _, from := range []string{"r", "1"} {
+		if _, r := beyondApply(t, "channels", s, b, where(map[string]any{"material": "glass"}, "into", "a", "picture", "nowhere*", "from_channel", from)); !r.Idle {
+			t.Errorf("%v", r.Lines)
+		}
+	}
 	k, _ := Get("channels")
 	for _, bad := range []string{`{"order": "xy"}`, `{"order": "rgbar"}`, `{"into": "h"}`, `{"from_channel": ""}`} {
 		if k.Check([]byte(bad)) == nil {
