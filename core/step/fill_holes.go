@@ -2,6 +2,8 @@ package step
 
 import (
 	"context"
+	"slices"
+	"sort"
 
 	"excavate/core/geom"
 	"excavate/core/scene"
@@ -22,15 +24,15 @@ func fillHoles(ctx context.Context, s *scene.Scene, p FillHolesParams, r *Report
 	if err != nil || !any {
 		return s, err
 	}
-	var filled, large, faces int
-	out, err := eachPart(s, c, func(q *scene.Part) (scene.Part, error) {
+	var filled, large, between, faces int
+	out, err := eachMesh(s, c, func(m scene.Mesh, taken []bool) (scene.Mesh, error) {
 		if err := ctx.Err(); err != nil {
-			return *q, err
+			return m, err
 		}
-		n, f, l := Filled(q, p.Edges)
-		filled, large = filled+f, large+l
-		faces += (len(n.Triangles) - len(q.Triangles)) / 3
-		return n, nil
+		f := holeFiller{parts: m.Parts, taken: taken, most: p.Edges}
+		m.Parts = f.run()
+		filled, large, between, faces = filled+f.filled, large+f.large, between+f.between, faces+f.faces
+		return m, nil
 	})
 	if err != nil {
 		return nil, err
@@ -40,78 +42,164 @@ func fillHoles(ctx context.Context, s *scene.Scene, p FillHolesParams, r *Report
 		return s, nil
 	}
 	r.Say("%s filled with %s", count(filled, "hole", "holes"), count(faces, "triangle", "triangles"))
+	if between > 0 {
+		r.Say("%s between parts: the part that has most of the edges got the faces", count(between, "of them lies", "of them lie"))
+	}
 	if large > 0 {
 		r.Say("%s open: more than %d edges", count(large, "stays", "stay"), p.Edges)
 	}
 	return out, nil
 }
 
-// Filled is the part with its holes of at most most edges closed, how many
-// were, and how many were too large. A hole is a ring of edges that one
-// triangle only has, by place: seams are no holes. What is put in has vertices
+// surfaceOf is all parts of a mesh as one of positions and triangles alone:
+// where two parts meet there is neither border nor hole. start is the first
+// corner of each part, and after the last how many there are.
+func surfaceOf(parts []scene.Part) (whole scene.Part, start []int) {
+	if len(parts) == 1 {
+		return scene.Part{Positions: parts[0].Positions, Triangles: parts[0].Triangles}, []int{0, len(parts[0].Triangles)}
+	}
+	start = []int{0}
+	for i := range parts {
+		base := uint32(whole.Vertices())
+		whole.Positions = append(whole.Positions, parts[i].Positions...)
+		for _, v := range parts[i].Triangles {
+			whole.Triangles = append(whole.Triangles, base+v)
+		}
+		start = append(start, len(whole.Triangles))
+	}
+	return whole, start
+}
+
+// holeFiller closes holes in the surface that the parts of a mesh make
+// together. A hole is a ring of edges that one triangle only has, by place:
+// neither seams nor where two parts meet are holes. What is put in has vertices
 // of its own, with the normal of its face and all else of the vertices round it.
-func Filled(p *scene.Part, most int) (out scene.Part, filled, large int) {
-	first, _ := cornersByPlace(p)
-	place := func(corner int) int32 { return first[corner] }
+type holeFiller struct {
+	parts []scene.Part
+	taken []bool
+	most  int // edges of a hole
+
+	whole                         scene.Part
+	start                         []int
+	filled, large, between, faces int
+}
+
+// run is the parts with their holes closed.
+func (f *holeFiller) run() []scene.Part {
+	f.whole, f.start = surfaceOf(f.parts)
+	tri := f.whole.Triangles
+	place, _ := cornersByPlace(&f.whole)
 	type edge struct{ a, b int32 }
 	sides := map[edge]int{}
-	for t := 0; t+2 < len(p.Triangles); t += 3 {
-		for k := range 3 {
-			sides[edge{place(t + k), place(t + (k+1)%3)}]++
-		}
+	for i := range tri {
+		sides[edge{place[i], place[after(i)]}]++
 	}
 	// Along a hole runs the edge that is missing: from b to a.
 	h := holes{next: map[int32][]rimEdge{}}
-	for t := 0; t+2 < len(p.Triangles); t += 3 {
-		for k := range 3 {
-			a, b := place(t+k), place(t+(k+1)%3)
-			if a == b || sides[edge{a, b}] != 1 || sides[edge{b, a}] != 0 {
-				continue
-			}
-			h.next[b] = append(h.next[b], rimEdge{to: a, corner: t + (k+1)%3})
-			h.starts = append(h.starts, b)
-		}
-	}
-	out = *p
-	var from, tri []uint32
-	var normals []geom.Vec3
-	for _, ring := range h.rings() {
-		if len(ring) > most {
-			large++
+	for i := range tri {
+		a, b := place[i], place[after(i)]
+		if a == b || sides[edge{a, b}] != 1 || sides[edge{b, a}] != 0 {
 			continue
 		}
-		points := make([]geom.Vec3, len(ring))
-		for i, corner := range ring {
-			points[i] = at3(p.Positions, p.Triangles[corner])
-		}
-		base := uint32(p.Vertices() + len(from))
-		var n geom.Vec3
-		for _, f := range geom.Triangulate(nil, points) {
-			n = n.Add(points[f[1]].Sub(points[f[0]]).Cross(points[f[2]].Sub(points[f[0]])))
-			tri = append(tri, base+uint32(f[0]), base+uint32(f[1]), base+uint32(f[2]))
-		}
-		for _, corner := range ring {
-			from = append(from, p.Triangles[corner])
-			normals = append(normals, n.Norm())
-		}
-		filled++
+		h.next[b] = append(h.next[b], rimEdge{to: a, corner: after(i)})
+		h.starts = append(h.starts, b)
 	}
-	if filled == 0 {
-		return *p, 0, large
+	out := cloned(f.parts)
+	caps := make([]holeCap, len(out))
+	for _, ring := range h.rings() {
+		if owner := f.owner(ring); owner >= 0 && len(ring) <= f.most {
+			f.close(&caps[owner], owner, ring)
+		} else if owner >= 0 {
+			f.large++
+		}
 	}
-	cap := verticesOf(p, from)
-	cap.Triangles = tri
-	for i := range cap.Triangles {
-		cap.Triangles[i] -= uint32(p.Vertices())
+	for k := range caps {
+		if len(caps[k].tri) > 0 {
+			out[k] = withFaces(&out[k], caps[k].part(&f.parts[k]))
+		}
 	}
-	if cap.Normals != nil {
-		for i, n := range normals {
-			for k := range n {
-				cap.Normals[3*i+k] = float32(n[k])
+	return out
+}
+
+// after is the corner after one, round its triangle.
+func after(corner int) int { return corner - corner%3 + (corner+1)%3 }
+
+// partOf is the part that a corner is of.
+func (f *holeFiller) partOf(corner int) int {
+	return sort.Search(len(f.parts), func(k int) bool { return f.start[k+1] > corner })
+}
+
+// owner is the chosen part that has most of a ring's corners, None if none has any.
+func (f *holeFiller) owner(ring []int) int {
+	n := make(map[int]int)
+	best := scene.None
+	for _, corner := range ring {
+		k := f.partOf(corner)
+		n[k]++
+		if f.taken[k] && (best < 0 || n[k] > n[best]) {
+			best = k
+		}
+	}
+	return best
+}
+
+// holeCap is the faces that close holes of one part.
+type holeCap struct {
+	from    []uint32    // the part's vertex that each new one is like
+	at      []geom.Vec3 // where it lies
+	normals []geom.Vec3
+	tri     []uint32
+}
+
+// close puts faces of a part into a ring.
+func (f *holeFiller) close(c *holeCap, owner int, ring []int) {
+	points := make([]geom.Vec3, len(ring))
+	for i, corner := range ring {
+		points[i] = at3(f.whole.Positions, f.whole.Triangles[corner])
+	}
+	base := uint32(len(c.from))
+	var n geom.Vec3
+	for _, t := range geom.Triangulate(nil, points) {
+		n = n.Add(points[t[1]].Sub(points[t[0]]).Cross(points[t[2]].Sub(points[t[0]])))
+		c.tri = append(c.tri, base+uint32(t[0]), base+uint32(t[1]), base+uint32(t[2]))
+		f.faces++
+	}
+	// Of a corner of another part the new vertex has the place alone, and all
+	// else of the last one on the way round that is the owner's.
+	own := func(corner int) bool { return corner >= f.start[owner] && corner < f.start[owner+1] }
+	first := slices.IndexFunc(ring, own)
+	last := ring[first]
+	from := make([]uint32, len(ring))
+	mixed := false
+	for i := range ring {
+		k := (first + i) % len(ring)
+		if own(ring[k]) {
+			last = ring[k]
+		} else {
+			mixed = true
+		}
+		from[k] = f.parts[owner].Triangles[last-f.start[owner]]
+	}
+	c.from, c.at = append(c.from, from...), append(c.at, points...)
+	c.normals = append(c.normals, slices.Repeat([]geom.Vec3{n.Norm()}, len(ring))...)
+	f.filled++
+	if mixed {
+		f.between++
+	}
+}
+
+func (c *holeCap) part(p *scene.Part) *scene.Part {
+	out := verticesOf(p, c.from)
+	out.Triangles = c.tri
+	for i := range c.from {
+		for k := range 3 {
+			out.Positions[3*i+k] = float32(c.at[i][k])
+			if out.Normals != nil {
+				out.Normals[3*i+k] = float32(c.normals[i][k])
 			}
 		}
 	}
-	return withFaces(p, &cap), filled, large
+	return &out
 }
 
 // holes are the edges that are missing, by the place that each begins at.

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"excavate/core/geom"
+	"excavate/core/place"
 	"excavate/core/reduce"
 	"excavate/core/scene"
 )
@@ -43,6 +44,7 @@ func reduceTriangles(ctx context.Context, s *scene.Scene, p ReduceParams, r *Rep
 			}
 		}
 	}
+	job.hold()
 	before := job.shown()
 	most, bound := 0, math.Inf(1)
 	if p.Triangles != nil {
@@ -137,6 +139,52 @@ func (j *reduceJob) add(mesh, part int, scale float64) {
 		m.Positions[i] = float32(scale * float64(x))
 	}
 	m.Apart = apart(p, scale)
+}
+
+// hold keeps what parts of one mesh share in place: else each would draw its
+// border straight by itself, and gaps open between materials.
+func (j *reduceJob) hold() {
+	const several = -2
+	done := map[int][]bool{} // of all vertices of a mesh
+	for k, of := range j.parts {
+		parts := j.s.Meshes[of[0]].Parts
+		if len(parts) == 1 {
+			continue
+		}
+		if done[of[0]] == nil {
+			whole, _ := surfaceOf(parts)
+			at := place.Of(whole.Positions)
+			owner := slices.Repeat([]int{scene.None}, len(at))
+			v := 0
+			for i := range parts {
+				for range parts[i].Vertices() {
+					switch o := &owner[at[v]]; *o {
+					case scene.None, i:
+						*o = i
+					default:
+						*o = several
+					}
+					v++
+				}
+			}
+			shared := make([]bool, len(at))
+			for v := range at {
+				shared[v] = owner[at[v]] == several
+			}
+			done[of[0]] = shared
+		}
+		base := 0
+		for i := range of[1] {
+			base += parts[i].Vertices()
+		}
+		m := &j.meshes[k]
+		if m.Held == nil {
+			m.Held = make([]bool, parts[of[1]].Vertices())
+		}
+		for v := range m.Held {
+			m.Held[v] = m.Held[v] || done[of[0]][base+v]
+		}
+	}
 }
 
 // heldVertices are those of lines and points.

@@ -256,6 +256,70 @@ func TestFillHoles(t *testing.T) {
 	}
 }
 
+// inHalves is a scene of a part taken apart into two of one mesh, by a plane
+// across x that no vertex is moved to.
+func inHalves(p scene.Part) *scene.Scene {
+	var half [2][]uint32
+	for t := 0; t+2 < len(p.Triangles); t += 3 {
+		v := p.Triangles[t : t+3]
+		middle := at3(p.Positions, v[0]).Add(at3(p.Positions, v[1])).Add(at3(p.Positions, v[2]))
+		k := 0
+		if middle[0] > 0.3 {
+			k = 1
+		}
+		half[k] = append(half[k], v...)
+	}
+	s := one(p)
+	s.Materials = append(s.Materials, scene.NewMaterial("other"))
+	s.Meshes[0].Parts = []scene.Part{compact(&p, half[0], nil, nil), compact(&p, half[1], nil, nil)}
+	s.Meshes[0].Parts[1].Material = 1
+	return s
+}
+
+// Two parts of one mesh are one surface: where they meet is no border.
+func TestPartsOfOneMeshStayOneSurface(t *testing.T) {
+	p := lump(12)
+	_, volume := closed(&p)
+	s := inHalves(p)
+	if _, r := apply(t, "fill-holes", s, nil); !r.Idle {
+		t.Errorf("nothing is open: %v", r.Lines)
+	}
+	n := len(p.Triangles) / 3
+	small, r := apply(t, "reduce", s, map[string]any{"triangles": n / 4})
+	whole, _ := surfaceOf(small.Meshes[0].Parts)
+	if is, v := closed(&whole); !is || math.Abs(v-volume) > 0.05*volume {
+		t.Errorf("closed %v, it encloses %g, was %g: %v", is, v, volume, r.Lines)
+	}
+	if small.Stats().Triangles > n/2 {
+		t.Errorf("%d triangles of %d are left", small.Stats().Triangles, n)
+	}
+	// A hole across the border is closed by the part that has more of its rim.
+	holed := inHalves(p)
+	q := &holed.Meshes[0].Parts[0]
+	first, _ := cornersByPlace(q)
+	sides := map[[2]int32]bool{}
+	for i := range q.Triangles {
+		sides[[2]int32{first[i], first[after(i)]}] = true
+	}
+	for i := range q.Triangles {
+		if a, b := first[i], first[after(i)]; !sides[[2]int32{b, a}] { // on the border
+			q.Triangles = slices.Delete(slices.Clone(q.Triangles), i-i%3, i-i%3+3)
+			break
+		}
+	}
+	filled, r := apply(t, "fill-holes", holed, nil)
+	whole, _ = surfaceOf(filled.Meshes[0].Parts)
+	if is, v := closed(&whole); !is || math.Abs(v-volume) > 1e-6*volume {
+		t.Errorf("closed %v, it encloses %g, was %g: %v", is, v, volume, r.Lines)
+	}
+	if !slices.ContainsFunc(r.Lines, func(l string) bool { return strings.HasPrefix(l, "1 of them lies between parts") }) {
+		t.Errorf("%v", r.Lines)
+	}
+	if err := filled.Validate(); err != nil {
+		t.Error(err)
+	}
+}
+
 func TestRegroup(t *testing.T) {
 	s := village()
 	out, r := apply(t, "regroup", s, where(map[string]any{"node": []string{"house_2", "shed"}}, "how", "under", "name", "Left"))
