@@ -3,6 +3,7 @@ package step
 import (
 	"context"
 	"math"
+	"sync"
 
 	"excavate/core/geom"
 	"excavate/core/place"
@@ -16,7 +17,7 @@ type NormalsParams struct {
 	Keep   bool    `json:"keep" jsonschema:"title=Keep the source's,description=Only parts without normals get them"`
 }
 
-var _ = register(Kind{Name: "normals", Title: "Normals", Family: Geometry, On: Parts, Version: 1,
+var _ = register(Kind{Name: "normals", Title: "Normals", Family: Geometry, On: Parts, Version: 2,
 	Purpose: "Compute normals from the faces, weighted by area and angle, with hard edges where faces meet at more than an angle."},
 	NormalsParams{Crease: 40}, normals)
 
@@ -26,11 +27,14 @@ func normals(ctx context.Context, s *scene.Scene, p NormalsParams, r *Report) (*
 		return s, err
 	}
 	var parts, before, after, tangents int
-	out, err := eachPartAtOnce(ctx, s, c, func(q *scene.Part) (n scene.Part, made bool) {
+	var of meshNormals
+	out, err := eachPartAtOnce(ctx, s, c, func(mesh []scene.Part, k int) (n scene.Part, made bool) {
+		q := &mesh[k]
 		if p.Keep && q.Normals != nil && !q.NormalsMade || len(q.Triangles) == 0 {
 			return *q, false
 		}
-		return Normals(q, p.Crease*math.Pi/180), true
+		whole := of.corners(mesh, p.Crease*math.Pi/180)
+		return withCorners(q, whole.of(k)), true
 	}, func(was, is *scene.Part, made bool) {
 		if !made {
 			return
@@ -58,13 +62,45 @@ func normals(ctx context.Context, s *scene.Scene, p NormalsParams, r *Report) (*
 	return out, nil
 }
 
-// Normals is the part with normals computed anew. A corner of a face has the
-// mean of the normals of the faces round its place that meet its own at less
+// meshNormals keeps the normals of meshes, which the parts of each share.
+type meshNormals struct {
+	mu sync.Mutex
+	of map[*scene.Part]func() cornerRows // by a mesh's first part
+}
+
+// cornerRows are normals of a mesh's corners, by part.
+type cornerRows struct {
+	rows  []float32
+	start []int
+}
+
+func (c cornerRows) of(part int) []float32 { return c.rows[3*c.start[part] : 3*c.start[part+1]] }
+
+// corners are the normals of a mesh, computed when the first part asks for them.
+func (m *meshNormals) corners(mesh []scene.Part, crease float64) cornerRows {
+	m.mu.Lock()
+	get, ok := m.of[&mesh[0]]
+	if !ok {
+		get = sync.OnceValue(func() cornerRows {
+			whole, start := surfaceOf(mesh)
+			return cornerRows{cornerNormals(&whole, crease), start}
+		})
+		if m.of == nil {
+			m.of = map[*scene.Part]func() cornerRows{}
+		}
+		m.of[&mesh[0]] = get
+	}
+	m.mu.Unlock()
+	return get()
+}
+
+// cornerNormals are normals for the corners of a surface. A corner of a face has
+// the mean of the normals of the faces round its place that meet its own at less
 // than crease radians, each weighted by its area and by its angle there
 // (Thürmer and Wüthrich, Computing Vertex Normals from Polygonal Facets, 1998,
-// with the area besides). Corners in one place are smooth across UV seams. A
-// vertex whose corners disagree is doubled; tangents go.
-func Normals(p *scene.Part, crease float64) scene.Part {
+// with the area besides). Corners in one place are smooth across UV seams and
+// materials. Where no face round a corner has an area it is 0.
+func cornerNormals(p *scene.Part, crease float64) []float32 {
 	n := len(p.Triangles) / 3
 	unit := make([]geom.Vec3, n)   // of each face
 	weight := make([]float64, 3*n) // of each corner
@@ -85,9 +121,7 @@ func Normals(p *scene.Part, crease float64) scene.Part {
 		if sum.Len() < 1e-30 {
 			sum = unit[i/3]
 		}
-		if sum = sum.Norm(); sum.Len() == 0 {
-			sum = fallback(p, p.Triangles[i])
-		}
+		sum = sum.Norm()
 		for k := range sum {
 			corner[3*int(i)+k] = float32(sum[k])
 		}
@@ -119,7 +153,7 @@ func Normals(p *scene.Part, crease float64) scene.Part {
 			put(i, sum)
 		}
 	}
-	return withCorners(p, corner)
+	return corner
 }
 
 // manyFaces is how many faces round one place are still compared each with
@@ -168,8 +202,21 @@ func cornersByPlace(p *scene.Part) (first, next []int32) {
 // vertex can have.
 const sameDirection = 1e-4
 
-// withCorners is the part with a normal for each corner.
+// withCorners is the part with a normal for each corner. A vertex whose corners
+// disagree is doubled; tangents go.
 func withCorners(p *scene.Part, corner []float32) scene.Part {
+	shared := true // with what else shows the mesh
+	for i, v := range p.Triangles {
+		if at3(corner, uint32(i)) == (geom.Vec3{}) {
+			if shared {
+				corner, shared = cloned(corner), false
+			}
+			n := fallback(p, v)
+			for k := range n {
+				corner[3*i+k] = float32(n[k])
+			}
+		}
+	}
 	out, list := perCorner(p, corner, 3, func(v uint32) []float32 {
 		n := fallback(p, v)
 		return []float32{float32(n[0]), float32(n[1]), float32(n[2])}

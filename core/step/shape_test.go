@@ -293,6 +293,21 @@ func TestPartsOfOneMeshStayOneSurface(t *testing.T) {
 	if small.Stats().Triangles > n/2 {
 		t.Errorf("%d triangles of %d are left", small.Stats().Triangles, n)
 	}
+	// Their normals are those of the one surface.
+	soft, _ := apply(t, "normals", s, nil)
+	undivided, _ := apply(t, "normals", one(p), nil)
+	want := map[geom.Vec3]geom.Vec3{}
+	for v := range uint32(p.Vertices()) {
+		q := &undivided.Meshes[0].Parts[0]
+		want[at3(q.Positions, v)] = at3(q.Normals, v)
+	}
+	for _, q := range soft.Meshes[0].Parts {
+		for v := range uint32(q.Vertices()) {
+			if n := at3(q.Normals, v); n.Sub(want[at3(q.Positions, v)]).Len() > 1e-5 {
+				t.Fatalf("at %v the normal is %v, undivided %v", at3(q.Positions, v), n, want[at3(q.Positions, v)])
+			}
+		}
+	}
 	// A hole across the border is closed by the part that has more of its rim.
 	holed := inHalves(p)
 	q := &holed.Meshes[0].Parts[0]

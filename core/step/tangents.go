@@ -25,7 +25,8 @@ func tangents(ctx context.Context, s *scene.Scene, p TangentsParams, r *Report) 
 	}
 	var made, before, after, lacking, morphs int
 	type says struct{ made, lacks bool }
-	out, err := eachPartAtOnce(ctx, s, c, func(q *scene.Part) (scene.Part, says) {
+	out, err := eachPartAtOnce(ctx, s, c, func(mesh []scene.Part, k int) (scene.Part, says) {
+		q := &mesh[k]
 		uvs, wanted := normalUVs(s, q)
 		if !wanted && !p.All || p.Keep && q.Tangents != nil || len(q.Triangles) == 0 {
 			return *q, says{}

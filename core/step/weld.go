@@ -37,7 +37,8 @@ func weld(ctx context.Context, s *scene.Scene, p WeldParams, r *Report) (*scene.
 		return s, err
 	}
 	var before, after, flat, seams int
-	out, err := eachPartAtOnce(ctx, s, c, func(q *scene.Part) (scene.Part, Welded) {
+	out, err := eachPartAtOnce(ctx, s, c, func(mesh []scene.Part, k int) (scene.Part, Welded) {
+		q := &mesh[k]
 		w := Weld(q, d, p.Angle*math.Pi/180)
 		return *w.Part, w
 	}, func(was, is *scene.Part, w Welded) {

@@ -108,21 +108,25 @@ func eachPart(s *scene.Scene, c *pick.Chosen, f func(p *scene.Part) (scene.Part,
 	})
 }
 
-// eachPartAtOnce is eachPart with the parts shared out among the cores. f only
-// looks at its part; tell hears of each that was made, one after the other in
-// the order of the meshes, with what f says of it besides.
-func eachPartAtOnce[T any](ctx context.Context, s *scene.Scene, c *pick.Chosen, f func(p *scene.Part) (scene.Part, T), tell func(was, is *scene.Part, says T)) (*scene.Scene, error) {
+// eachPartAtOnce is eachPart with the parts shared out among the cores. f looks
+// at part k of all parts that its mesh had, and changes none; tell hears of each
+// that was made, one after the other in the order of the meshes, with what f
+// says of it besides.
+func eachPartAtOnce[T any](ctx context.Context, s *scene.Scene, c *pick.Chosen,
+	f func(mesh []scene.Part, k int) (scene.Part, T), tell func(was, is *scene.Part, says T)) (*scene.Scene, error) {
 	type job struct {
-		was scene.Part
-		is  *scene.Part
-		say T
+		mesh []scene.Part
+		k    int
+		is   *scene.Part
+		say  T
 	}
 	var jobs []job
 	out, err := eachMesh(s, c, func(m scene.Mesh, taken []bool) (scene.Mesh, error) {
+		was := m.Parts
 		m.Parts = slices.Clone(m.Parts)
 		for j := range m.Parts {
 			if taken[j] {
-				jobs = append(jobs, job{was: m.Parts[j], is: &m.Parts[j]})
+				jobs = append(jobs, job{mesh: was, k: j, is: &m.Parts[j]})
 			}
 		}
 		return m, nil
@@ -139,7 +143,7 @@ func eachPartAtOnce[T any](ctx context.Context, s *scene.Scene, c *pick.Chosen, 
 				if i >= len(jobs) {
 					return
 				}
-				*jobs[i].is, jobs[i].say = f(&jobs[i].was)
+				*jobs[i].is, jobs[i].say = f(jobs[i].mesh, jobs[i].k)
 			}
 		})
 	}
@@ -148,7 +152,7 @@ func eachPartAtOnce[T any](ctx context.Context, s *scene.Scene, c *pick.Chosen, 
 		return nil, err
 	}
 	for i := range jobs {
-		tell(&jobs[i].was, jobs[i].is, jobs[i].say)
+		tell(&jobs[i].mesh[jobs[i].k], jobs[i].is, jobs[i].say)
 	}
 	return out, nil
 }
