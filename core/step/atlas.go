@@ -31,7 +31,7 @@ func atlas(ctx context.Context, s *scene.Scene, p AtlasParams, r *Report) (*scen
 	a.out.Materials = slices.Clone(s.Materials)
 	h := newShelf(ctx, &a.out, Nowhere{}, r)
 	groups, repeated := a.groups(c.Parts)
-	var sheets, joined int
+	var pictures, joined int
 	for _, g := range groups {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -39,10 +39,10 @@ func atlas(ctx context.Context, s *scene.Scene, p AtlasParams, r *Report) (*scen
 		if err := a.sheet(h, g); err != nil {
 			return nil, err
 		}
-		sheets++
+		pictures += len(g) * len(s.Materials[g[0]].Textures)
 		joined += len(g)
 	}
-	if sheets == 0 {
+	if joined == 0 {
 		r.Nothing("no two chosen materials differ only in pictures that could share a sheet%s", ifAny(len(repeated), "; %s", "repeated on their surfaces: "+named(repeated)))
 		return s, nil
 	}
@@ -50,7 +50,8 @@ func atlas(ctx context.Context, s *scene.Scene, p AtlasParams, r *Report) (*scen
 	if err != nil {
 		return nil, err
 	}
-	r.Say("%s of %s on %s", count(joined, "picture", "pictures"), count(joined, "material", "materials"), count(sheets, "sheet", "sheets"))
+	r.Say("%s of %s on %s", count(pictures, "picture", "pictures"), count(joined, "material", "materials"),
+		count(len(a.out.Pictures)-len(s.Pictures), "sheet", "sheets"))
 	for i := len(s.Pictures); i < len(out.Pictures); i++ {
 		r.Say("%s: %d × %d px", out.Pictures[i].Name, out.Pictures[i].Width, out.Pictures[i].Height)
 	}

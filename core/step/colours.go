@@ -36,7 +36,7 @@ func colours(ctx context.Context, s *scene.Scene, p ColoursParams, r *Report) (*
 		return coloursToAlpha(s, p, r)
 	}
 	imgs := map[int]*image.NRGBA{}
-	var parts int
+	var parts, lacking int
 	out, err := eachPart(s, c, func(q *scene.Part) (scene.Part, error) {
 		if err := ctx.Err(); err != nil {
 			return *q, err
@@ -46,7 +46,11 @@ func colours(ctx context.Context, s *scene.Scene, p ColoursParams, r *Report) (*
 		}
 		m := &s.Materials[q.Material]
 		t := m.Texture(scene.RoleColour)
-		if t == nil || s.Pictures[t.Picture].Missing() || t.UVSet >= len(q.UVs) {
+		if t == nil {
+			return *q, nil
+		}
+		if s.Pictures[t.Picture].Missing() || t.UVSet >= len(q.UVs) {
+			lacking++
 			return *q, nil
 		}
 		img := imgs[t.Picture]
@@ -86,22 +90,28 @@ func colours(ctx context.Context, s *scene.Scene, p ColoursParams, r *Report) (*
 		return s, nil
 	}
 	r.Say("vertex colours of %s taken from pictures", count(parts, "part", "parts"))
+	if lacking > 0 {
+		r.Say("%s UVs for the colour picture, or it is missing", count(lacking, "part lacks", "parts lack"))
+	}
 	r.Lose("what pictures show between vertices")
 	if !p.Drop {
 		return out, nil
 	}
-	return withoutRole(out, s, p.Where, scene.RoleColour)
+	return withoutPictures(out, s, p.Where, scene.RoleColour)
 }
 
-// withoutRole takes the pictures of a role off the materials of what is chosen.
-func withoutRole(s, was *scene.Scene, w Where, role scene.Role) (*scene.Scene, error) {
+// withoutPictures takes the pictures of a role off the materials of what is
+// chosen; those that are missing stay named.
+func withoutPictures(s, was *scene.Scene, w Where, role scene.Role) (*scene.Scene, error) {
 	c, _, err := w.whole(s, &Report{})
 	if err != nil {
 		return nil, err
 	}
 	out, err := eachMaterial(s, c, &Report{}, func(_ int, m *scene.Material) bool {
 		n := len(m.Textures)
-		m.Textures = slices.DeleteFunc(slices.Clone(m.Textures), func(t scene.Texture) bool { return t.Role == role })
+		m.Textures = slices.DeleteFunc(slices.Clone(m.Textures), func(t scene.Texture) bool {
+			return t.Role == role && !s.Pictures[t.Picture].Missing()
+		})
 		return len(m.Textures) != n
 	})
 	if err != nil {
@@ -169,10 +179,9 @@ func coloursToPicture(ctx context.Context, s *scene.Scene, p ColoursParams, r *R
 				d = newColourDrawing(p.Size)
 				draws[q.Material] = d
 			}
-			if err := ctx.Err(); err != nil {
+			if err := d.part(ctx, q, k); err != nil {
 				return nil, err
 			}
-			d.part(q, k)
 		}
 	}
 	if len(draws) == 0 {
@@ -181,13 +190,13 @@ func coloursToPicture(ctx context.Context, s *scene.Scene, p ColoursParams, r *R
 	}
 	grown := *s
 	h := newShelf(ctx, &grown, Nowhere{}, r)
-	var overlaps, texels int
+	var overlaps, texels, outside int
 	out, err := eachMaterial(s, c, r, func(i int, m *scene.Material) bool {
 		d := draws[i]
 		if d == nil {
 			return false
 		}
-		overlaps, texels = overlaps+d.overlaps, texels+d.drawn
+		overlaps, texels, outside = overlaps+d.overlaps, texels+d.drawn, outside+d.outside
 		d.spread()
 		var at int
 		if at, err = h.add(d.img, m.Name+"_colours"); err != nil {
@@ -202,12 +211,18 @@ func coloursToPicture(ctx context.Context, s *scene.Scene, p ColoursParams, r *R
 	if overlaps > texels/200 {
 		r.Lose("%.0f%% of the texels are shown by several faces in different colours: the UVs overlap there", 100*float64(overlaps)/float64(max(1, texels)))
 	}
+	if outside > 0 {
+		r.Lose("the colours of %s: they lie outside of the picture, where UVs repeat it", count(outside, "face", "faces"))
+	}
 	both := *out
 	both.Pictures = grown.Pictures
 	res := &both
 	if p.Drop {
 		if res, err = eachPart(res, c, func(q *scene.Part) (scene.Part, error) {
 			n := *q
+			if n.Material < 0 || len(n.UVs) == 0 { // it was not drawn
+				return n, nil
+			}
 			n.Colours = slices.DeleteFunc(slices.Clone(q.Colours), func(x scene.AttrSet) bool { return x.Name == p.Set })
 			return n, nil
 		}); err != nil {
@@ -219,9 +234,9 @@ func coloursToPicture(ctx context.Context, s *scene.Scene, p ColoursParams, r *R
 
 // colourDrawing is a picture on which faces are drawn by their UVs.
 type colourDrawing struct {
-	img             *image.NRGBA
-	on              []bool
-	drawn, overlaps int
+	img                      *image.NRGBA
+	on                       []bool
+	drawn, overlaps, outside int
 }
 
 func newColourDrawing(n int) *colourDrawing {
@@ -230,13 +245,19 @@ func newColourDrawing(n int) *colourDrawing {
 
 // part draws the faces of a part by its first UV set, each texel whose middle a
 // face holds in the colour between its corners.
-func (d *colourDrawing) part(q *scene.Part, set int) {
+func (d *colourDrawing) part(ctx context.Context, q *scene.Part, set int) error {
 	n := d.img.Rect.Dx()
 	uv, col := q.UVs[0].Data, q.Colours[set].Data
 	for t := 0; t+2 < len(q.Triangles); t += 3 {
 		var x, y [3]float64
 		for k, v := range q.Triangles[t : t+3] {
 			x[k], y[k] = float64(uv[2*v])*float64(n)-0.5, float64(uv[2*v+1])*float64(n)-0.5
+		}
+		if t%(3<<10) == 0 && ctx.Err() != nil { // large faces take long
+			return ctx.Err()
+		}
+		if min(x[0], x[1], x[2], y[0], y[1], y[2]) < -1 || max(x[0], x[1], x[2], y[0], y[1], y[2]) > float64(n) {
+			d.outside++
 		}
 		area := (x[1]-x[0])*(y[2]-y[0]) - (x[2]-x[0])*(y[1]-y[0])
 		if area == 0 {
@@ -257,10 +278,12 @@ func (d *colourDrawing) part(q *scene.Part, set int) {
 						c[e] += w * float64(col[4*q.Triangles[t+k]+uint32(e)])
 					}
 				}
-				d.put(i, j, color.NRGBA{pixel.Stored(c[0]), pixel.Stored(c[1]), pixel.Stored(c[2]), uint8(math.Round(255 * min(1, max(0, c[3]))))})
+				alpha := uint8(math.Round(255 * min(1, max(0, c[3]))))
+				d.put(i, j, color.NRGBA{pixel.Stored(c[0]), pixel.Stored(c[1]), pixel.Stored(c[2]), alpha})
 			}
 		}
 	}
+	return nil
 }
 
 // seen is the least difference of a channel that counts as another colour.

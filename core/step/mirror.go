@@ -89,6 +89,7 @@ type mirrorer struct {
 
 	parts, before, after, joined int
 	whole                        int // parts that lay wholly on the half that goes
+	strokes                      int // lines and points, of which nothing stays
 	// Of the vertices of the half that goes: all, those without a counterpart
 	// where the other half's image would be, and those whose UVs or colours differ.
 	gone, alone, otherUVs, otherColours int
@@ -97,6 +98,9 @@ type mirrorer struct {
 // told reports how far the halves differed.
 func (m *mirrorer) told(r *Report) {
 	share := func(n int) string { return fmt.Sprintf("%.0f%%", 100*float64(n)/float64(m.gone)) }
+	if m.strokes > 0 {
+		r.Lose("%s: only faces are mirrored", count(m.strokes, "line or point", "lines and points"))
+	}
 	if m.gone == 0 {
 		return
 	}
@@ -130,6 +134,7 @@ func (m *mirrorer) part(node int, p *scene.Part) (out scene.Part, ok bool) {
 		return m.sign * (toWorld.Point(at3(p.Positions, v))[m.axis] - m.at)
 	}
 	half := m.cut(p, side)
+	m.strokes += len(p.Lines)/2 + len(p.Points)
 	m.measure(p, side, toWorld)
 	if len(half.Triangles) == 0 {
 		m.whole++
@@ -348,7 +353,7 @@ func mixedWeights(p *scene.Part, e [2]uint32, t float32) (joints []uint16, weigh
 // measure counts how far the half that goes differs from the image of the one
 // that stays.
 func (m *mirrorer) measure(p *scene.Part, side func(v uint32) float64, toWorld geom.Mat4) {
-	within := max(m.weld, 1e-6*m.size)
+	within := max(min(m.weld, 0.01*m.size), 1e-6*m.size) // a cell of many is looked through slowly
 	cell := func(x geom.Vec3) [3]int64 {
 		var c [3]int64
 		for k := range c {
@@ -380,7 +385,9 @@ func (m *mirrorer) measure(p *scene.Part, side func(v uint32) float64, toWorld g
 				}
 				found = true
 				uvs = uvs || sameSets(p.UVs, v, o, 2)
-				colours = colours || sameSets(p.Colours, v, o, 4)
+				if colours = colours || sameSets(p.Colours, v, o, 4); uvs && colours {
+					break
+				}
 			}
 		}
 		switch {

@@ -63,16 +63,15 @@ func takeMaterialsOf(ctx context.Context, s *scene.Scene, p TakeMaterialsParams,
 }
 
 func byNames(grown, s, o *scene.Scene, to []int, chosen []bool, r *Report) (*scene.Scene, error) {
-	of := map[string]int{}
+	like, same := map[string]int{}, map[string]int{} // by what is alike in names, and by the very name
 	key := func(name string) string { return strings.ToLower(baseName(name)) }
 	for i := range o.Materials {
-		if _, ok := of[key(o.Materials[i].Name)]; !ok {
-			of[key(o.Materials[i].Name)] = i
+		if _, ok := like[key(o.Materials[i].Name)]; !ok {
+			like[key(o.Materials[i].Name)] = i
 		}
-	}
-	// The very name first.
-	for i := range o.Materials {
-		of["="+o.Materials[i].Name] = i
+		if _, ok := same[o.Materials[i].Name]; !ok {
+			same[o.Materials[i].Name] = i
+		}
 	}
 	next := make([]int, len(grown.Materials))
 	for i := range next {
@@ -84,9 +83,9 @@ func byNames(grown, s, o *scene.Scene, to []int, chosen []bool, r *Report) (*sce
 		if !chosen[i] {
 			continue
 		}
-		k, ok := of["="+s.Materials[i].Name]
+		k, ok := same[s.Materials[i].Name]
 		if !ok {
-			k, ok = of[key(s.Materials[i].Name)]
+			k, ok = like[key(s.Materials[i].Name)]
 		}
 		if !ok {
 			none = append(none, s.Materials[i].Name)

@@ -68,6 +68,7 @@ func uvTransform(ctx context.Context, s *scene.Scene, p UVTransformParams, r *Re
 		}
 		n := *q
 		n.UVs = slices.Clone(q.UVs)
+		before := sets
 		for k := range n.UVs {
 			if p.Set != "" && n.UVs[k].Name != p.Set && strconv.Itoa(k+1) != p.Set {
 				continue
@@ -84,7 +85,7 @@ func uvTransform(ctx context.Context, s *scene.Scene, p UVTransformParams, r *Re
 			sets++
 		}
 		// Tangents follow the picture: a turned or mirrored one has others.
-		if n.Tangents != nil && (mirrors || p.Turn != 0 || p.Scale != nil) && sets > 0 {
+		if n.Tangents != nil && (mirrors || p.Turn != 0 || p.Scale != nil) && sets > before {
 			n.Tangents = nil
 			tangents++
 		}
