@@ -295,10 +295,7 @@ func (b *builder) place(e Entry, o *scene.Scene) error {
 	if n.Name == "" {
 		n.Name = strings.TrimSuffix(path.Base(e.From), path.Ext(e.From))
 	}
-	q := geom.AxisAngle(b.basis.Up.Vec(), e.Turn*math.Pi/180)
-	if b.basis.Handed == geom.Left { // its angles count the other way round
-		q = geom.AxisAngle(b.basis.Up.Vec(), -e.Turn*math.Pi/180)
-	}
+	q := b.basis.UpTurn(e.Turn)
 	if e.Quat != nil {
 		q = *e.Quat
 	}

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"sort"
 	"sync"
 
 	"excavate/core/scene"
@@ -54,7 +53,7 @@ func (m *Many) Add(name string, bands []Band) {
 			c.State = "lost"
 		}
 		if b.Scene != nil {
-			c.Share = changed(&bands[i-1], b)
+			c.Share = Changed(&bands[i-1].Stats, &b.Stats)
 		}
 		a.cells = append(a.cells, c)
 	}
@@ -74,15 +73,11 @@ func (m *Many) AddCells(name string, steps []string, cells []Cell) {
 // Changed is the share of vertices, triangles, nodes or materials that went or
 // came, whichever changed most.
 func Changed(before, after *scene.Stats) float64 {
-	return changed(&Band{Stats: *before}, &Band{Stats: *after})
-}
-
-// changed is the share of vertices, triangles or nodes that went or came,
-// whichever changed most.
-func changed(before, after *Band) float64 {
 	most := 0.0
-	for _, pair := range [][2]int{{before.Stats.Vertices, after.Stats.Vertices}, {before.Stats.Triangles, after.Stats.Triangles},
-		{before.Stats.Nodes, after.Stats.Nodes}, {before.Stats.Materials, after.Stats.Materials}} {
+	for _, pair := range [][2]int{
+		{before.Vertices, after.Vertices}, {before.Triangles, after.Triangles},
+		{before.Nodes, after.Nodes}, {before.Materials, after.Materials},
+	} {
 		if pair[0] > 0 {
 			if s := float64(pair[1]-pair[0]) / float64(pair[0]); math.Abs(s) > math.Abs(most) {
 				most = s
@@ -188,7 +183,7 @@ func median(v []float64) float64 {
 		return 0
 	}
 	v = slices.Clone(v)
-	sort.Float64s(v)
+	slices.Sort(v)
 	if n := len(v); n%2 == 0 {
 		return (v[n/2-1] + v[n/2]) / 2
 	}

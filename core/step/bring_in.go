@@ -22,6 +22,16 @@ type BringInParams struct {
 	Name  string     `json:"name,omitempty" jsonschema:"title=Under a node named,maxLength=1000,description=Empty is the asset's name"`
 }
 
+// Validate refuses places that no numbers of a file hold.
+func (p *BringInParams) Validate() error {
+	for _, x := range p.At {
+		if !(math.Abs(x) <= 1e9) {
+			return fmt.Errorf("at is three numbers of metres, of a million kilometres at most")
+		}
+	}
+	return nil
+}
+
 func (p *BringInParams) asks() []Ask { return []Ask{{Asset: p.From}} }
 
 var _ = registerBeyond(Kind{Name: "bring-in", Title: "Bring in another asset", Family: Geometry, Version: 1,
@@ -53,7 +63,7 @@ func bringIn(ctx context.Context, s *scene.Scene, p BringInParams, b Beyond, r *
 		if s.Basis.Up == 0 {
 			return nil, errNoUp
 		}
-		turn = upTurn(s.Basis, p.Turn)
+		turn = s.Basis.UpTurn(p.Turn)
 	}
 	n.Put(geom.Vec3(p.At).Mul(1/unit), turn, geom.Vec3{p.Scale, p.Scale, p.Scale})
 	grown := *s
@@ -93,12 +103,4 @@ func toBasisOf(o *scene.Scene, to geom.Basis, r *Report) (*scene.Scene, error) {
 		to.MetresPerUnit = full.Basis.MetresPerUnit
 	}
 	return full.InBasis(to)
-}
-
-// upTurn is a turn about up by degrees, counter-clockwise seen from above.
-func upTurn(b geom.Basis, degrees float64) geom.Quat {
-	if b.Handed == geom.Left { // its angles count the other way round
-		degrees = -degrees
-	}
-	return geom.AxisAngle(b.Up.Vec(), degrees*math.Pi/180)
 }

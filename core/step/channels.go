@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"excavate/core/limit"
 	"excavate/core/pixel"
 	"excavate/core/scene"
 
@@ -142,13 +143,13 @@ func (p *ChannelsParams) make(h *shelf, own, source int, role scene.Role) (int, 
 		}
 		name = strings.ReplaceAll(string(role), " ", "_") + "_" + name
 	}
+	if w, h := max(img.Rect.Dx(), from.Rect.Dx()), max(img.Rect.Dy(), from.Rect.Dy()); w*h > limit.Texels {
+		return 0, fmt.Errorf("%s with the other picture's channel would be of %d x %d texels; make one of them smaller first", name, w, h)
+	}
 	img, from = sameSize(img, from)
 	was := slices.Clone(img.Pix)
 	if p.Order != "" {
 		reorder(img, p.Order)
-		if source == own {
-			from = img
-		}
 	}
 	if p.Into != "" {
 		p.put(img, from)

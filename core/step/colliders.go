@@ -42,7 +42,7 @@ func colliders(ctx context.Context, s *scene.Scene, p CollidersParams, r *Report
 	f := &fitter{s: s, p: p, world: s.World(), out: *s}
 	f.out.Nodes, f.out.Meshes = cloned(s.Nodes), cloned(s.Meshes)
 	var made, flat, already int
-	var bare []string
+	var bare, crushed []string
 	for i := range s.Nodes {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -57,6 +57,10 @@ func colliders(ctx context.Context, s *scene.Scene, p CollidersParams, r *Report
 			continue
 		case has[i]:
 			already++
+			continue
+		}
+		if _, ok := f.world[i].Inverse(); !ok { // it has no place for a collider
+			crushed = append(crushed, s.Nodes[i].Name)
 			continue
 		}
 		tri := f.shown(i, func(part int) []bool { return taken(s, c.Part(i, part), c.Triangles(i, part), i, part) })
@@ -81,6 +85,9 @@ func colliders(ctx context.Context, s *scene.Scene, p CollidersParams, r *Report
 	}
 	if f.sticks > 0 {
 		r.Say("with %d corners a hull leaves at most %s outside", p.Corners, length(s, f.sticks))
+	}
+	if len(crushed) > 0 {
+		r.Say("scaled to nothing, and so without one: %s", named(crushed))
 	}
 	if len(bare) > 0 {
 		r.Say("%s without one: %s", count(len(bare), "node is", "nodes are"), named(bare))

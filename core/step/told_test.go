@@ -132,3 +132,28 @@ func TestMirrorWithAWideWeld(t *testing.T) {
 		t.Errorf("all of it lies at the plane: %v", r.Lines)
 	}
 }
+
+func TestCollidersPassOverWhatIsScaledToNothing(t *testing.T) {
+	s := one(lump(4))
+	flat := s.Nodes[0]
+	flat.Name, flat.Scale = "crushed", [3]float32{0, 1, 1}
+	s.Nodes = append(s.Nodes, flat)
+	out, r := apply(t, "colliders", s, nil)
+	if len(out.Nodes) != 3 || out.Nodes[2].Parent != 0 {
+		t.Errorf("%d nodes", len(out.Nodes))
+	}
+	tells(t, r.Lines, "scaled to nothing, and so without one: crushed")
+}
+
+// A flat picture and a narrow one make one of both their lengths.
+func TestChannelsOfPicturesThatWouldBeTooLarge(t *testing.T) {
+	s := one(quad())
+	red := func(int, int) color.NRGBA { return color.NRGBA{255, 0, 0, 255} }
+	s.Pictures = []scene.Picture{plain(t, "wide.png", 20000, 1, red), plain(t, "high.png", 1, 20000, red)}
+	s.Materials[0].Textures = []scene.Texture{{Role: scene.RoleColour, Picture: 0, Scale: 1}}
+	k, _ := Get("channels")
+	_, err := k.Apply(t.Context(), s, []byte(`{"into": "a", "picture": "high"}`), Nowhere{}, &Report{})
+	if err == nil || !strings.Contains(err.Error(), "20000 x 20000") {
+		t.Errorf("%v", err)
+	}
+}
