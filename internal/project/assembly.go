@@ -51,6 +51,10 @@ func (s *Service) PutTogether(ctx context.Context, project int64, name string, f
 		Assembly string  `yaml:"assembly"`
 		Entries  []entry `yaml:"entries"`
 	}{Assembly: name}
+	finder, err := s.finder(ctx, project)
+	if err != nil {
+		return 0, err
+	}
 	for _, id := range finds {
 		f, err := s.Store.GetFind(ctx, id)
 		if f, err = Known(f, err, "find", id); err != nil {
@@ -58,6 +62,12 @@ func (s *Service) PutTogether(ctx context.Context, project int64, name string, f
 		}
 		if f.ProjectID != project {
 			return 0, userErr(404, "find %d is not in this project", id)
+		}
+		// The document names paths: one that another source hides would be its model.
+		own := finder.byID[f.SourceID.Int64]
+		if hit, ok, _ := finder.Resolve(f.EntryPath, nil); ok && own != nil && hit.Source != own && hit.Path() == f.EntryPath {
+			return 0, userErr(422, "%s of %s is hidden by the one of %s, which is before it in the search order; move %s up first",
+				f.EntryPath, own.Label, hit.Source.Label, own.Label)
 		}
 		doc.Entries = append(doc.Entries, entry{f.EntryPath, f.Name})
 	}
@@ -94,6 +104,9 @@ func (s *Service) PutTogether(ctx context.Context, project int64, name string, f
 	}
 }
 
+// assemblyName is what the file of an assembly is called whose name no file can have.
+const assemblyName = "assembly"
+
 // fileName is a name that files may have.
 func fileName(name string) string {
 	name = strings.Map(func(r rune) rune {
@@ -105,5 +118,8 @@ func fileName(name string) string {
 	if len(name) > 120 {
 		name = strings.ToValidUTF8(name[:120], "")
 	}
-	return strings.Trim(name, " .")
+	if name = strings.Trim(name, " ."); name == "" {
+		return assemblyName
+	}
+	return name
 }
