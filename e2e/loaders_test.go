@@ -154,8 +154,31 @@ func TestOthersReadWhatWeWrite(t *testing.T) {
 				continue
 			}
 			compare(t, name, ending, s, want, got)
+			if ending == "obj" || ending == "ply" || ending == "dae" || ending == "wrl" {
+				four, _, err := w.Write(inQuads(given), name)
+				if err == nil {
+					err = page.load(four, &got, ending)
+				}
+				if err != nil || len(four[0].Data) == len(written[0].Data) {
+					t.Errorf("%s in quads as %s: %v", name, w.Name, err)
+					continue
+				}
+				compare(t, name+" in quads", ending, s, want, got)
+			}
 		}
 	}
+}
+
+// inQuads is a scene whose triangles are paired wherever they can be.
+func inQuads(s *scene.Scene) *scene.Scene {
+	out := plain(s)
+	for i := range out.Meshes {
+		for k := range out.Meshes[i].Parts {
+			out.Meshes[i].Parts[k].Quads = &scene.Quads{Bend: 45, Skew: 85}
+			out.Meshes[i].Parts[k].Morphs = s.Meshes[i].Parts[k].Morphs
+		}
+	}
+	return out
 }
 
 // BenchmarkReadCOLLADA reads a file of some 50 MB, and has three's loader read

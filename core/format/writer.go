@@ -30,8 +30,9 @@ type Writer struct {
 }
 
 // Plain is a writer of a format that has no place for what the source says of
-// its nodes in its own words, nor for colliders: what is left out is said, and
-// colliders are meshes of their shapes on nodes whose names end in _collider.
+// its nodes in its own words, nor for variants and colliders: what is left out
+// is said, and colliders are meshes of their shapes on nodes whose names end in
+// _collider.
 func (w Writer) Plain() Writer {
 	write := w.Write
 	w.Write = func(s *scene.Scene, name string) ([]Written, []scene.Note, error) {
@@ -48,6 +49,9 @@ func (w Writer) Plain() Writer {
 		}
 		if n > 0 && err == nil {
 			notes = append(notes, scene.Note{Text: "what the source says of " + Counted(n, "node", "nodes") + " is left out: the format has no place for it", Loss: true})
+		}
+		if v := len(s.Variants); v > 0 && err == nil {
+			notes = append(notes, scene.Note{Text: fmt.Sprintf("%s not written: the format has none, and shows the asset as it is", Counted(v, "variant", "variants")), Loss: true})
 		}
 		return files, notes, err
 	}

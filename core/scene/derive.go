@@ -344,7 +344,7 @@ func (s *Scene) Validate() error {
 	sound := sound{}
 	for i := range s.Meshes {
 		for j := range s.Meshes[i].Parts {
-			if err := s.Meshes[i].Parts[j].validate(len(s.Materials), sound); err != nil {
+			if err := s.Meshes[i].Parts[j].validate(len(s.Materials), len(s.Variants), sound); err != nil {
 				return fmt.Errorf("mesh %d %q part %d: %w", i, s.Meshes[i].Name, j, err)
 			}
 		}
@@ -408,10 +408,15 @@ func (s sound) once(l list, look func() int) int {
 	return i
 }
 
-func (p *Part) validate(materials int, sound sound) error {
+func (p *Part) validate(materials, variants int, sound sound) error {
 	n := p.Vertices()
-	if p.Material < None || p.Material >= materials {
-		return fmt.Errorf("material %d: there are %d", p.Material, materials)
+	for _, m := range p.Looks() {
+		if m < None || m >= materials {
+			return fmt.Errorf("material %d: there are %d", m, materials)
+		}
+	}
+	if len(p.Variants) > variants {
+		return fmt.Errorf("materials for %d variants: there are %d", len(p.Variants), variants)
 	}
 	want := func(what string, have, per int) error {
 		if have != 0 && have != n*per {

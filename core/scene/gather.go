@@ -61,7 +61,7 @@ func (g *Gathering) Add(o *Scene, under int) {
 	to, ok := g.known[o]
 	if !ok {
 		to.materials = g.takeMaterials(o, g.takePictures(o))
-		to.meshes = g.takeMeshes(WithMaterials(o.Meshes, to.materials))
+		to.meshes = g.takeMeshes(withVariants(WithMaterials(o.Meshes, to.materials), g.takeVariants(o)))
 		g.known[o] = to
 	}
 	base := len(g.s.Nodes)
@@ -155,6 +155,42 @@ func (g *Gathering) takeMaterials(o *Scene, pictures []int) (to []int) {
 		to = append(to, k)
 	}
 	return to
+}
+
+// takeVariants adds the other's variants, those of one name being one; to tells
+// where each stands.
+func (g *Gathering) takeVariants(o *Scene) (to []int) {
+	for _, name := range o.Variants {
+		k := slices.Index(g.s.Variants, name)
+		if k < 0 {
+			k = len(g.s.Variants)
+			g.s.Variants = append(slices.Clone(g.s.Variants), name)
+		}
+		to = append(to, k)
+	}
+	return to
+}
+
+// withVariants returns meshes of a list of their own whose variants stand
+// elsewhere.
+func withVariants(list []Mesh, to []int) []Mesh {
+	for i := range list {
+		for j := range list[i].Parts {
+			p := &list[i].Parts[j]
+			if p.Variants == nil {
+				continue
+			}
+			was := p.Variants
+			p.Variants = nil
+			for k, m := range was {
+				for len(p.Variants) <= to[k] {
+					p.Variants = append(p.Variants, None)
+				}
+				p.Variants[to[k]] = m
+			}
+		}
+	}
+	return list
 }
 
 func (g *Gathering) takeMeshes(list []Mesh) (to []int) {

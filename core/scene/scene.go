@@ -9,6 +9,7 @@ package scene
 
 import (
 	"math"
+	"slices"
 
 	"excavate/core/geom"
 )
@@ -29,6 +30,9 @@ type Scene struct {
 	Terms     Terms      `json:"terms"`
 	Avatar    *Avatar    `json:"avatar,omitempty"`  // what makes the scene a person's avatar, where it is one
 	Choices   []Choice   `json:"choices,omitempty"` // what the file left to whoever reads it
+	// Variants are other looks of the asset by their names: each part says which
+	// material it has in which (KHR_materials_variants).
+	Variants []string `json:"variants,omitempty"`
 }
 
 // Choice is a reading of the file that could have been another: which of a
@@ -159,6 +163,34 @@ type Part struct {
 
 	// NormalsMade says that the file had no normals: these were computed.
 	NormalsMade bool `json:"normalsMade,omitempty"`
+
+	// Variants holds a material for each of the scene's variants, None where the
+	// part looks as ever; of those beyond its end it does.
+	Variants []int `json:"variants,omitempty"`
+
+	// Quads is how triangles pair to faces of four corners in formats that have
+	// them; nil is not at all.
+	Quads *Quads `json:"quads,omitempty"`
+}
+
+// Quads says which two triangles become one face.
+type Quads struct {
+	Bend float32 `json:"bend"` // degrees between the two, at most
+	Skew float32 `json:"skew"` // degrees that a corner of the face is off a right angle, at most
+}
+
+// Looks are the materials that the part has: the one that is shown, then those
+// of variants. None may stand among them.
+func (p *Part) Looks() []int { return append([]int{p.Material}, p.Variants...) }
+
+// WithLooks is the part with other materials in all its looks.
+func (p Part) WithLooks(to func(material int) int) Part {
+	p.Material = to(p.Material)
+	p.Variants = slices.Clone(p.Variants)
+	for i, m := range p.Variants {
+		p.Variants[i] = to(m)
+	}
+	return p
 }
 
 // Empty tells whether the part shows nothing.

@@ -69,7 +69,7 @@ func WithMaterials(meshes []Mesh, to []int) []Mesh {
 	for i := range out {
 		out[i].Parts = slices.Clone(out[i].Parts)
 		for j := range out[i].Parts {
-			out[i].Parts[j].Material = moved(out[i].Parts[j].Material, to)
+			out[i].Parts[j] = out[i].Parts[j].WithLooks(func(m int) int { return moved(m, to) })
 		}
 	}
 	return out
@@ -118,8 +118,10 @@ func (s *Scene) uses() uses {
 	}
 	for i := range s.Meshes {
 		for j := range s.Meshes[i].Parts {
-			if m := s.Meshes[i].Parts[j].Material; m >= 0 {
-				u.materials[m] = true
+			for _, m := range s.Meshes[i].Parts[j].Looks() {
+				if m >= 0 {
+					u.materials[m] = true
+				}
 			}
 		}
 	}

@@ -31,6 +31,9 @@ func atlas(ctx context.Context, s *scene.Scene, p AtlasParams, r *Report) (*scen
 	a.out.Materials = slices.Clone(s.Materials)
 	h := newShelf(ctx, &a.out, Nowhere{}, r)
 	groups, repeated := a.groups(c.Parts)
+	if a.variants {
+		r.Say("parts with variants stay as they are: choose one first")
+	}
 	var pictures, joined int
 	for _, g := range groups {
 		if err := ctx.Err(); err != nil {
@@ -68,6 +71,8 @@ type atlasMaker struct {
 	out scene.Scene
 	to  map[int]int        // the material that each becomes
 	on  map[int]sheetPlace // where each one's pictures stand
+
+	variants bool // chosen parts have several looks, and so stay
 }
 
 // sheetPlace is where a picture stands on a sheet, in texels, and the UV set
@@ -88,12 +93,17 @@ func (a *atlasMaker) groups(chosen func(node int) []bool) (out [][]int, repeated
 	for i := range a.s.Nodes {
 		for j, taken := range chosen(i) {
 			part := &a.s.Meshes[a.s.Nodes[i].Mesh].Parts[j]
-			m := part.Material
-			if m < 0 {
+			if !taken || part.Variants != nil {
+				for _, m := range part.Looks() {
+					if m >= 0 {
+						other[m] = true
+					}
+				}
+				a.variants = a.variants || taken
 				continue
 			}
-			if !taken {
-				other[m] = true
+			m := part.Material
+			if m < 0 {
 				continue
 			}
 			used[m] = true

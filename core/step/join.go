@@ -159,7 +159,7 @@ type group struct {
 	name   string
 	origin geom.Vec3
 	parts  [][]placedPart
-	of     map[int]int // the list of each material
+	of     map[string]int // the list of each material, with those of variants
 }
 
 func (j *joiner) nodes() int { return len(j.from) }
@@ -170,7 +170,7 @@ func (j *joiner) add(by string, node int, p *scene.Part, world geom.Mat4) {
 	if !ok {
 		k = len(j.groups)
 		j.at[key] = k
-		j.groups = append(j.groups, &group{name: name, origin: geom.Vec3{world[12], world[13], world[14]}, of: map[int]int{}})
+		j.groups = append(j.groups, &group{name: name, origin: geom.Vec3{world[12], world[13], world[14]}, of: map[string]int{}})
 	}
 	if j.from == nil {
 		j.from = map[int]bool{}
@@ -184,10 +184,11 @@ func (g *group) add(p *scene.Part, world geom.Mat4) {
 	for i := range 3 {
 		world[12+i] -= g.origin[i]
 	}
-	at, ok := g.of[p.Material]
+	key := fmt.Sprint(p.Looks())
+	at, ok := g.of[key]
 	if !ok {
 		at = len(g.parts)
-		g.of[p.Material] = at
+		g.of[key] = at
 		g.parts = append(g.parts, nil)
 	}
 	g.parts[at] = append(g.parts[at], placedPart{p, world})
@@ -319,6 +320,9 @@ func appendPart(a, b *scene.Part) (filled int) {
 		}
 	}
 	a.NormalsMade = a.NormalsMade && b.NormalsMade
+	if a.Quads == nil {
+		a.Quads = b.Quads
+	}
 	return filled
 }
 

@@ -85,7 +85,7 @@ func joinedParts(meshes []scene.Mesh) []scene.Mesh {
 	for i := range out {
 		var parts []scene.Part
 		for _, p := range out[i].Parts {
-			k := slices.IndexFunc(parts, func(q scene.Part) bool { return q.Material == p.Material && alike(&q, &p) })
+			k := slices.IndexFunc(parts, func(q scene.Part) bool { return slices.Equal(q.Looks(), p.Looks()) && alike(&q, &p) })
 			if k < 0 {
 				parts = append(parts, owned(p))
 				continue

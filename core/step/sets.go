@@ -62,7 +62,10 @@ func sets(_ context.Context, s *scene.Scene, p SetsParams, r *Report) (*scene.Sc
 		if !sameNames(uv, q.UVs) || !sameNames(colours, q.Colours) {
 			parts++
 		}
-		if m := q.Material; m >= 0 && len(to) > 0 {
+		for _, m := range q.Looks() {
+			if m < 0 || len(to) == 0 {
+				continue
+			}
 			if was, ok := moves[m]; ok && !agree(was, to) {
 				return n, fmt.Errorf("parts with the material %s have their UV sets in different orders: split by material first, or choose fewer parts", s.Materials[m].Name)
 			} else if !ok || len(to) > len(was) {
@@ -169,9 +172,10 @@ func withUVSets(was, s *scene.Scene, taken func(node int) []bool, moves map[int]
 			continue
 		}
 		for j, p := range was.Meshes[was.Nodes[i].Mesh].Parts {
-			to, ok := moves[p.Material]
-			if ok && !taken(i)[j] && movesAny(&was.Materials[p.Material], to) {
-				return nil, fmt.Errorf("the material %s is also used by parts that are not chosen, whose UV sets keep their places: choose all of its parts", was.Materials[p.Material].Name)
+			for _, m := range p.Looks() {
+				if to, ok := moves[m]; ok && !taken(i)[j] && movesAny(&was.Materials[m], to) {
+					return nil, fmt.Errorf("the material %s is also used by parts that are not chosen, whose UV sets keep their places: choose all of its parts", was.Materials[m].Name)
+				}
 			}
 		}
 	}

@@ -16,11 +16,11 @@ import (
 // SplitParams says along what meshes come apart.
 type SplitParams struct {
 	Where
-	By string `json:"by" jsonschema:"title=By,enum=material,enum=picture,enum=piece,enum=colour,enum=bone,description=Parts with one material or one colour picture become a mesh each; or every loose piece; or the faces of one vertex colour; or those that hang most on one bone"`
+	By string `json:"by" jsonschema:"title=By,enum=material,enum=picture,enum=piece,enum=colour,enum=bone,enum=state,description=Parts with one material or one colour picture become a mesh each; or every loose piece; or the faces of one vertex colour; or those that hang most on one bone; or parts whose material's name ends in a state such as _broken, which is then said of their nodes too"`
 }
 
 var _ = register(Kind{Name: "split", Title: "Split", Family: Geometry, On: Parts, Version: 1,
-	Purpose: "Take meshes apart into one for each material, colour picture, loose piece, vertex colour or bone, each with a node of its own."},
+	Purpose: "Take meshes apart into one for each material, colour picture, loose piece, vertex colour, bone or state, each with a node of its own."},
 	SplitParams{By: "material"}, split)
 
 func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scene.Scene, error) {
@@ -33,8 +33,9 @@ func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scen
 	out.Meshes = slices.Clone(s.Meshes)
 	out.Nodes = nil
 	to := make([]int, len(s.Nodes))
-	apart := make([][]int, len(s.Meshes)) // the meshes that each becomes
-	children := map[int][]int{}           // of nodes that came apart, by their old number
+	apart := map[[2]int][]scene.Mesh{} // what a mesh becomes, with the skin where bones count
+	added := map[[2]int]int{}          // the place of the first of these
+	children := map[int][]int{}        // of nodes that came apart, by their old number
 	var nodes, made, whole int
 	for i, n := range s.Nodes {
 		if err := ctx.Err(); err != nil {
@@ -48,21 +49,18 @@ func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scen
 			out.Nodes = append(out.Nodes, n)
 			continue
 		}
-		if apart[n.Mesh] == nil {
-			list := splitMesh(s, &s.Meshes[n.Mesh], n.Skin, p.By)
-			apart[n.Mesh] = []int{n.Mesh}
-			if len(list) > 1 && !held[i] {
-				apart[n.Mesh] = nil
-				for _, m := range list {
-					apart[n.Mesh] = append(apart[n.Mesh], len(out.Meshes))
-					out.Meshes = append(out.Meshes, m)
-				}
-			}
-			if len(list) > 1 && held[i] {
-				whole++
-			}
+		key := [2]int{n.Mesh, scene.None}
+		if p.By == "bone" {
+			key[1] = n.Skin
 		}
-		pieces := apart[n.Mesh]
+		pieces, seen := apart[key]
+		if !seen {
+			pieces = splitMesh(s, &s.Meshes[n.Mesh], n.Skin, p.By)
+			apart[key] = pieces
+		}
+		if len(pieces) > 1 && held[i] {
+			whole++
+		}
 		if len(pieces) < 2 || held[i] {
 			out.Nodes = append(out.Nodes, n)
 			continue
@@ -70,14 +68,23 @@ func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scen
 		if len(out.Nodes)+len(pieces) > limit.Nodes {
 			return nil, fmt.Errorf("it comes apart into more than %d nodes; choose fewer things, or drop small loose pieces first", limit.Nodes)
 		}
+		first, there := added[key]
+		if !there {
+			first = len(out.Meshes)
+			added[key] = first
+			out.Meshes = append(out.Meshes, pieces...)
+		}
 		nodes++
 		made += len(pieces)
 		skin := n.Skin
 		n.Mesh, n.Skin = scene.None, scene.None
 		out.Nodes = append(out.Nodes, n)
-		for _, m := range pieces {
-			x := scene.NewNode(out.Meshes[m].Name)
-			x.Parent, x.Mesh, x.Skin = to[i], m, skin
+		for k := range pieces {
+			x := scene.NewNode(pieces[k].Name)
+			x.Parent, x.Mesh, x.Skin = to[i], first+k, skin
+			if state := stateOf(s, &pieces[k].Parts[0]); p.By == "state" && state != "" {
+				x.Props = []scene.Prop{{Key: "state", Value: state}}
+			}
 			children[i] = append(children[i], len(out.Nodes))
 			out.Nodes = append(out.Nodes, x)
 		}
@@ -164,6 +171,12 @@ func splitMesh(s *scene.Scene, m *scene.Mesh, skin int, by string) []scene.Mesh 
 		key, name := p.Material, "no material"
 		if p.Material >= 0 {
 			name = s.Materials[p.Material].Name
+			if by == "state" {
+				if name = stateOf(s, &p); name == "" {
+					name = "in every state"
+				}
+				key = slices.Index(stateWords, name)
+			}
 			if by == "picture" {
 				key, name = scene.None, "no picture"
 				if t := s.Materials[p.Material].Texture(scene.RoleColour); t != nil {
@@ -181,6 +194,24 @@ func splitMesh(s *scene.Scene, m *scene.Mesh, skin int, by string) []scene.Mesh 
 		out[k].Parts = append(out[k].Parts, p)
 	}
 	return out
+}
+
+// stateWords are the states that names of materials end in.
+var stateWords = []string{"whole", "intact", "broken", "damaged", "destroyed", "ruined", "burnt", "cracked",
+	"open", "opened", "closed", "shut", "lit", "unlit", "on", "off", "clean", "dirty", "dry", "wet", "full", "empty"}
+
+// stateOf is the state that the name of a part's material ends in, set off
+// from what it is called; empty where it says none.
+func stateOf(s *scene.Scene, p *scene.Part) string {
+	if p.Material < 0 {
+		return ""
+	}
+	name := strings.ToLower(s.Materials[p.Material].Name)
+	at := strings.LastIndexAny(name, "_-. ")
+	if at < 1 || !slices.Contains(stateWords, name[at+1:]) {
+		return ""
+	}
+	return name[at+1:]
 }
 
 // splitFaces takes a mesh apart by what its faces are: their vertex colour in

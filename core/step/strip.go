@@ -20,6 +20,7 @@ type StripParams struct {
 	Detail    *int   `json:"detail,omitempty" jsonschema:"title=Levels of detail but,minimum=0,maximum=99,description=Of things that are there in several levels this one stays or the nearest finer one; 0 is the finest"`
 	State     string `json:"state,omitempty" jsonschema:"title=States but,maxLength=200,description=Of nodes whose property state says something only those that say this stay"`
 	Unused    bool   `json:"unused" jsonschema:"title=Unused materials and pictures"`
+	Bones     bool   `json:"bones" jsonschema:"title=Bones without weight,description=Those on which no vertex hangs and below which nothing stands that stays"`
 }
 
 var _ = register(Kind{Name: "strip", Title: "Strip", Family: Clean, On: Nodes, Version: 1,
@@ -42,15 +43,24 @@ func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 	helpers := s.Helpers()
 	bones := s.Bones()
 	out := *s
-	out.Nodes = slices.Clone(s.Nodes)
+	lone := make([]bool, len(s.Nodes))
+	if p.Bones {
+		lone = loneBones(s, bearing(s))
+		trimmed, _ := withoutJoints(s, lone)
+		out = *trimmed
+	}
+	out.Nodes = slices.Clone(out.Nodes)
 	gone := p.emptied(&out)
 	keep := make([]bool, len(s.Nodes))
-	nodes, plain := 0, 0
+	nodes, plain, trimmed := 0, 0, 0
 	for i := len(out.Nodes) - 1; i >= 0; i-- {
 		n := &out.Nodes[i]
 		// A node that held only what was stripped goes with it.
-		if !n.Bare() || bones[i] || helpers[i] && !p.Helpers {
+		if !n.Bare() || bones[i] && !lone[i] || helpers[i] && !p.Helpers {
 			keep[i] = true
+		}
+		if lone[i] && !keep[i] {
+			trimmed++
 		}
 		if keep[i] && n.Parent >= 0 {
 			keep[n.Parent] = true
@@ -69,7 +79,7 @@ func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 		res = withoutUnused(res)
 		unused = before - len(res.Materials) - len(res.Pictures)
 	}
-	what := append(gone, counts(plain, "helper", "helpers", unused, "unused material or picture", "unused materials and pictures")...)
+	what := append(gone, counts(trimmed, "bone without weight", "bones without weight", plain, "helper", "helpers", unused, "unused material or picture", "unused materials and pictures")...)
 	if len(what) == 0 && nodes > 0 {
 		what = append(what, count(nodes, "empty node", "empty nodes"))
 	}

@@ -75,8 +75,10 @@ func eachMaterial(s *scene.Scene, c *pick.Chosen, r *Report, f func(i int, m *sc
 	others := make([]bool, len(s.Materials)) // used by what is not chosen
 	for i := range s.Nodes {
 		for j, taken := range c.Parts(i) {
-			if m := s.Meshes[s.Nodes[i].Mesh].Parts[j].Material; m >= 0 && !taken {
-				others[m] = true
+			for _, m := range s.Meshes[s.Nodes[i].Mesh].Parts[j].Looks() {
+				if m >= 0 && !taken {
+					others[m] = true
+				}
 			}
 		}
 	}
@@ -117,10 +119,11 @@ func eachMaterial(s *scene.Scene, c *pick.Chosen, r *Report, f func(i int, m *sc
 	}
 	r.Say("%s copied for it, because others use them too", count(copied, "one was", "were"))
 	return eachPart(&out, c, func(p *scene.Part) (scene.Part, error) {
-		q := *p
-		if q.Material >= 0 {
-			q.Material = to[q.Material]
-		}
-		return q, nil
+		return p.WithLooks(func(m int) int {
+			if m < 0 {
+				return m
+			}
+			return to[m]
+		}), nil
 	})
 }

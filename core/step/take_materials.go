@@ -210,7 +210,7 @@ func (t *surfaceTaker) part(node int, p *scene.Part, world []geom.Mat4) (out []s
 			lines, points = nil, nil
 		}
 		q := compact(p, groups[m], lines, points)
-		q.Material = m
+		q.Material, q.Variants = m, nil
 		out = append(out, q)
 	}
 	return out, faces

@@ -9,8 +9,8 @@ import (
 	"excavate/core/scene"
 )
 
-// quad is two faces on the whole of a picture, with vertex colours.
-func quad() scene.Part {
+// square is two faces on the whole of a picture, with vertex colours.
+func square() scene.Part {
 	return scene.Part{
 		Positions: []float32{0, 0, 0, 1, 0, 0, 1, 1, 0, 0, 1, 0}, Normals: []float32{0, 0, 1, 0, 0, 1, 0, 0, 1, 0, 0, 1},
 		UVs:       []scene.AttrSet{{Name: "surface", Data: []float32{0, 1, 1, 1, 1, 0, 0, 0}}},
@@ -28,8 +28,8 @@ func tells(t *testing.T, lines []string, text string) {
 }
 
 func TestColoursThatAreNotDrawnStay(t *testing.T) {
-	s := one(quad())
-	bare := quad()
+	s := one(square())
+	bare := square()
 	bare.UVs = nil
 	s.Meshes[0].Parts = append(s.Meshes[0].Parts, bare)
 	out, r := apply(t, "colours", s, map[string]any{"way": "to-picture", "size": 16, "drop": true})
@@ -44,15 +44,15 @@ func TestColoursThatAreNotDrawnStay(t *testing.T) {
 		t.Errorf("%v %v", img.NRGBAAt(8, 8), err)
 	}
 	// One face of two is shown where the picture repeats.
-	over := quad()
+	over := square()
 	over.UVs[0].Data[7] = -1
 	_, r = apply(t, "colours", one(over), map[string]any{"way": "to-picture", "size": 16})
 	tells(t, r.Losses, "the colours of 1 face: they lie outside")
 }
 
 func TestAPictureThatIsMissingStaysNamed(t *testing.T) {
-	s := one(quad())
-	s.Meshes[0].Parts = append(s.Meshes[0].Parts, quad())
+	s := one(square())
+	s.Meshes[0].Parts = append(s.Meshes[0].Parts, square())
 	s.Meshes[0].Parts[1].Material = 1
 	s.Materials = append(s.Materials, scene.NewMaterial("lost"))
 	s.Pictures = []scene.Picture{
@@ -73,8 +73,8 @@ func TestAPictureThatIsMissingStaysNamed(t *testing.T) {
 }
 
 func TestTangentsStayWhereNoUVsMove(t *testing.T) {
-	s := one(quad())
-	other := quad()
+	s := one(square())
+	other := square()
 	other.UVs[0].Name = "dirt"
 	s.Meshes[0].Parts = append(s.Meshes[0].Parts, other)
 	for j := range s.Meshes[0].Parts {
@@ -88,8 +88,8 @@ func TestTangentsStayWhereNoUVsMove(t *testing.T) {
 }
 
 func TestAtlasCountsPicturesAndSheets(t *testing.T) {
-	s := one(quad())
-	s.Meshes[0].Parts = append(s.Meshes[0].Parts, quad())
+	s := one(square())
+	s.Meshes[0].Parts = append(s.Meshes[0].Parts, square())
 	s.Meshes[0].Parts[1].Material = 1
 	s.Materials = append(s.Materials, scene.NewMaterial("other"))
 	for i := range 4 {
@@ -106,7 +106,7 @@ func TestAtlasCountsPicturesAndSheets(t *testing.T) {
 }
 
 func TestMaterialsOfOneNameAreNoOthers(t *testing.T) {
-	s, o := one(quad()), one(quad())
+	s, o := one(square()), one(square())
 	s.Materials[0].Name = "=wall"
 	o.Materials[0].Name = "wall"
 	o.Materials[0].Metallic = 0.5
@@ -147,7 +147,7 @@ func TestCollidersPassOverWhatIsScaledToNothing(t *testing.T) {
 
 // A flat picture and a narrow one make one of both their lengths.
 func TestChannelsOfPicturesThatWouldBeTooLarge(t *testing.T) {
-	s := one(quad())
+	s := one(square())
 	red := func(int, int) color.NRGBA { return color.NRGBA{255, 0, 0, 255} }
 	s.Pictures = []scene.Picture{plain(t, "wide.png", 20000, 1, red), plain(t, "high.png", 1, 20000, red)}
 	s.Materials[0].Textures = []scene.Texture{{Role: scene.RoleColour, Picture: 0, Scale: 1}}

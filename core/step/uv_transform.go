@@ -118,6 +118,9 @@ func bakeUVs(s *scene.Scene, w Where, r *Report) (*scene.Scene, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := oneLook(s, c.Parts); err != nil {
+		return nil, err
+	}
 	moves := make([][]uvMove, len(s.Materials)) // the sets that each material's parts come to have
 	out, err := eachMaterial(s, c, r, func(i int, m *scene.Material) bool {
 		if !slices.ContainsFunc(m.Textures, func(t scene.Texture) bool { return t.Transform != nil }) {
@@ -170,6 +173,25 @@ func bakeUVs(s *scene.Scene, w Where, r *Report) (*scene.Scene, error) {
 		r.Lose("tangents of %s: they belong to the old UVs", count(tangents, "part", "parts"))
 	}
 	return &res, nil
+}
+
+// oneLook refuses chosen parts that have other materials in variants, where
+// pictures of one of them are moved: the part's UVs could follow only one.
+func oneLook(s *scene.Scene, chosen func(node int) []bool) error {
+	for i := range s.Nodes {
+		for j, taken := range chosen(i) {
+			p := &s.Meshes[s.Nodes[i].Mesh].Parts[j]
+			if !taken || p.Variants == nil {
+				continue
+			}
+			for _, m := range p.Looks() {
+				if m >= 0 && slices.ContainsFunc(s.Materials[m].Textures, func(t scene.Texture) bool { return t.Transform != nil }) {
+					return fmt.Errorf("%s has other materials in variants, and the pictures of %s are moved: choose a variant first", s.Nodes[i].Name, s.Materials[m].Name)
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // movedSets are a part's UV sets as moves ask for them, then those that no

@@ -291,6 +291,14 @@ var features = []feature{
 		}
 		return n
 	}),
+	held("variants", "variant", func(s *scene.Scene) bool {
+		return len(s.Variants) == 2 && s.Variants[1] == "weathered" && parts(true, func(p *scene.Part) int {
+			if len(p.Variants) < 2 || p.Variants[0] >= 0 || p.Variants[1] < 0 || s.Materials[p.Variants[1]].Name != "glass" {
+				return 0
+			}
+			return 1
+		})(s) == 1
+	}),
 	held("colour of a material", "[0-9]+ materials? not written|colour of", material("glass", func(_ *scene.Scene, m *scene.Material) bool {
 		return near(m.BaseColour[0], 0.2) && near(m.BaseColour[1], 0.4) && near(m.BaseColour[2], 0.6)
 	})),
@@ -470,6 +478,8 @@ func everything() (*scene.Scene, error) {
 	again := node("hull again", pier)
 	s.Nodes[again].Mesh, s.Nodes[again].Translation = s.Nodes[1].Mesh, [3]float32{200, 0, 0}
 	canvas, robe := quad(3), quad(4)
+	s.Variants = []string{"new", "weathered"}
+	robe.Variants = []int{scene.None, 1}
 	canvas.UVs = []scene.AttrSet{{Name: "surface", Data: slices.Clone(hull.UVs[0].Data)}}
 	mesh(node("sail", pier), scene.Mesh{Name: "sail", Parts: []scene.Part{canvas, robe}})
 	mesh(node("rope", pier), scene.Mesh{Name: "rope", Parts: []scene.Part{{Material: 2, Positions: []float32{0, 0, 0, 0, 50, 50}, Lines: []uint32{0, 1}}}})

@@ -12,6 +12,7 @@ import (
 	"excavate/core/format"
 	"excavate/core/format/flat"
 	"excavate/core/geom"
+	"excavate/core/quad"
 	"excavate/core/scene"
 )
 
@@ -514,15 +515,22 @@ func (w *writer) mesh(id, name string, m *scene.Mesh, target int) {
 	from := 0
 	for i := range m.Parts {
 		p := &m.Parts[i]
-		w.indices("triangles", id, i, p, p.Triangles, 3, from, normals, target)
-		w.indices("lines", id, i, p, p.Lines, 2, from, normals, target)
+		if p.Quads == nil {
+			w.indices("triangles", id, i, p, p.Triangles, len(p.Triangles)/3, nil, from, normals, target)
+		} else {
+			sizes, corners := quad.Faces(p.Quads, p.Positions, p.Triangles)
+			w.indices("polylist", id, i, p, corners, len(sizes), sizes, from, normals, target)
+		}
+		w.indices("lines", id, i, p, p.Lines, len(p.Lines)/2, nil, from, normals, target)
 		from += p.Vertices()
 	}
 	w.close("mesh")
 	w.close("geometry")
 }
 
-func (w *writer) indices(tag, id string, i int, p *scene.Part, list []uint32, per, from int, normals bool, target int) {
+// indices writes count faces or lines of part i; sizes are the corners of each
+// where they differ.
+func (w *writer) indices(tag, id string, i int, p *scene.Part, list []uint32, count int, sizes []uint8, from int, normals bool, target int) {
 	if len(list) == 0 {
 		return
 	}
@@ -530,7 +538,7 @@ func (w *writer) indices(tag, id string, i int, p *scene.Part, list []uint32, pe
 	if p.Material >= 0 {
 		mat = fmt.Sprintf(` material="material%d"`, p.Material)
 	}
-	w.open(`%s count="%d"%s`, tag, len(list)/per, mat)
+	w.open(`%s count="%d"%s`, tag, count, mat)
 	w.leaf(`<input semantic="VERTEX" source="#%s-vertices" offset="0"/>`, id)
 	if normals {
 		w.leaf(`<input semantic="NORMAL" source="#%s-normals" offset="0"/>`, id)
@@ -547,9 +555,19 @@ func (w *writer) indices(tag, id string, i int, p *scene.Part, list []uint32, pe
 			second = true
 		}
 	}
+	line := w.line[:0]
+	if sizes != nil {
+		for k, n := range sizes {
+			if k > 0 {
+				line = append(line, ' ')
+			}
+			line = append(line, '0'+n)
+		}
+		w.leaf("<vcount>%s</vcount>", line)
+		line = line[:0]
+	}
 	w.indent()
 	w.WriteString("<p>")
-	line := w.line[:0]
 	for k, v := range list {
 		if k > 0 {
 			line = append(line, ' ')

@@ -31,23 +31,30 @@ type docExtensions struct {
 	Lights *struct {
 		Lights []light `json:"lights"`
 	} `json:"KHR_lights_punctual,omitempty"`
-	Variants *struct {
-		Variants []struct {
-			Name string `json:"name"`
-		} `json:"variants"`
-	} `json:"KHR_materials_variants,omitempty"`
-	Shapes  *xShapes        `json:"KHR_implicit_shapes,omitempty"`
-	VRM0    json.RawMessage `json:"VRM,omitempty"`
-	VRM     json.RawMessage `json:"VRMC_vrm,omitempty"`
-	Springs json.RawMessage `json:"VRMC_springBone,omitempty"`
+	Variants *xVariantNames  `json:"KHR_materials_variants,omitempty"`
+	Shapes   *xShapes        `json:"KHR_implicit_shapes,omitempty"`
+	VRM0     json.RawMessage `json:"VRM,omitempty"`
+	VRM      json.RawMessage `json:"VRMC_vrm,omitempty"`
+	Springs  json.RawMessage `json:"VRMC_springBone,omitempty"`
+}
+
+// xVariantNames of a document, KHR_materials_variants.
+type xVariantNames struct {
+	Variants []xVariantName `json:"variants"`
+}
+
+type xVariantName struct {
+	Name string `json:"name"`
 }
 
 // xVariants of a primitive, KHR_materials_variants.
 type xVariants struct {
-	Mappings []struct {
-		Material int   `json:"material"`
-		Variants []int `json:"variants"`
-	} `json:"mappings"`
+	Mappings []xVariantMaterial `json:"mappings"`
+}
+
+type xVariantMaterial struct {
+	Material int   `json:"material"`
+	Variants []int `json:"variants"`
 }
 
 type asset struct {

@@ -686,15 +686,9 @@ func (r *reader) primitive(g *mesh, j int, at string) (*scene.Part, error) {
 	if pr.Material != nil {
 		p.Material = *pr.Material
 	}
-	if raw := pr.Extensions["KHR_materials_variants"]; len(raw) > 0 && r.variant >= 0 {
-		var x xVariants
-		if err := decode(raw, &x, at+".extensions.KHR_materials_variants"); err != nil {
+	if raw := pr.Extensions["KHR_materials_variants"]; len(raw) > 0 && len(r.s.Variants) > 0 {
+		if err := r.looks(p, raw, at+".extensions.KHR_materials_variants"); err != nil {
 			return nil, err
-		}
-		for _, m := range x.Mappings {
-			if slices.Contains(m.Variants, r.variant) {
-				p.Material = m.Material
-			}
 		}
 	}
 	ai, ok := pr.Attributes["POSITION"]
@@ -867,7 +861,34 @@ func (r *reader) unsound() error {
 	return nil
 }
 
-// variants offers the choice of KHR_materials_variants.
+// looks reads which material a part has in which variant.
+func (r *reader) looks(p *scene.Part, raw json.RawMessage, at string) error {
+	var x xVariants
+	if err := decode(raw, &x, at); err != nil {
+		return err
+	}
+	for i, m := range x.Mappings {
+		if m.Material < 0 || m.Material >= len(r.doc.Materials) {
+			return format.Errorf(fmt.Sprintf("%s.mappings[%d]", at, i), "material %d of %d", m.Material, len(r.doc.Materials))
+		}
+		for _, v := range m.Variants {
+			if v < 0 || v >= len(r.s.Variants) {
+				return format.Errorf(fmt.Sprintf("%s.mappings[%d]", at, i), "variant %d of %d", v, len(r.s.Variants))
+			}
+			for len(p.Variants) <= v {
+				p.Variants = append(p.Variants, scene.None)
+			}
+			p.Variants[v] = m.Material
+			if v == r.variant {
+				p.Material = m.Material
+			}
+		}
+	}
+	return nil
+}
+
+// variants keeps the names of KHR_materials_variants and offers the choice
+// which of them is shown.
 func (r *reader) variants() error {
 	x := r.doc.Extensions
 	if x == nil || x.Variants == nil || len(x.Variants.Variants) == 0 {
@@ -876,6 +897,7 @@ func (r *reader) variants() error {
 	c := scene.Choice{Name: "variant", About: "which of the file's material variants", Options: []string{"as the file shows it"}}
 	for _, v := range x.Variants.Variants {
 		c.Options = append(c.Options, v.Name)
+		r.s.Variants = append(r.s.Variants, v.Name)
 	}
 	r.variant = r.choose(c) - 1
 	return nil

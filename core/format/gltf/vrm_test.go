@@ -205,11 +205,21 @@ func TestVariantsAndScenes(t *testing.T) {
 	if s.Nodes[0].Name != "a" || s.Meshes[0].Parts[0].Material != 1 || s.Choices[0].Chosen != "old" {
 		t.Errorf("%+v", s.Choices)
 	}
-	b, _, err := gltf.Write(s, gltf.Options{})
+	b, _, err := gltf.Write(with(nil), gltf.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err := read(b); err != nil || again.Stats().Lines != 3 {
-		t.Errorf("written and read again: %v", err)
+	again, err := read(b)
+	if err != nil || again.Stats().Lines != 3 {
+		t.Fatalf("written and read again: %v", err)
+	}
+	if p := again.Meshes[0].Parts; fmt.Sprint(again.Variants) != "[new old]" || fmt.Sprint(p[0].Looks()) != "[0 -1 1]" || p[1].Variants != nil {
+		t.Errorf("the variants %q of %v and %v", again.Variants, p[0].Looks(), p[1].Variants)
+	}
+	for _, bad := range []string{`"variants":[2]`, `"variants":[-1]`} {
+		b := glb(strings.Replace(doc, `"variants":[1]`, bad, 1), nil)
+		if _, err := gltf.Read(context.Background(), format.File{Name: "x.glb", Data: b}); err == nil || !strings.Contains(err.Error(), "mappings[0]: variant ") {
+			t.Errorf("%s: %v", bad, err)
+		}
 	}
 }

@@ -60,6 +60,7 @@ func (w *writer) write() ([]byte, []scene.Note, error) {
 	w.pictures()
 	w.materials()
 	w.meshes()
+	w.variantNames()
 	w.nodes()
 	w.skins()
 	w.motions()
@@ -364,18 +365,13 @@ func (w *writer) part(p *scene.Part, targets int) []primitive {
 	if p.Material >= 0 {
 		m := p.Material
 		pr.Material = &m
-		for _, t := range w.s.Materials[m].Textures {
-			if t.UVSet >= len(p.UVs) && w.image[t.Picture] >= 0 {
-				w.lose("%d parts lack the UV set that their material asks for; one of zeros was written", 1)
-				for k := len(p.UVs); k <= t.UVSet; k++ {
-					name := fmt.Sprintf("TEXCOORD_%d", k)
-					if _, ok := pr.Attributes[name]; !ok {
-						pr.Attributes[name] = w.floats(make([]float32, 2*n), "VEC2", arrayBuffer)
-					}
-				}
-			}
+	}
+	for _, m := range p.Looks() {
+		if m >= 0 {
+			w.lackingUVs(p, &pr, m)
 		}
 	}
+	w.variants(p, &pr)
 	var out []primitive
 	for _, k := range []struct {
 		mode    int
@@ -393,6 +389,59 @@ func (w *writer) part(p *scene.Part, targets int) []primitive {
 		out = append(out, pr)
 	}
 	return out
+}
+
+// lackingUVs adds the sets that a material's pictures lie on and the part lacks.
+func (w *writer) lackingUVs(p *scene.Part, pr *primitive, material int) {
+	for _, t := range w.s.Materials[material].Textures {
+		if t.UVSet < len(p.UVs) || w.image[t.Picture] < 0 {
+			continue
+		}
+		w.lose("%d parts lack the UV set that their material asks for; one of zeros was written", 1)
+		for k := len(p.UVs); k <= t.UVSet; k++ {
+			name := fmt.Sprintf("TEXCOORD_%d", k)
+			if _, ok := pr.Attributes[name]; !ok {
+				pr.Attributes[name] = w.floats(make([]float32, 2*p.Vertices()), "VEC2", arrayBuffer)
+			}
+		}
+	}
+}
+
+// variants writes the part's other looks, those of one material together
+// (KHR_materials_variants).
+func (w *writer) variants(p *scene.Part, pr *primitive) {
+	var x xVariants
+	for v, m := range p.Variants {
+		if m < 0 {
+			continue
+		}
+		k := slices.IndexFunc(x.Mappings, func(o xVariantMaterial) bool { return o.Material == m })
+		if k < 0 {
+			k = len(x.Mappings)
+			x.Mappings = append(x.Mappings, xVariantMaterial{Material: m})
+		}
+		x.Mappings[k].Variants = append(x.Mappings[k].Variants, v)
+	}
+	if x.Mappings == nil {
+		return
+	}
+	raw, _ := json.Marshal(x) // of whole numbers it has no error
+	pr.Extensions = map[string]json.RawMessage{"KHR_materials_variants": raw}
+}
+
+// variantNames writes what the looks are called.
+func (w *writer) variantNames() {
+	if len(w.s.Variants) == 0 {
+		return
+	}
+	w.use("KHR_materials_variants")
+	if w.doc.Extensions == nil {
+		w.doc.Extensions = &docExtensions{}
+	}
+	w.doc.Extensions.Variants = &xVariantNames{}
+	for _, name := range w.s.Variants {
+		w.doc.Extensions.Variants.Variants = append(w.doc.Extensions.Variants.Variants, xVariantName{name})
+	}
 }
 
 // indices writes vertex indices as narrow as n vertices allow.

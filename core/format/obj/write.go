@@ -9,6 +9,7 @@ import (
 	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/format/flat"
+	"excavate/core/quad"
 	"excavate/core/scene"
 )
 
@@ -88,9 +89,10 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		if p.Part.Material >= 0 {
 			fmt.Fprintf(&b, "usemtl %s\n", names[p.Part.Material])
 		}
-		for k := 0; k+2 < len(p.Triangles); k += 3 {
+		sizes, corners := quad.Faces(p.Part.Quads, p.Positions, p.Triangles)
+		for _, size := range sizes {
 			line = append(line[:0], 'f')
-			for _, i := range p.Triangles[k : k+3] {
+			for _, i := range corners[:size] {
 				line = strconv.AppendInt(append(line, ' '), int64(int(i)+v), 10)
 				if uvs != nil {
 					line = strconv.AppendInt(append(line, '/'), int64(int(i)+t), 10)
@@ -102,6 +104,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 				}
 			}
 			b.Write(append(line, '\n'))
+			corners = corners[size:]
 		}
 		for k := 0; k+1 < len(p.Part.Lines); k += 2 {
 			fmt.Fprintf(&b, "l %d %d\n", int(p.Part.Lines[k])+v, int(p.Part.Lines[k+1])+v)

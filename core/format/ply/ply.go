@@ -19,6 +19,7 @@ import (
 	"excavate/core/format/flat"
 	"excavate/core/geom"
 	"excavate/core/limit"
+	"excavate/core/quad"
 	"excavate/core/scene"
 	"excavate/core/words"
 )
@@ -641,11 +642,18 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	pieces := flat.Pieces(s)
 	// Lines and points have no place in it: that is noted.
 	pieces = slices.DeleteFunc(pieces, func(p flat.Piece) bool { return len(p.Triangles) == 0 })
-	n, tris, smooth := 0, 0, 0
+	n, count, smooth := 0, 0, 0
+	type facesOf struct {
+		sizes   []uint8
+		corners []uint32
+	}
+	var faces []facesOf // of each piece
 	uvs, colours := false, false
 	for _, p := range pieces {
 		n += len(p.Positions) / 3
-		tris += len(p.Triangles) / 3
+		sizes, corners := quad.Faces(p.Part.Quads, p.Positions, p.Triangles)
+		faces = append(faces, facesOf{sizes, corners})
+		count += len(sizes)
 		if p.Normals != nil {
 			smooth++
 		}
@@ -668,7 +676,7 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	if colours {
 		b.WriteString("property uchar red\nproperty uchar green\nproperty uchar blue\nproperty uchar alpha\n")
 	}
-	fmt.Fprintf(&b, "element face %d\nproperty list uchar int vertex_indices\nend_header\n", tris)
+	fmt.Fprintf(&b, "element face %d\nproperty list uchar int vertex_indices\nend_header\n", count)
 	out := b.Bytes()
 	f32 := func(v ...float32) {
 		for _, x := range v {
@@ -698,12 +706,14 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		}
 	}
 	base := uint32(0)
-	for _, p := range pieces {
-		for k := 0; k+2 < len(p.Triangles); k += 3 {
-			out = append(out, 3)
-			for _, i := range p.Triangles[k : k+3] {
+	for k, p := range pieces {
+		corners := faces[k].corners
+		for _, size := range faces[k].sizes {
+			out = append(out, size)
+			for _, i := range corners[:size] {
 				out = binary.LittleEndian.AppendUint32(out, i+base)
 			}
+			corners = corners[size:]
 		}
 		base += uint32(len(p.Positions) / 3)
 	}

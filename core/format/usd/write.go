@@ -14,6 +14,7 @@ import (
 	"excavate/core/format"
 	"excavate/core/format/flat"
 	"excavate/core/geom"
+	"excavate/core/quad"
 	"excavate/core/scene"
 )
 
@@ -352,8 +353,9 @@ func (w *writer) surface(p *scene.Part, name string) {
 		w.put("uniform bool doubleSided = 1")
 	}
 	w.bind(p)
-	w.each("int[] faceVertexCounts", len(p.Triangles)/3, func(line []byte, i int) []byte { return append(line, '3') })
-	w.each("int[] faceVertexIndices", len(p.Triangles), func(line []byte, i int) []byte { return strconv.AppendUint(line, uint64(p.Triangles[i]), 10) })
+	sizes, corners := quad.Faces(p.Quads, p.Positions, p.Triangles)
+	w.each("int[] faceVertexCounts", len(sizes), func(line []byte, i int) []byte { return append(line, '0'+sizes[i]) })
+	w.each("int[] faceVertexIndices", len(corners), func(line []byte, i int) []byte { return strconv.AppendUint(line, uint64(corners[i]), 10) })
 	w.tuples("point3f[] points", p.Positions, 3, "")
 	if p.Normals != nil {
 		w.tuples("normal3f[] normals", p.Normals, 3, vertex)

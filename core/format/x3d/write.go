@@ -13,6 +13,7 @@ import (
 	"excavate/core/format"
 	"excavate/core/format/flat"
 	"excavate/core/geom"
+	"excavate/core/quad"
 	"excavate/core/scene"
 )
 
@@ -180,8 +181,13 @@ func (w *writer) shapes(p *flat.Piece, name string) (out []*made) {
 	}
 	if len(p.Triangles) > 0 {
 		index := make([]int64, 0, len(p.Triangles)/3*4)
-		for i := 0; i+2 < len(p.Triangles); i += 3 {
-			index = append(index, int64(p.Triangles[i]), int64(p.Triangles[i+1]), int64(p.Triangles[i+2]), -1)
+		sizes, corners := quad.Faces(p.Part.Quads, p.Positions, p.Triangles)
+		for _, size := range sizes {
+			for _, v := range corners[:size] {
+				index = append(index, int64(v))
+			}
+			index = append(index, -1)
+			corners = corners[size:]
 		}
 		g := &made{typ: "IndexedFaceSet", fields: []field{{name: "coordIndex", index: index}}}
 		if two {
