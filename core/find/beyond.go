@@ -46,6 +46,9 @@ func (b *Beyond) Asset(ctx context.Context, from string) (*scene.Scene, error) {
 
 // AssetHit is the entry of the model that a name stands for.
 func (b *Beyond) AssetHit(from string) (source.Hit, error) {
+	if name, ok := step.EndOf(from); ok {
+		return source.Hit{}, fmt.Errorf("%s: the end of a chain is there within a project; here, name the file that %q wrote", from, name)
+	}
 	model := func(s *source.Source, i int) bool {
 		head, err := s.Head(i, HeadBytes)
 		if err != nil {

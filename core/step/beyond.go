@@ -3,6 +3,7 @@ package step
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"excavate/core/scene"
 )
@@ -27,6 +28,12 @@ type Ask struct {
 	Asset    string // the asset of this name
 	Pictures string // pictures that fit this glob
 	Picture  string // the picture that this name stands for
+}
+
+// EndOf is the name of the chain whose end an asset is, written as chain: NAME.
+func EndOf(from string) (chain string, ok bool) {
+	name, ok := strings.CutPrefix(from, "chain:")
+	return strings.TrimSpace(name), ok
 }
 
 // asker is implemented by parameters that take from outside the scene.

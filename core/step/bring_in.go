@@ -15,7 +15,7 @@ import (
 
 // BringInParams says what comes in and where it stands.
 type BringInParams struct {
-	From  string     `json:"from" jsonschema:"title=Asset,minLength=1,maxLength=4096,description=Its path in the search order, or beside the chain's document" jsonschema_extras:"chooser=model"`
+	From  string     `json:"from" jsonschema:"title=Asset,minLength=1,maxLength=4096,description=Its path in the search order or beside the chain's document; or chain: and the name of another chain for what that one ends with" jsonschema_extras:"chooser=model"`
 	At    [3]float64 `json:"at" jsonschema:"title=At,description=x y z along this scene's axes" jsonschema_extras:"unit=m"`
 	Turn  float64    `json:"turn" jsonschema:"title=Turn about up,minimum=-360,maximum=360,description=Counter-clockwise seen from above" jsonschema_extras:"unit=degrees"`
 	Scale float64    `json:"scale" jsonschema:"title=Times,exclusiveMinimum=0,maximum=1e+06"`

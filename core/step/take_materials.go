@@ -15,7 +15,7 @@ import (
 // TakeMaterialsParams says from what asset materials come and how they match.
 type TakeMaterialsParams struct {
 	Where
-	From string `json:"from" jsonschema:"title=Asset,minLength=1,maxLength=4096,description=Its path in the search order, or beside the chain's document" jsonschema_extras:"chooser=model"`
+	From string `json:"from" jsonschema:"title=Asset,minLength=1,maxLength=4096,description=Its path in the search order or beside the chain's document; or chain: and the name of another chain for what that one ends with" jsonschema_extras:"chooser=model"`
 	By   string `json:"by" jsonschema:"title=Matched by,enum=names,enum=surface,description=Materials of the same name, capitals and numbers at the end aside; or for each face the material of the nearest surface of the other asset"`
 	Lay  bool   `json:"lay" jsonschema:"title=Lay one over the other,description=By surface: move and scale the other so that both boxes are the same; for exports of different size"`
 }

@@ -21,6 +21,7 @@ type beyond struct {
 	s       *Service
 	project int64
 	ids     map[*source.Source]int64
+	via     []int64 // the chains whose ends are being taken
 }
 
 // beyondOf makes ready what a chain's steps may take from outside. It is nil if
@@ -62,8 +63,16 @@ func (b *beyond) decoded(ctx context.Context, from string) (string, error) {
 	return f.Scene, err
 }
 
-// Asset is the find of that model, or the model as it is read.
+// Asset is the end of that chain, the find of that model, or the model as it is
+// read.
 func (b *beyond) Asset(ctx context.Context, from string) (*scene.Scene, error) {
+	if name, ok := step.EndOf(from); ok {
+		e, err := b.endOf(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		return e.scene(ctx)
+	}
 	digest, err := b.decoded(ctx, from)
 	if err != nil {
 		return nil, err
@@ -76,12 +85,46 @@ func (b *beyond) Asset(ctx context.Context, from string) (*scene.Scene, error) {
 
 // Mark changes whenever what the ask would get changes.
 func (b *beyond) Mark(ctx context.Context, a step.Ask) (string, error) {
+	if name, ok := step.EndOf(a.Asset); ok {
+		e, err := b.endOf(ctx, name)
+		if err == nil {
+			return e.key(ctx)
+		}
+		if ctx.Err() != nil {
+			return "", err
+		}
+		return err.Error(), nil // the step itself will fail by it
+	}
 	if a.Asset != "" {
 		if digest, err := b.decoded(ctx, a.Asset); err == nil && digest != "" {
 			return digest, nil
 		}
 	}
 	return b.Beyond.Mark(ctx, a)
+}
+
+// Origins lists where what steps took from outside comes from.
+func (b *beyond) Origins(ctx context.Context, asks []step.Ask, took []string) ([]find.Origin, error) {
+	var out []find.Origin
+	var entries []step.Ask
+	for _, a := range asks {
+		name, ok := step.EndOf(a.Asset)
+		if !ok {
+			entries = append(entries, a)
+			continue
+		}
+		e, err := b.endOf(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		list, err := e.origins(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out = find.Joined(out, list)
+	}
+	list, err := b.Beyond.Origins(entries, took)
+	return find.Joined(out, list), err
 }
 
 // broughtIn adds what a chain's steps took from outside to where an asset came
@@ -95,7 +138,7 @@ func (s *Service) broughtIn(ctx context.Context, project int64, doc *chain.Chain
 	if err != nil {
 		return nil, err
 	}
-	list, err := out.(*beyond).Origins(asks, took)
+	list, err := out.(*beyond).Origins(ctx, asks, took)
 	if err != nil {
 		return nil, err
 	}

@@ -95,8 +95,9 @@ func (s *Service) MoveHead(ctx context.Context, id int64, by int) error {
 }
 
 func (s *Service) change(ctx context.Context, id int64, f func(*db.Queries, db.Chain) error) error {
-	err := s.Store.Tx(ctx, func(q *db.Queries) error {
-		c, err := q.LockChain(ctx, id)
+	var c db.Chain
+	err := s.Store.Tx(ctx, func(q *db.Queries) (err error) {
+		c, err = q.LockChain(ctx, id)
 		if c, err = Known(c, err, "chain", id); err != nil {
 			return err
 		}
@@ -108,7 +109,10 @@ func (s *Service) change(ctx context.Context, id int64, f func(*db.Queries, db.C
 	if err != nil {
 		return err
 	}
-	return s.QueueRun(ctx, id)
+	if err := s.QueueRun(ctx, id); err != nil {
+		return err
+	}
+	return s.queueDependent(ctx, c)
 }
 
 // Band is one band of a core sample, as far as it is computed.

@@ -447,3 +447,7 @@ INSERT INTO finds (project_id, source_id, source_label, entry_path, name, readin
 -- name: CopyDecoded :exec
 UPDATE finds f JOIN finds o SET f.state = o.state, f.error = o.error, f.scene = o.scene, f.missing = o.missing, f.model = o.model
 WHERE f.id = sqlc.arg(made) AND o.id = sqlc.arg(original) AND o.state = 'ready';
+
+-- name: ChainsFromChains :many
+SELECT c.id, c.name, r.steps FROM chains c JOIN chain_revisions r ON r.chain_id = c.id AND r.no = c.head
+WHERE c.project_id = ? AND r.steps LIKE '%"chain:%' ORDER BY c.id;

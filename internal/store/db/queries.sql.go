@@ -350,6 +350,40 @@ func (q *Queries) CancelJob(ctx context.Context, id int64) error {
 	return err
 }
 
+const chainsFromChains = `-- name: ChainsFromChains :many
+SELECT c.id, c.name, r.steps FROM chains c JOIN chain_revisions r ON r.chain_id = c.id AND r.no = c.head
+WHERE c.project_id = ? AND r.steps LIKE '%"chain:%' ORDER BY c.id
+`
+
+type ChainsFromChainsRow struct {
+	ID    int64
+	Name  string
+	Steps json.RawMessage
+}
+
+func (q *Queries) ChainsFromChains(ctx context.Context, projectID int64) ([]ChainsFromChainsRow, error) {
+	rows, err := q.db.QueryContext(ctx, chainsFromChains, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []ChainsFromChainsRow
+	for rows.Next() {
+		var i ChainsFromChainsRow
+		if err := rows.Scan(&i.ID, &i.Name, &i.Steps); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const chainsOfFind = `-- name: ChainsOfFind :many
 SELECT id FROM chains WHERE find_id = ? ORDER BY id
 `

@@ -1,7 +1,8 @@
-// Another asset that a step takes: a find of the project, or the path of any
-// entry.
+// Another asset that a step takes: a find of the project, what another chain
+// ends with, or the path of any entry.
 import { Autocomplete, OutlinedInput } from '@mui/material'
 import { useParams } from 'react-router'
+import { useChains } from '../api/chains'
 import { useGallery } from '../api/finds'
 import { Label } from './Form'
 import { Text } from './Text'
@@ -19,8 +20,11 @@ export function AssetField({
   disabled?: boolean
   help?: string
 }) {
-  const { data } = useGallery(Number(useParams().project ?? 0))
+  const project = Number(useParams().project ?? 0)
+  const { data } = useGallery(project)
+  const { data: chains } = useChains(project)
   const paths = [...new Set((data ?? []).map((f) => f.path))].sort()
+  const ends = [...new Set((chains ?? []).map((c) => `chain: ${c.name}`))].sort()
   return (
     <>
       <Label>{label}</Label>
@@ -30,7 +34,7 @@ export function AssetField({
         disableClearable
         size="small"
         disabled={disabled}
-        options={paths}
+        options={[...paths, ...ends]}
         value={value}
         onChange={(_, v) => v !== value && onChange(v || undefined)}
         renderInput={(p) => (

@@ -45,10 +45,9 @@ export const plainShow: Show = {
   figure: true,
 }
 
-export function useShow(): [Show, (s: Partial<Show>) => void] {
-  const [params, put] = useAddress()
+function showOf(params: URLSearchParams): Show {
   const also = (params.get('also') ?? '').split(' ')
-  const show: Show = {
+  return {
     surface: (params.get('view') ?? 'textured') as Surface,
     set: Number(params.get('set') ?? 0),
     bone: Number(params.get('bone') ?? -1),
@@ -57,10 +56,14 @@ export function useShow(): [Show, (s: Partial<Show>) => void] {
     colliders: also.includes('colliders'),
     figure: !also.includes('nofigure'),
   }
+}
+
+export function useShow(): [Show, (s: Partial<Show>) => void] {
+  const [params, put] = useAddress()
   return [
-    show,
+    showOf(params),
     (change) => {
-      const s = { ...show, ...change }
+      const s = { ...showOf(new URLSearchParams(window.location.search)), ...change } // two changes may meet
       put({
         view: s.surface === 'textured' ? '' : s.surface,
         set: s.set || '',

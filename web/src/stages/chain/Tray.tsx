@@ -110,17 +110,25 @@ export function Tray({
     if (i >= 0) virtual.scrollToIndex(i, { align: 'auto' })
   }, [chosen, list, virtual])
 
+  // What was chosen last, which two quick clicks both see.
+  const now = useRef(chosen)
+  const said = chosen.join(' ')
+  useEffect(() => {
+    now.current = said ? said.split(' ') : []
+  }, [said])
   const choose = (i: number, more: boolean, range: boolean) => {
     const key = list[i].key
+    const was = now.current
+    const put = (keys: string[]) => onChoose((now.current = keys))
     setAt(i)
     if (range) {
       const keys = list.slice(Math.min(anchor.current, i), Math.max(anchor.current, i) + 1).map((l) => l.key)
-      onChoose([...new Set([...(more ? chosen : []), ...keys])])
+      put([...new Set([...(more ? was : []), ...keys])])
       return
     }
     anchor.current = i
-    if (more) onChoose(on.has(key) ? chosen.filter((k) => k !== key) : [...chosen, key])
-    else onChoose(on.has(key) && chosen.length === 1 ? [] : [key])
+    if (more) put(was.includes(key) ? was.filter((k) => k !== key) : [...was, key])
+    else put(was.includes(key) && was.length === 1 ? [] : [key])
   }
   const onKey = (e: KeyboardEvent) => {
     const to = {

@@ -1,0 +1,143 @@
+package project
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"excavate/core/chain"
+	"excavate/core/find"
+	"excavate/core/scene"
+	"excavate/core/step"
+	"excavate/internal/store/db"
+)
+
+// end is the end of another chain of the project, that a step takes.
+type end struct {
+	chain   db.Chain
+	find    db.Find
+	doc     *chain.Chain
+	outside *beyond // what its own steps take; knows the chains on the way here
+}
+
+// endOf is the chain of a name. It refuses names that several chains have, and
+// a chain that leads back to one on the way to it.
+func (b *beyond) endOf(ctx context.Context, name string) (*end, error) {
+	list, err := b.s.Store.ListChains(ctx, b.project)
+	if err != nil {
+		return nil, err
+	}
+	list = slices.DeleteFunc(list, func(c db.Chain) bool { return c.Name != name })
+	switch {
+	case len(list) == 0:
+		return nil, fmt.Errorf("there is no chain %q in this project", name)
+	case len(list) > 1:
+		return nil, fmt.Errorf("%d chains are called %q: give the one that is meant a name of its own", len(list), name)
+	}
+	e := &end{chain: list[0]}
+	if slices.Contains(b.via, e.chain.ID) {
+		return nil, fmt.Errorf("the chain %q leads back to itself", name)
+	}
+	if e.find, err = b.s.Store.GetFind(ctx, e.chain.FindID); err != nil {
+		return nil, err
+	}
+	if e.find.Scene == "" {
+		return nil, fmt.Errorf("the find of the chain %q is not decoded", name)
+	}
+	if e.doc, err = b.s.Steps(ctx, e.chain); err != nil {
+		return nil, err
+	}
+	e.outside = &beyond{Beyond: b.Beyond, s: b.s, project: b.project, ids: b.ids, via: append(slices.Clone(b.via), e.chain.ID)}
+	return e, nil
+}
+
+// key is that of the chain's last band.
+func (e *end) key(ctx context.Context) (string, error) {
+	key := e.find.Scene
+	for _, st := range e.doc.Steps {
+		if st.Off {
+			continue
+		}
+		var err error
+		if key, err = chain.Key(ctx, key, st, e.outside); err != nil {
+			return "", err
+		}
+	}
+	return key, nil
+}
+
+// bands runs the chain, as far as its results are not kept.
+func (e *end) bands(ctx context.Context) ([]chain.Band, error) {
+	in, err := e.outside.s.SceneOf(e.find.Scene)
+	if err != nil {
+		return nil, err
+	}
+	bands, err := chain.Run(ctx, e.find.Scene, in, e.doc, e.outside, results{e.outside.s, ctx}, nil)
+	if err != nil {
+		return nil, err
+	}
+	if b := chain.Failed(bands); b != nil {
+		return nil, fmt.Errorf("the chain %q: %w", e.chain.Name, b.Err)
+	}
+	return bands, nil
+}
+
+// scene is what the chain ends with.
+func (e *end) scene(ctx context.Context) (*scene.Scene, error) {
+	bands, err := e.bands(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return chain.Last(bands).Scene, nil
+}
+
+// origins are those of the chain's find and of what its steps took.
+func (e *end) origins(ctx context.Context) ([]find.Origin, error) {
+	list, err := e.outside.s.OriginsOf(ctx, e.find)
+	if err != nil {
+		return nil, err
+	}
+	bands, err := e.bands(ctx)
+	if err != nil {
+		return nil, err
+	}
+	asks, err := e.doc.Asks()
+	if err != nil {
+		return nil, err
+	}
+	more, err := e.outside.Origins(ctx, asks, chain.Took(bands))
+	return find.Joined(list, more), err
+}
+
+// queueDependent runs the chains anew that take the end of one that changed,
+// and those that take theirs.
+func (s *Service) queueDependent(ctx context.Context, changed db.Chain) error {
+	list, err := s.Store.ChainsFromChains(ctx, changed.ProjectID)
+	if err != nil {
+		return err
+	}
+	names, queued := []string{changed.Name}, map[int64]bool{changed.ID: true}
+	for len(names) > 0 {
+		name := names[0]
+		names = names[1:]
+		for _, row := range list {
+			doc := chain.Chain{Name: row.Name}
+			if err := json.Unmarshal(row.Steps, &doc.Steps); err != nil {
+				return err
+			}
+			asks, err := doc.Asks()
+			if err != nil || queued[row.ID] {
+				continue // a document that is unsound runs nowhere
+			}
+			if slices.ContainsFunc(asks, func(a step.Ask) bool { of, ok := step.EndOf(a.Asset); return ok && of == name }) {
+				queued[row.ID] = true
+				names = append(names, row.Name)
+				if err := s.QueueRun(ctx, row.ID); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
