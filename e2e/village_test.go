@@ -51,6 +51,19 @@ func TestStiltVillage(t *testing.T) {
 	p.says(`[data-figure="colliders"]`, "150")
 	p.click(`[data-band="6"]`)
 	p.until(`!document.querySelector('[data-band="6"]').classList.contains('thin')`)
+	// Groups of steps fold into one stratum that says what they come to, and the address keeps it.
+	p.says(`[data-group="Take out"]`, "3 steps")
+	p.click(`[data-group="Take out"]`)
+	p.until(`!document.querySelector('[data-band="2"]') && document.querySelector('[data-group="Take out"]').innerText.includes('triangles 3,700 → ')`)
+	p.until(`location.search.includes('folded=1')`)
+	p.click(`[data-group="Take out"]`)
+	p.wait(`[data-band="2"]`)
+	p.click(`[data-band="9"]`)
+	p.wait(`[data-evidence="Colliders"]`)
+	p.try(p.Type(`input[aria-label="Group"]`, "To stand on"))
+	p.try(p.Key("\r"))
+	p.wait(`[data-group="To stand on"]`)
+	p.click(`[data-band="6"]`)
 	// A band is dragged to another place.
 	p.until(`(() => {
 		const from = document.querySelector('[data-band="8"]'), to = document.querySelector('[data-band="7"]'), data = new DataTransfer()

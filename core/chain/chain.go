@@ -10,7 +10,9 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
+	"unicode"
 
 	"excavate/core/scene"
 	"excavate/core/step"
@@ -27,6 +29,20 @@ type Step struct {
 	Step string          `json:"step"`
 	With json.RawMessage `json:"with,omitempty"` // parameters; what is left out has its default
 	Off  bool            `json:"off,omitempty"`
+	// Group is what steps in a row are for together; it changes nothing of what
+	// they do.
+	Group string `json:"group,omitempty"`
+}
+
+// MaxGroup is how many bytes the name of a group has at most.
+const MaxGroup = 200
+
+// groupSound refuses names of groups that are no line of text.
+func groupSound(name string) error {
+	if len(name) > MaxGroup || strings.ContainsFunc(name, unicode.IsControl) || strings.TrimSpace(name) != name {
+		return fmt.Errorf("the group %.40q is no name: one line of at most %d bytes, without spaces at its ends", name, MaxGroup)
+	}
+	return nil
 }
 
 // MaxSteps is the most steps that one chain may have.
@@ -43,6 +59,9 @@ func (c *Chain) Check() error {
 			return fmt.Errorf("chain step %d: %w", i+1, err)
 		}
 		if err := k.Check(s.With); err != nil {
+			return fmt.Errorf("chain step %d: %w", i+1, err)
+		}
+		if err := groupSound(s.Group); err != nil {
 			return fmt.Errorf("chain step %d: %w", i+1, err)
 		}
 	}

@@ -2,6 +2,7 @@ package chain
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"sync"
 	"testing"
@@ -181,5 +182,33 @@ func TestAStepThatFailsEndsTheRun(t *testing.T) {
 	cancel()
 	if _, err := Run(ctx, "in", box(), c, nil, nil, nil); err != context.Canceled {
 		t.Errorf("a cancelled run gives %v", err)
+	}
+}
+
+// A group is kept with its steps, changes no result, and is a line of text.
+func TestGroups(t *testing.T) {
+	doc := "chain: grouped\nsteps:\n  - {step: strip, group: Take out}\n  - {step: ground, group: \"%s\"}\n"
+	c, err := Parse(fmt.Appendf(nil, doc, "Take out"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := c.YAML()
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := Parse(text)
+	if err != nil || again.Steps[0].Group != "Take out" || again.Steps[1].Group != "Take out" {
+		t.Errorf("%v: %s", err, text)
+	}
+	plain := c.Steps[1]
+	plain.Group = ""
+	a, err := Key(t.Context(), "x", c.Steps[1], nil)
+	if b, err2 := Key(t.Context(), "x", plain, nil); err != nil || err2 != nil || a != b {
+		t.Errorf("keys %s and %s", a, b)
+	}
+	for _, bad := range []string{" Take out", strings.Repeat("x", MaxGroup+1), `a\nb`} {
+		if _, err := Parse(fmt.Appendf(nil, doc, bad)); err == nil || !strings.Contains(err.Error(), "line 4, column") || !strings.Contains(err.Error(), "is no name") {
+			t.Errorf("%.20q: %v", bad, err)
+		}
 	}
 }

@@ -42,9 +42,10 @@ func Parse(doc []byte) (*Chain, error) {
 
 func parseStep(n *document.Node) (out Step, err error) {
 	var y struct {
-		Step *document.Node `yaml:"step"`
-		With *document.Node `yaml:"with"`
-		Off  bool           `yaml:"off"`
+		Step  *document.Node `yaml:"step"`
+		With  *document.Node `yaml:"with"`
+		Off   bool           `yaml:"off"`
+		Group *document.Node `yaml:"group"`
 	}
 	if err := n.Decode(&y); err != nil {
 		return out, err
@@ -53,6 +54,12 @@ func parseStep(n *document.Node) (out Step, err error) {
 		return out, n.Errorf("the key step, which names the step, is missing")
 	}
 	out = Step{Step: y.Step.Text, Off: y.Off}
+	if !y.Group.Empty() {
+		if err := groupSound(y.Group.Text); err != nil {
+			return out, y.Group.Errorf("%v", err)
+		}
+		out.Group = y.Group.Text
+	}
 	k, err := step.Get(out.Step)
 	if err != nil {
 		var names []string
@@ -78,9 +85,10 @@ func parseStep(n *document.Node) (out Step, err error) {
 
 // yamlStep is Step as YAML has it.
 type yamlStep struct {
-	Step string `yaml:"step"`
-	With any    `yaml:"with,omitempty"`
-	Off  bool   `yaml:"off,omitempty"`
+	Step  string `yaml:"step"`
+	With  any    `yaml:"with,omitempty"`
+	Off   bool   `yaml:"off,omitempty"`
+	Group string `yaml:"group,omitempty"`
 }
 
 // YAML writes the chain as a document that Parse reads.
@@ -90,7 +98,7 @@ func (c *Chain) YAML() ([]byte, error) {
 		Steps []yamlStep `yaml:"steps"`
 	}{Chain: c.Name, Steps: []yamlStep{}}
 	for _, s := range c.Steps {
-		out := yamlStep{Step: s.Step, Off: s.Off}
+		out := yamlStep{Step: s.Step, Off: s.Off, Group: s.Group}
 		if len(s.With) > 0 {
 			if err := yaml.UnmarshalWithOptions(s.With, &out.With, yaml.UseOrderedMap()); err != nil {
 				return nil, err

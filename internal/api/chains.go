@@ -15,7 +15,7 @@ import (
 )
 
 func stepOut(st chain.Step) ChainStep {
-	out := ChainStep{Step: st.Step, Off: optional(st.Off)}
+	out := ChainStep{Step: st.Step, Off: optional(st.Off), Group: optional(st.Group)}
 	if len(st.With) > 0 {
 		m := map[string]any{}
 		if json.Unmarshal(st.With, &m) == nil {
@@ -29,6 +29,9 @@ func stepsIn(in []ChainStep) ([]chain.Step, error) {
 	out := make([]chain.Step, 0, len(in))
 	for _, st := range in {
 		x := chain.Step{Step: st.Step, Off: st.Off != nil && *st.Off}
+		if st.Group != nil {
+			x.Group = *st.Group
+		}
 		if st.With != nil {
 			b, err := json.Marshal(*st.With)
 			if err != nil {

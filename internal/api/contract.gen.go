@@ -1001,9 +1001,11 @@ type Chain struct {
 
 // ChainStep defines model for ChainStep.
 type ChainStep struct {
-	Off  *bool                   `json:"off,omitempty"`
-	Step string                  `json:"step"`
-	With *map[string]interface{} `json:"with,omitempty"`
+	// Group what steps in a row are for together
+	Group *string                 `json:"group,omitempty"`
+	Off   *bool                   `json:"off,omitempty"`
+	Step  string                  `json:"step"`
+	With  *map[string]interface{} `json:"with,omitempty"`
 }
 
 // Comparison defines model for Comparison.

@@ -3141,6 +3141,8 @@ export interface components {
                 [key: string]: unknown;
             };
             off?: boolean;
+            /** @description what steps in a row are for together */
+            group?: string;
         };
         Chain: {
             /** Format: int64 */

@@ -28,6 +28,7 @@ import { Changed, height } from './chain/Changed'
 import { lit } from './chain/choice'
 import { Core } from './chain/Core'
 import { ChainFrame } from './chain/Frame'
+import { GroupField } from './chain/GroupField'
 import { NewChain, type Origin } from './chain/NewChain'
 import { Tray } from './chain/Tray'
 
@@ -70,6 +71,7 @@ export function Chain() {
   const triedKind = kinds?.find((k) => k.name === tried?.step)
   const chosen = (params.get('chosen') ?? '').split(' ').filter(Boolean)
   const open = params.get('tray') === '1'
+  const folded = (params.get('folded') ?? '').split(' ').filter(Boolean).map(Number)
   const alone = params.get('alone') === '1'
   // What was chosen by number in one band is something else in the next.
   const letGo = { chosen: undefined, alone: undefined }
@@ -204,10 +206,18 @@ export function Chain() {
                 busy: trial.isFetching,
               }
             }
+            folded={folded}
+            onFold={(first) => {
+              const list = folded.includes(first) ? folded.filter((f) => f !== first) : [...folded, first]
+              set({ folded: list.join(' ') || undefined })
+            }}
             onChoose={choose}
             onMove={(from, to) => {
               const list = [...steps]
-              list.splice(to - 1, 0, ...list.splice(from - 1, 1))
+              const [step] = list.splice(from - 1, 1)
+              // Between two steps of a group it becomes one of them.
+              const group = list[to - 2]?.group
+              list.splice(to - 1, 0, group && group === list[to - 1]?.group ? { ...step, group } : step)
               set({ band: String(to), with: undefined })
               edit.put(list)
             }}
@@ -458,6 +468,12 @@ export function Chain() {
                       />
                     </PickFrom.Provider>
                   )}
+                  <GroupField
+                    key={`group ${at}`}
+                    value={band.step.group ?? ''}
+                    names={[...new Set(steps.map((s) => s.group ?? '').filter(Boolean))]}
+                    onChange={(group) => replace({ ...band.step!, group: group || undefined })}
+                  />
                   <Row wrap className="acts">
                     <Button onClick={() => replace({ ...band.step!, off: band.state !== 'off' })}>
                       {band.state === 'off' ? 'Switch on' : 'Switch off'}
