@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"path/filepath"
 	"testing"
 
@@ -110,4 +111,40 @@ func TestPutTogether(t *testing.T) {
 	p.until(`([...document.querySelectorAll('[role="option"]')].find((e) => e.innerText === 'stilt_village.glb')?.click(), true)`)
 	p.until(`document.querySelector('[data-band="3"]').innerText.includes('stilt_village brought in: 400 nodes') && document.querySelectorAll('.band.ready').length === 6`)
 	p.says(`[data-figure="triangles"]`, "10,452")
+}
+
+// The boat and the heron of the workshop, as their page says.
+func TestWorkshop(t *testing.T) {
+	p := start(t)
+	p.mountFile("workshop.zip")
+	begin := func(entry, document string, bands int) {
+		t.Helper()
+		p.try(p.Go("/p/1/sources?q=" + entry))
+		p.click(`[data-entry="` + entry + `"]`)
+		p.drew(20)
+		p.clickText("Make it a find")
+		p.until(`location.pathname.startsWith('/p/1/finds/') && !!document.querySelector('[data-view="drawn"]')`)
+		p.clickText("Start a chain")
+		p.until(`location.pathname.startsWith('/p/1/chain/') && document.querySelector('[data-band="0"]')?.dataset.state === 'ready'`)
+		p.try(p.Files(`input[aria-label="Chain document"]`, filepath.Join(p.demo, document)))
+		p.wait(`input[aria-label="Name of the chain"]`)
+		p.clickText("Make it")
+		p.until(fmt.Sprintf(`document.querySelectorAll('.band.ready').length === %d`, bands))
+		p.drew(20)
+	}
+	begin("race_punt.glb", "punt_rework.yaml", 6)
+	p.says(`[data-band="4"]`, "vertices 979 → 493")
+	p.clickText("Add step")
+	p.click(`[data-step="mirror"]`)
+	p.until(`document.querySelector('[data-band="6"]')?.dataset.state === 'ready'`)
+	p.says(`[data-band="6"]`, "of the half that went")
+	p.clickText("Undo")
+	p.until(`!document.querySelector('[data-band="6"]')`)
+
+	begin("heron_shapes.glb", "heron_bricks.yaml", 6)
+	p.says(`[data-band="2"]`, "360 faces of 30 parts")
+	p.says(`[data-band="3"]`, "30 → 3")
+	p.click(`[data-band="5"]`)
+	p.says(`[data-figure="materials"]`, "3")
+	p.says(`[data-band="5"]`, "→ 1.1 m")
 }

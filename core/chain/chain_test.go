@@ -207,7 +207,7 @@ func TestGroups(t *testing.T) {
 		t.Errorf("keys %s and %s", a, b)
 	}
 	for _, bad := range []string{" Take out", strings.Repeat("x", MaxGroup+1), `a\nb`} {
-		if _, err := Parse(fmt.Appendf(nil, doc, bad)); err == nil || !strings.Contains(err.Error(), "line 4, column") || !strings.Contains(err.Error(), "is no name") {
+		if _, err := Parse(fmt.Appendf(nil, doc, bad)); err == nil || !strings.Contains(err.Error(), "[4:27]") || !strings.Contains(err.Error(), "is no name") {
 			t.Errorf("%.20q: %v", bad, err)
 		}
 	}

@@ -75,14 +75,25 @@ func (s *Surface) at(v geom.Vec3) (c [3]int) {
 // To is the triangle nearest to a point, and how far away it is. Shells of cells
 // are searched outwards until no nearer triangle can come.
 func (s *Surface) To(p geom.Vec3) (triangle int, distance float64) {
+	return s.search(p, geom.Vec3{}, 0)
+}
+
+// Facing is To, but of triangles that are as near within a tolerance one that
+// faces as asked is taken before others: where two things touch, the side of
+// each lies on that of the other.
+func (s *Surface) Facing(p, normal geom.Vec3, tolerance float64) (triangle int, distance float64) {
+	return s.search(p, normal, tolerance)
+}
+
+func (s *Surface) search(p, normal geom.Vec3, tolerance float64) (triangle int, distance float64) {
 	c := s.at(p)
-	best := math.Inf(1)
-	of := -1
+	best, facing := math.Inf(1), math.Inf(1)
+	of, facingOf := -1, -1
 	for r := 0; r <= max(s.n[0], s.n[1], s.n[2]); r++ {
 		// Nothing in this shell is nearer than its inner side, measured from where
 		// the point is, within the grid or not.
 		if r > 1 {
-			if near := float64(r-1) * s.cell; near > best {
+			if near := float64(r-1) * s.cell; near > best+tolerance {
 				break
 			}
 		}
@@ -100,15 +111,28 @@ func (s *Surface) To(p geom.Vec3) (triangle int, distance float64) {
 					i := (z*s.n[1]+y)*s.n[0] + x
 					for _, t := range s.items[s.starts[i]:s.starts[i+1]] {
 						// Of those as near the first: where two meet either would do.
-						if d := toTriangle(p, s.tri[3*t], s.tri[3*t+1], s.tri[3*t+2]); d < best || d == best && int(t) < of {
+						d := toTriangle(p, s.tri[3*t], s.tri[3*t+1], s.tri[3*t+2])
+						if d < best || d == best && int(t) < of {
 							best, of = d, int(t)
+						}
+						if tolerance > 0 && d <= best+tolerance && (d < facing || d == facing && int(t) < facingOf) && s.normal(t).Dot(normal) > 0 {
+							facing, facingOf = d, int(t)
 						}
 					}
 				}
 			}
 		}
 	}
+	if facing <= best+tolerance {
+		return facingOf, facing
+	}
 	return of, best
+}
+
+// normal of a triangle, of any length.
+func (s *Surface) normal(t int32) geom.Vec3 {
+	a := s.tri[3*t]
+	return s.tri[3*t+1].Sub(a).Cross(s.tri[3*t+2].Sub(a))
 }
 
 // toTriangle is the distance of a point from a triangle (Ericson, "Real-Time

@@ -49,3 +49,30 @@ func TestDistances(t *testing.T) {
 		}
 	}
 }
+
+// Two bricks touch: of the two sides in one plane that which faces as asked is
+// taken, but not one that is farther away.
+func TestFacing(t *testing.T) {
+	at := func(z float64, turned bool) []geom.Vec3 {
+		a, b, c := geom.Vec3{0, 0, z}, geom.Vec3{1, 0, z}, geom.Vec3{0, 1, z}
+		if turned {
+			b, c = c, b
+		}
+		return []geom.Vec3{a, b, c}
+	}
+	up, down := geom.Vec3{0, 0, 1}, geom.Vec3{0, 0, -1}
+	var tri []geom.Vec3
+	for _, x := range [][]geom.Vec3{at(0, true), at(1e-7, false), at(0.5, true), at(0.5+1e-3, false)} {
+		tri = append(tri, x...)
+	}
+	s := New(tri)
+	for _, c := range []struct {
+		z    float64
+		n    geom.Vec3
+		want int
+	}{{0, up, 1}, {0, down, 0}, {1e-7, down, 0}, {0.5, up, 2}, {0.5, down, 2}, {0.502, up, 3}, {0.502, down, 3}} {
+		if k, d := s.Facing(geom.Vec3{0.2, 0.2, c.z}, c.n, 1e-5); k != c.want || d > 2e-3 {
+			t.Errorf("from %g towards %v: triangle %d at %g, want %d", c.z, c.n, k, d, c.want)
+		}
+	}
+}

@@ -108,6 +108,9 @@ func cloned[T any](list []T) []T { return append([]T(nil), list...) }
 // is not known.
 func length(s *scene.Scene, d float64) string {
 	if m := s.Basis.MetresPerUnit; m > 0 {
+		if d*m < 1e-5 { // what is left of rounding
+			return "less than 0.01 mm"
+		}
 		return fmt.Sprintf("%.3g m", d*m)
 	}
 	return fmt.Sprintf("%.3g of the file's units", d)

@@ -22,7 +22,7 @@ type TakeMaterialsParams struct {
 
 func (p *TakeMaterialsParams) asks() []Ask { return []Ask{{Asset: p.From}} }
 
-var _ = registerBeyond(Kind{Name: "take-materials", Title: "Take materials from another", Family: Material, On: Materials, Version: 1,
+var _ = registerBeyond(Kind{Name: "take-materials", Title: "Take materials from another", Family: Material, On: Materials, Version: 2,
 	Purpose: "Take the materials and pictures of a like asset: shapes from one export, colours from another."},
 	TakeMaterialsParams{By: "names"}, takeMaterialsOf)
 
@@ -146,7 +146,7 @@ func (t *surfaceTaker) run(ctx context.Context, chosen func(node int) []bool, la
 	world = t.s.World()
 	out := *t.grown
 	out.Meshes, out.Nodes = slices.Clone(t.grown.Meshes), slices.Clone(t.s.Nodes)
-	var faces, parts int
+	var faces, parts, variants int
 	for i := range t.s.Nodes {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -165,6 +165,9 @@ func (t *surfaceTaker) run(ctx context.Context, chosen func(node int) []bool, la
 			made, n := t.part(i, &mesh.Parts[j], world)
 			faces += n
 			parts++
+			if mesh.Parts[j].Variants != nil {
+				variants++
+			}
 			list = append(list, made...)
 		}
 		mesh.Parts = list
@@ -181,6 +184,9 @@ func (t *surfaceTaker) run(ctx context.Context, chosen func(node int) []bool, la
 		r.Say("that is %.0f%% of the asset's size: are they the same thing in the same place?", 100*t.far/size)
 	}
 	r.Say("UVs stay this asset's own")
+	if variants > 0 {
+		r.Lose("the variants of %s", count(variants, "part", "parts"))
+	}
 	return &out, nil
 }
 
@@ -220,8 +226,10 @@ func (t *surfaceTaker) part(node int, p *scene.Part, world []geom.Mat4) (out []s
 // half way from there to its corners. The middle decides where these disagree.
 func (t *surfaceTaker) voted(face [3]geom.Vec3) int {
 	middle := face[0].Add(face[1]).Add(face[2]).Mul(1.0 / 3)
+	normal := face[1].Sub(face[0]).Cross(face[2].Sub(face[0]))
+	same := 1e-5 * t.other.Size().Len() // what rounding leaves between surfaces that lie on each other
 	nearest := func(p geom.Vec3) int {
-		n, d := t.surface.To(t.laid(p))
+		n, d := t.surface.Facing(t.laid(p), normal, same)
 		t.far = math.Max(t.far, d/t.by())
 		return t.material[n]
 	}

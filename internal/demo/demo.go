@@ -56,10 +56,13 @@ func Files(target []byte) map[string][]byte {
 		"harbour.zip": zipped(map[string][]byte{"pontoon.glb": pontoonGLB(), "read me.txt": []byte("A pontoon, made for the harbour by hand.\n")}),
 		"village.zip": zipped(map[string][]byte{"stilt_village.glb": villageGLB(), "reed_o.png": pngBytes(reedOpacity()),
 			"licence.txt": []byte("Owner: Village council of Sedgewater\nCC-BY-4.0\n")}),
-		"chain.yaml":   Chain,
-		"village.yaml": VillageChain,
-		"lantern.cart": console.Cartridge(), // the game on the console's cartridge
-		"sluice.bin":   Mystery(),           // nobody has described it yet
+		"workshop.zip":      zipped(workshop()),
+		"chain.yaml":        Chain,
+		"village.yaml":      VillageChain,
+		"punt_rework.yaml":  PuntRework,
+		"heron_bricks.yaml": HeronBricks,
+		"lantern.cart":      console.Cartridge(), // the game on the console's cartridge
+		"sluice.bin":        Mystery(),           // nobody has described it yet
 	}
 	if target != nil {
 		files["target.yaml"] = target

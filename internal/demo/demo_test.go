@@ -3,14 +3,20 @@ package demo
 import (
 	"bytes"
 	"context"
+	"fmt"
+	"maps"
 	"math"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"excavate/core/chain"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
+	"excavate/core/format/obj"
+	"excavate/core/scene"
+	"excavate/core/step"
 	"excavate/core/terms"
 )
 
@@ -21,7 +27,7 @@ func TestTheSameBytesEachTime(t *testing.T) {
 			t.Errorf("%s differs from run to run", name)
 		}
 	}
-	if len(a) != 9 {
+	if len(a) != 12 {
 		t.Errorf("%d files", len(a))
 	}
 }
@@ -146,3 +152,77 @@ func TestTheVillage(t *testing.T) {
 		t.Errorf("its own chain is out of order: %+v", order)
 	}
 }
+
+// The workshop's things come out of their chains as its page says.
+func TestTheWorkshop(t *testing.T) {
+	files := workshop()
+	run := func(name string, document []byte) *scene.Scene {
+		t.Helper()
+		s, err := gltf.Read(t.Context(), format.File{Name: name, Data: files[name]})
+		if err != nil {
+			t.Fatal(err)
+		}
+		doc, err := chain.Parse(document)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if order := doc.Order(); len(order) > 0 {
+			t.Errorf("%s: its own chain is out of order: %+v", name, order)
+		}
+		bands, err := chain.Run(t.Context(), name, s, doc, beside(files), nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if b := chain.Failed(bands); b != nil {
+			t.Fatalf("%s: %v", name, b.Err)
+		}
+		return chain.Last(bands).Scene
+	}
+	punt := run("race_punt.glb", PuntRework)
+	var names []string
+	for _, p := range punt.Meshes[0].Parts {
+		for _, u := range p.UVs {
+			names = append(names, u.Name)
+		}
+	}
+	// 17 by 29 vertices of the hull's grid, two rows of the deck.
+	if v := punt.Stats().Vertices; v != 17*29+2*29 || len(punt.Meshes) != 1 || strings.Join(names, " ") != "surface dirt livery surface dirt livery" {
+		t.Errorf("the punt has %d vertices, %d meshes, the sets %v", v, len(punt.Meshes), names)
+	}
+	for _, m := range punt.Materials {
+		want := map[string][2]int{"race_hull": {2, 1}, "race_deck": {0, 1}}[m.Name]
+		if c, o := m.Texture(scene.RoleColour), m.Texture(scene.RoleOcclusion); c.UVSet != want[0] || o.UVSet != want[1] {
+			t.Errorf("%s: the colour lies on set %d, the dirt on %d", m.Name, c.UVSet, o.UVSet)
+		}
+	}
+	heron := run("heron_shapes.glb", HeronBricks)
+	triangles := map[string]int{}
+	for i := range heron.Meshes {
+		for _, p := range heron.Meshes[i].Parts {
+			triangles[heron.Materials[p.Material].Name] += len(p.Triangles) / 3
+		}
+	}
+	want := map[string]int{}
+	for _, b := range heronOfBricks() {
+		want[b.colour] += 12
+	}
+	if !maps.Equal(triangles, want) {
+		t.Errorf("triangles by colour %v, want %v", triangles, want)
+	}
+	if h := heron.Stats().Height; h == nil || math.Abs(*h-1.1) > 1e-5 {
+		t.Errorf("the heron is %v tall", h)
+	}
+}
+
+// beside is where a chain finds the other files of an archive.
+type beside map[string][]byte
+
+func (b beside) Asset(ctx context.Context, from string) (*scene.Scene, error) {
+	companion := func(ref string) ([]byte, string, error) { return b[ref], ref, nil }
+	return obj.Read(ctx, format.File{Name: from, Data: b[from], Companion: companion})
+}
+func (b beside) Pictures(context.Context, string) ([]string, error) { return nil, nil }
+func (b beside) Picture(_ context.Context, name string) (scene.Picture, error) {
+	return scene.Picture{}, fmt.Errorf("no %s", name)
+}
+func (b beside) Mark(context.Context, step.Ask) (string, error) { return "", nil }
