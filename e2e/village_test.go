@@ -65,6 +65,22 @@ func TestStiltVillage(t *testing.T) {
 	p.try(p.Key("\r"))
 	p.wait(`[data-group="To stand on"]`)
 	p.click(`[data-band="6"]`)
+	// The materials desk: a picture is given to one, and by a pattern to all that are named so.
+	p.clickText("Materials desk")
+	p.click(`[data-cell="plank_wall normal"]`)
+	p.try(p.Type(`input[aria-label="Search pictures"]`, "reed_o"))
+	p.click(`[data-picture="reed_o.png"]`)
+	p.clickText("Put it in the table")
+	p.until(`document.querySelector('[data-cell="plank_wall normal"]')?.innerText === 'reed_o.png'`)
+	p.click(`[data-cell="reed_roof colour"]`)
+	p.wait(`[data-give="reed_roof colour"]`)
+	p.try(p.Type(`[data-give] input[aria-label="Materials named"]`, "[nothing"))
+	p.try(p.Type(`[data-give] input[aria-label="Picture named"]`, "reed_*"))
+	p.clickText("Put it in the table")
+	p.until(`document.querySelector('[data-rows]').dataset.rows === '2' && document.querySelector('[role="dialog"] [role="status"]').innerText.length > 0`)
+	p.clickText("Done")
+	p.wait(`[data-trial="ready"]`)
+	p.clickText("Let it go")
 	// A band is dragged to another place.
 	p.until(`(() => {
 		const from = document.querySelector('[data-band="8"]'), to = document.querySelector('[data-band="7"]'), data = new DataTransfer()

@@ -252,3 +252,26 @@ func TestStripBonesWithoutWeight(t *testing.T) {
 		}
 	}
 }
+
+func TestStripSetsThatNothingShows(t *testing.T) {
+	s := painted()
+	for k := range s.Meshes[0].Parts {
+		p := &s.Meshes[0].Parts[k]
+		for _, name := range []string{"dirt", "livery"} {
+			p.UVs = append(p.UVs, scene.AttrSet{Name: name, Data: p.UVs[0].Data})
+		}
+		p.Colours = append(p.Colours, scene.AttrSet{Name: "brush", Data: p.Colours[0].Data})
+	}
+	s.Pictures = []scene.Picture{{Name: "p", Ref: "p"}}
+	// A look of the first two parts, not the one that is shown, needs the second set.
+	s.Materials[1].Textures = []scene.Texture{{Role: scene.RoleColour, UVSet: 1, Scale: 1}}
+	out, r := apply(t, "strip", s, map[string]any{"cameras": false, "lights": false, "helpers": false, "sets": true})
+	tells(t, r.Lines, "8 UV and colour sets removed")
+	var left []int
+	for _, p := range out.Meshes[0].Parts {
+		left = append(left, len(p.UVs), len(p.Colours))
+	}
+	if !slices.Equal(left, []int{2, 1, 2, 1, 0, 1}) {
+		t.Errorf("UV and colour sets are left: %v", left)
+	}
+}

@@ -20,6 +20,7 @@ type StripParams struct {
 	Detail    *int   `json:"detail,omitempty" jsonschema:"title=Levels of detail but,minimum=0,maximum=99,description=Of things that are there in several levels this one stays or the nearest finer one; 0 is the finest"`
 	State     string `json:"state,omitempty" jsonschema:"title=States but,maxLength=200,description=Of nodes whose property state says something only those that say this stay"`
 	Unused    bool   `json:"unused" jsonschema:"title=Unused materials and pictures"`
+	Sets      bool   `json:"sets" jsonschema:"title=Sets that nothing shows,description=UV sets behind the last that a picture lies on and colour sets behind the first"`
 	Bones     bool   `json:"bones" jsonschema:"title=Bones without weight,description=Those on which no vertex hangs and below which nothing stands that stays"`
 }
 
@@ -79,7 +80,11 @@ func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 		res = withoutUnused(res)
 		unused = before - len(res.Materials) - len(res.Pictures)
 	}
-	what := append(gone, counts(trimmed, "bone without weight", "bones without weight", plain, "helper", "helpers", unused, "unused material or picture", "unused materials and pictures")...)
+	sets := 0
+	if p.Sets {
+		res, sets = withoutIdleSets(res)
+	}
+	what := append(gone, counts(sets, "UV or colour set", "UV and colour sets", trimmed, "bone without weight", "bones without weight", plain, "helper", "helpers", unused, "unused material or picture", "unused materials and pictures")...)
 	if len(what) == 0 && nodes > 0 {
 		what = append(what, count(nodes, "empty node", "empty nodes"))
 	}
@@ -134,6 +139,36 @@ func (p *StripParams) emptied(s *scene.Scene) []string {
 	}
 	return counts(cameras, "camera", "cameras", lights, "light", "lights", colliders, "collider", "colliders", hidden, "hidden mesh", "hidden meshes",
 		levels, "mesh of another level of detail", "meshes of other levels of detail", states, "mesh of another state", "meshes of other states")
+}
+
+// withoutIdleSets is the scene without the UV sets behind the last on which a
+// picture of the part lies in any of its looks, and without colour sets behind
+// the first, which is the one that surfaces are tinted by.
+func withoutIdleSets(s *scene.Scene) (res *scene.Scene, sets int) {
+	out := *s
+	out.Meshes = slices.Clone(s.Meshes)
+	for i := range out.Meshes {
+		out.Meshes[i].Parts = slices.Clone(s.Meshes[i].Parts)
+		for j := range out.Meshes[i].Parts {
+			q := &out.Meshes[i].Parts[j]
+			last := 0 // how many sets are needed
+			for _, m := range q.Looks() {
+				if m < 0 {
+					continue
+				}
+				for _, t := range s.Materials[m].Textures {
+					last = max(last, t.UVSet+1)
+				}
+			}
+			uvs, colours := min(last, len(q.UVs)), min(1, len(q.Colours))
+			sets += len(q.UVs) - uvs + len(q.Colours) - colours
+			q.UVs, q.Colours = q.UVs[:uvs:uvs], q.Colours[:colours:colours]
+		}
+	}
+	if sets == 0 {
+		return s, 0
+	}
+	return &out, sets
 }
 
 // withoutUnused is the scene without materials that no part has, and pictures

@@ -27,6 +27,7 @@ import { AddStep } from './chain/AddStep'
 import { Changed, height } from './chain/Changed'
 import { lit } from './chain/choice'
 import { Core } from './chain/Core'
+import { Desk, type DeskRow } from './chain/Desk'
 import { ChainFrame } from './chain/Frame'
 import { GroupField } from './chain/GroupField'
 import { NewChain, type Origin } from './chain/NewChain'
@@ -44,6 +45,12 @@ function useEdits(project: number, chain?: S['Chain']) {
   }
 }
 
+/** Puts a step into a list. Between two steps of a group it becomes one of them. */
+function insert(list: S['ChainStep'][], k: number, step: S['ChainStep']) {
+  const group = list[k - 1]?.group
+  list.splice(k, 0, group && group === list[k]?.group ? { ...step, group } : step)
+}
+
 export function Chain() {
   const { project, chain, chains, error } = useChainAtWork('chain')
   const { data: sample } = useBands(project, chain?.id)
@@ -54,6 +61,7 @@ export function Chain() {
   const [adding, setAdding] = useState(false)
   const [acting, setActing] = useState<S['Proposal']>()
   const [tried, setTried] = useState<S['ChainStep']>()
+  const [desk, setDesk] = useState(false)
   const [menu, setMenu] = useState<HTMLElement | null>(null)
   const [origin, setOrigin] = useState<Origin>()
   const file = useRef<HTMLInputElement>(null)
@@ -145,7 +153,7 @@ export function Chain() {
   const keep = () => {
     if (!tried) return
     const s = [...steps]
-    s.splice(at, 0, tried)
+    insert(s, at, tried)
     setTried(undefined)
     set({ band: String(at + 1), with: undefined, ...letGo })
     edit.put(s)
@@ -159,11 +167,18 @@ export function Chain() {
   const addStep = (name: string) => {
     setAdding(false)
     const s = [...steps]
-    s.splice(at, 0, { step: name })
+    insert(s, at, { step: name })
     set({ band: String(at + 1), with: undefined, ...letGo })
     edit.put(s)
   }
   const kind = kinds?.find((k) => k.name === band?.step?.step)
+  // The desk works on the chosen step where that is a table, else on one that is tried.
+  const atTable = !tried && band?.step?.step === 'materials'
+  const openDesk = () => {
+    if (!tried && !atTable) setTried({ step: 'materials', with: { table: [] } })
+    setDesk(true)
+  }
+  const tableOf = (s?: S['ChainStep']) => (s?.with?.table ?? []) as DeskRow[]
   const motions = find?.model?.motions ?? []
   const waiting = bands.some((b) => b.state === 'waiting')
   return (
@@ -215,9 +230,7 @@ export function Chain() {
             onMove={(from, to) => {
               const list = [...steps]
               const [step] = list.splice(from - 1, 1)
-              // Between two steps of a group it becomes one of them.
-              const group = list[to - 2]?.group
-              list.splice(to - 1, 0, group && group === list[to - 1]?.group ? { ...step, group } : step)
+              insert(list, to - 1, step)
               set({ band: String(to), with: undefined })
               edit.put(list)
             }}
@@ -373,6 +386,11 @@ export function Chain() {
               </Text>
             )}
             <span className="grow" />
+            {inventory && inventory.materials.length > 0 && (
+              <Mini onClick={openDesk} disabled={!!tried && tried.step !== 'materials'}>
+                Materials desk
+              </Mini>
+            )}
             {chosen.length > 0 && (
               <>
                 <Mini aria-pressed={alone} onClick={() => set({ alone: alone ? undefined : '1' })}>
@@ -523,6 +541,23 @@ export function Chain() {
           )}
         </Pane>
       </Panes>
+      {desk && shown(at)?.scene && (atTable || tried?.step === 'materials') && (
+        <Desk
+          project={project}
+          digest={(atTable ? undefined : trial.data?.scene) ?? shown(at)!.scene!}
+          table={tableOf(atTable ? band?.step : tried)}
+          lines={(atTable ? band?.lines : trial.data?.error ? [trial.data.error] : trial.data?.lines) ?? []}
+          busy={atTable ? waiting : trial.isFetching}
+          onChange={(table) => {
+            if (band?.step && atTable) replace({ ...band.step, with: { table } })
+            else if (tried) setTried({ ...tried, with: { table } })
+          }}
+          onClose={() => {
+            setDesk(false)
+            if (!atTable && tableOf(tried).length === 0) setTried(undefined)
+          }}
+        />
+      )}
     </ChainFrame>
   )
 }
