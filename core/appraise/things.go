@@ -20,7 +20,33 @@ var NotCompared = []string{
 	"how vertices are shared, and in which order things stand",
 	"the basis that is declared, where both can be brought to one",
 	"notes, readings, and where pictures were found",
+	"how triangles pair to faces of four corners",
 	"how keys of motions are interpolated: what counts is where things are in between",
+}
+
+// variant says which materials a variant has instead of those that are shown.
+func variant(s *scene.Scene, v int) string {
+	triangles := map[string]int{}
+	for i := range s.Meshes {
+		for _, p := range s.Meshes[i].Parts {
+			if v >= len(p.Variants) || p.Variants[v] < 0 {
+				continue
+			}
+			was := "none"
+			if p.Material >= 0 {
+				was = s.Materials[p.Material].Name
+			}
+			triangles[s.Materials[p.Variants[v]].Name+" for "+was] += len(p.Triangles) / 3
+		}
+	}
+	var list []string
+	for _, what := range slices.Sorted(maps.Keys(triangles)) {
+		list = append(list, fmt.Sprintf("%s on %d triangles", what, triangles[what]))
+	}
+	if list == nil {
+		return "as it is shown"
+	}
+	return strings.Join(list, ", ")
 }
 
 // things are what else a scene carries: cameras, lights, skins, whose it is,
@@ -59,6 +85,10 @@ func things(s *scene.Scene, size float64) (out traits) {
 		if v != "" {
 			out.add("terms: "+key, trait{text: v, words: v})
 		}
+	}
+	for v, name := range s.Variants {
+		text := variant(s, v)
+		out.add("variant "+name, trait{text: text, words: text})
 	}
 	for _, w := range weighed(s) {
 		out.add("weight of "+w.bone, w.trait)
