@@ -1,6 +1,7 @@
 package step
 
 import (
+	"math"
 	"slices"
 
 	"excavate/core/geom"
@@ -28,12 +29,12 @@ func rehung(s *scene.Scene, nodes []scene.Node, parent []int) (out *scene.Scene,
 		m := res.Motions[k]
 		m.Channels = slices.Clone(m.Channels)
 		for _, i := range changed {
-			list := between(s, by, i, parent[i])
+			list := between(nodes, by, i, parent[i])
 			if len(list) == 0 {
 				continue
 			}
 			m.Channels = slices.DeleteFunc(m.Channels, func(c scene.Channel) bool { return c.Node == to[i] && c.Path != scene.PathWeights })
-			m.Channels = append(m.Channels, sampled(s, by, list, i, parent[i], to[i])...)
+			m.Channels = append(m.Channels, sampled(nodes, by, list, i, parent[i], to[i])...)
 		}
 		res.Motions[k] = m
 	}
@@ -42,12 +43,12 @@ func rehung(s *scene.Scene, nodes []scene.Node, parent []int) (out *scene.Scene,
 
 // between lists the channels by which a node moves against what is to be its
 // parent: those of both and of what stands above only one of them.
-func between(s *scene.Scene, by map[int][]*scene.Channel, node, parent int) (list []*scene.Channel) {
+func between(nodes []scene.Node, by map[int][]*scene.Channel, node, parent int) (list []*scene.Channel) {
 	over := map[int]int{}
-	for n := node; n >= 0; n = s.Nodes[n].Parent {
+	for n := node; n >= 0; n = nodes[n].Parent {
 		over[n]++
 	}
-	for n := parent; n >= 0 && n < len(s.Nodes); n = s.Nodes[n].Parent {
+	for n := parent; n >= 0; n = nodes[n].Parent {
 		over[n]++
 	}
 	for n, times := range over {
@@ -62,23 +63,43 @@ func between(s *scene.Scene, by map[int][]*scene.Channel, node, parent int) (lis
 	return list
 }
 
-// placeRate is how often a second places along curves are looked at.
+// placeRate is how often a second places are looked at: what turns and moves at
+// once goes along a curve between keys.
 const placeRate = 60
 
+// inBetween is times and what lies between them where they are farther apart
+// than a place is looked at.
+func inBetween(times []float32) (out []float32) {
+	for k, t := range times {
+		if k > 0 {
+			last := times[k-1]
+			n := int(min(math.Ceil(float64(t-last)*placeRate-1e-3), 100_000))
+			for i := 1; i < n; i++ {
+				out = append(out, last+(t-last)*float32(i)/float32(n))
+			}
+		}
+		out = append(out, t)
+	}
+	return out
+}
+
 // sampled is a node's motion against another parent, at every time at which
-// one of the channels has a key.
-func sampled(s *scene.Scene, by map[int][]*scene.Channel, list []*scene.Channel, node, parent, now int) []scene.Channel {
+// one of the channels has a key and in between.
+func sampled(nodes []scene.Node, by map[int][]*scene.Channel, list []*scene.Channel, node, parent, now int) []scene.Channel {
 	times := scene.Instants(list, placeRate)
+	if !allStep(list) {
+		times = inBetween(times)
+	}
 	t := scene.Channel{Node: now, Path: scene.PathTranslation, Interp: scene.Linear, Times: times}
 	r := scene.Channel{Node: now, Path: scene.PathRotation, Interp: scene.Linear, Times: times}
 	z := scene.Channel{Node: now, Path: scene.PathScale, Interp: scene.Linear, Times: times}
-	if !slices.ContainsFunc(list, func(c *scene.Channel) bool { return c.Interp != scene.Step }) {
+	if allStep(list) {
 		t.Interp, r.Interp, z.Interp = scene.Step, scene.Step, scene.Step
 	}
 	place := func(n int, at float64) geom.Mat4 {
 		m := geom.Identity
-		for ; n >= 0; n = s.Nodes[n].Parent {
-			local := s.Nodes[n].Posed(by[n], at)
+		for ; n >= 0; n = nodes[n].Parent {
+			local := nodes[n].Posed(by[n], at)
 			m = local.Local().Mul(m)
 		}
 		return m
@@ -87,7 +108,7 @@ func sampled(s *scene.Scene, by map[int][]*scene.Channel, list []*scene.Channel,
 	var last geom.Quat
 	for k, at := range times {
 		m := place(node, float64(at))
-		if parent >= 0 && parent < len(s.Nodes) {
+		if parent >= 0 {
 			if inv, ok := place(parent, float64(at)).Inverse(); ok {
 				m = inv.Mul(m)
 			}
@@ -109,4 +130,8 @@ func sampled(s *scene.Scene, by map[int][]*scene.Channel, list []*scene.Channel,
 		return []scene.Channel{t, r}
 	}
 	return []scene.Channel{t, r, z}
+}
+
+func allStep(list []*scene.Channel) bool {
+	return !slices.ContainsFunc(list, func(c *scene.Channel) bool { return c.Interp != scene.Step })
 }

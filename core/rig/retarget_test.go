@@ -1,0 +1,299 @@
+package rig
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"excavate/core/geom"
+	"excavate/core/scene"
+)
+
+// walk is a figure's motion on the spot or onwards: legs swing, knees bend,
+// arms go the other way, hips rise and travel.
+func walk(s *scene.Scene, frames int, speed float64) scene.Motion {
+	at := map[string]int{}
+	for i, n := range s.Nodes {
+		at[n.Name] = i
+	}
+	m := scene.Motion{Name: "walk"}
+	var times []float32
+	for k := range frames {
+		times = append(times, float32(k)/30)
+	}
+	turn := func(bone string, axis geom.Vec3, angle func(t float64) float64) {
+		c := scene.Channel{Node: at[bone], Path: scene.PathRotation, Interp: scene.Linear, Times: times}
+		rest := wide4(s.Nodes[at[bone]].Rotation)
+		for _, t := range times {
+			q := geom.AxisAngle(axis, angle(float64(t))).Mul(rest)
+			for _, x := range q {
+				c.Values = append(c.Values, float32(x))
+			}
+		}
+		m.Channels = append(m.Channels, c)
+	}
+	x, y, z := geom.Vec3{1, 0, 0}, geom.Vec3{0, 1, 0}, geom.Vec3{0, 0, 1}
+	for i, side := range []string{"left", "right"} {
+		phase := math.Pi * float64(i)
+		turn(side+"UpperLeg", x, func(t float64) float64 { return 0.5 * math.Sin(6*t+phase) })
+		turn(side+"LowerLeg", x, func(t float64) float64 { return 0.4 + 0.3*math.Cos(6*t+phase) })
+		turn(side+"UpperArm", y, func(t float64) float64 { return 0.3 * math.Sin(6*t+phase) })
+		turn(side+"LowerArm", y, func(t float64) float64 { return 0.5 + 0.2*math.Sin(3*t) })
+		turn(side+"Foot", x, func(t float64) float64 { return 0.2 * math.Sin(6*t+phase) })
+	}
+	turn("spine", z, func(t float64) float64 { return 0.1 * math.Sin(6*t) })
+	turn("head", y, func(t float64) float64 { return 0.4 * math.Sin(2*t) })
+	c := scene.Channel{Node: at["hips"], Path: scene.PathTranslation, Interp: scene.Linear, Times: times}
+	rest := s.Nodes[at["hips"]].Translation
+	for _, t := range times {
+		c.Values = append(c.Values, rest[0], rest[1]+float32(0.03*math.Sin(12*float64(t))), rest[2]+float32(speed*float64(t)))
+	}
+	m.Channels = append(m.Channels, c)
+	return m
+}
+
+// posed is where the nodes of a scene stand in a motion at a time.
+func posed(s *scene.Scene, m *scene.Motion, t float64) []geom.Mat4 {
+	out := *s
+	out.Nodes = slices.Clone(s.Nodes)
+	for n, list := range m.ByNode() {
+		out.Nodes[n] = s.Nodes[n].Posed(list, t)
+	}
+	return out.World()
+}
+
+// otherwise is the same figure with other names, other bone orientations and
+// another rest pose, in which it looks like itself in every pose of its bones'
+// heads: every bone's own axes are turned by chance, and what hangs on it turned
+// back; then limbs are aimed elsewhere.
+func otherwise(s *scene.Scene, rnd *rand.Rand, aims func(r *Rig, b Body) map[int]Aim) *scene.Scene {
+	out := *s
+	out.Nodes = slices.Clone(s.Nodes)
+	k := Of(s)
+	world := k.World
+	if aims != nil {
+		world = k.Aimed(aims(k, k.Map(nil)))
+	}
+	own := make([]geom.Mat4, len(world))
+	for i := range world {
+		axis := geom.Vec3{rnd.Float64() - 0.5, rnd.Float64() - 0.5, rnd.Float64() - 0.5}.Norm()
+		own[i] = world[i].Mul(geom.TRS(geom.Vec3{}, geom.AxisAngle(axis, 3*rnd.Float64()), geom.Vec3{1, 1, 1}))
+	}
+	for i, m := range Locals(&out, own) {
+		t, q, z, _ := m.Decompose()
+		out.Nodes[i].Put(t, q, z)
+		out.Nodes[i].Name = fmt.Sprintf("Keeper %s", s.Nodes[i].Name)
+	}
+	bound(&out)
+	return &out
+}
+
+// The same skeleton under another rest pose, other names and other bone
+// orientations moves through the same places.
+func TestRetargetToTheSameFigure(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(9, 1))
+	for _, k := range []kind{{spine: 3, clav: true, fingers: 5}, {spine: 2, clav: true, twist: true}} {
+		from := person(k)
+		m := walk(from, 60, 1.2)
+		for name, aims := range map[string]func(r *Rig, b Body) map[int]Aim{
+			"as it stands": nil,
+			"in a T":       func(r *Rig, b Body) map[int]Aim { return r.TPose(b) },
+			"in an A":      func(r *Rig, b Body) map[int]Aim { return r.APose(b) },
+		} {
+			to := otherwise(from, rnd, aims)
+			a, b := Of(from), Of(to)
+			r := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, false)
+			if math.Abs(r.Scale-1) > 1e-6 {
+				t.Errorf("%s: scale %g", name, r.Scale)
+			}
+			x := r.Motion(&m)
+			if err := valid(to, x.Motion); err != nil {
+				t.Fatal(err)
+			}
+			back := NewRetarget(b, a, b.Map(nil), a.Map(nil), TravelHips, false).Motion(&x.Motion)
+			for _, time := range []float64{0, 0.31, 0.9, 1.7} {
+				wa, wb, wc := posed(from, &m, time), posed(to, &x.Motion, time), posed(from, &back.Motion, time)
+				for _, p := range r.Pairs.List {
+					pa, pb, pc := head(wa, p.A), head(wb, p.B), head(wc, p.A)
+					// A tenth of a degree on a limb of half a metre is 0.9 mm.
+					if pa.Sub(pb).Len() > 9e-4 {
+						t.Errorf("%s, at %g s: the %s is %.2g m away", name, time, p.Limb, pa.Sub(pb).Len())
+					}
+					if pa.Sub(pc).Len() > 2e-3 {
+						t.Errorf("%s, to and back at %g s: the %s is %.2g m away", name, time, p.Limb, pa.Sub(pc).Len())
+					}
+				}
+			}
+		}
+	}
+}
+
+func head(w []geom.Mat4, i int) geom.Vec3 { return geom.Vec3{w[i][12], w[i][13], w[i][14]} }
+
+func valid(s *scene.Scene, m scene.Motion) error {
+	out := *s
+	out.Motions = []scene.Motion{m}
+	return out.Validate()
+}
+
+// Legs half as long go half as far; the way goes where it is asked to.
+func TestTheWayGoesWithTheLegs(t *testing.T) {
+	from := person(kind{spine: 3, clav: true})
+	m := walk(from, 61, 1)
+	small := *from
+	small.Nodes = slices.Clone(from.Nodes)
+	for i := range small.Nodes {
+		for k := range 3 {
+			small.Nodes[i].Translation[k] /= 2
+		}
+	}
+	// With a root under the hips, on the ground.
+	root := scene.NewNode("root")
+	root.Parent = scene.None
+	nodes := []scene.Node{root}
+	for _, n := range small.Nodes {
+		n.Parent++
+		nodes = append(nodes, n)
+	}
+	small.Nodes = nodes
+	bound(&small)
+	a, b := Of(from), Of(&small)
+	for travel, want := range map[Travel][2]float64{TravelHips: {0, 1}, TravelRoot: {1, 1}, TravelNone: {0, 0}} {
+		r := NewRetarget(a, b, a.Map(nil), b.Map(nil), travel, false)
+		x := r.Motion(&m)
+		w := posed(&small, &x.Motion, 2)
+		hips := b.Map(nil)["hips"].Bone
+		if at := head(w, 0)[2]; math.Abs(at-want[0]) > 1e-5 {
+			t.Errorf("%s: the root has gone %g m", travel, at)
+		}
+		if at := head(w, hips)[2]; math.Abs(at-want[1]) > 1e-5 || math.Abs(r.Scale-0.5) > 1e-6 {
+			t.Errorf("%s: the hips have gone %g m at a scale of %g", travel, at, r.Scale)
+		}
+		if up := head(w, hips)[1]; math.Abs(up-(0.475+0.015*math.Sin(24))) > 1e-4 {
+			t.Errorf("%s: the hips are %g m up", travel, up)
+		}
+	}
+}
+
+// stands is a motion in which the left foot stands still while the hips go on
+// over it, made by bending the leg; the right leg hangs.
+func stands(s *scene.Scene, frames int) scene.Motion {
+	at := map[string]int{}
+	for i, n := range s.Nodes {
+		at[n.Name] = i
+	}
+	r := Of(s)
+	l := &leg{upper: at["leftUpperLeg"], lower: at["leftLowerLeg"], foot: at["leftFoot"], toes: at["leftToes"]}
+	k := &Retarget{To: r}
+	var times []float32
+	m := scene.Motion{Name: "over the foot"}
+	chain := []int{at["hips"], l.upper, l.lower, l.foot, l.toes}
+	place := map[int]int{}
+	for i, n := range chain {
+		place[n] = i
+	}
+	channels := make([]scene.Channel, 4)
+	for i := range channels {
+		channels[i] = scene.Channel{Node: chain[i], Path: scene.PathRotation, Interp: scene.Linear}
+	}
+	hips := scene.Channel{Node: chain[0], Path: scene.PathTranslation, Interp: scene.Linear}
+	for f := range frames {
+		times = append(times, float32(f)/60)
+		t := &track{n: 5, at: make([]stand, 5)}
+		z := -0.15 + 0.3*float64(f)/float64(frames-1)
+		for i, n := range chain {
+			w := restOf(&r.World[n])
+			w.at = w.at.Add(geom.Vec3{0, -0.06, z})
+			t.at[i] = w
+		}
+		k.reach(t, place, l, 0, geom.Vec3{0, 0.06, -z})
+		for i := range channels {
+			q := t.at[i].turn
+			if i > 0 {
+				q = t.at[i-1].turn.Inverse().Mul(q)
+			}
+			for _, x := range q {
+				channels[i].Values = append(channels[i].Values, float32(x))
+			}
+		}
+		for _, x := range t.at[0].at {
+			hips.Values = append(hips.Values, float32(x))
+		}
+	}
+	for i := range channels {
+		channels[i].Times = times
+	}
+	hips.Times = times
+	m.Channels = append(channels, hips)
+	return m
+}
+
+// A foot that stands on the source stands on a figure with other legs too,
+// and slides without that.
+func TestFeetStay(t *testing.T) {
+	from := person(kind{spine: 3, clav: true})
+	m := stands(from, 40)
+	foot := func(s *scene.Scene, m *scene.Motion, name string) (far float64) {
+		at := slices.IndexFunc(s.Nodes, func(n scene.Node) bool { return n.Name == name })
+		first := head(posed(s, m, 0), at)
+		for k := range 40 {
+			far = max(far, head(posed(s, m, float64(k)/60), at).Sub(first).Len())
+		}
+		return far
+	}
+	if far := foot(from, &m, "leftToes"); far > 1e-4 {
+		t.Fatalf("the source's foot moves by %g m", far)
+	}
+	to := *from
+	to.Nodes = slices.Clone(from.Nodes)
+	for i := range to.Nodes { // a longer thigh, a shorter calf
+		switch to.Nodes[i].Name {
+		case "leftLowerLeg", "rightLowerLeg":
+			to.Nodes[i].Translation[1] *= 1.25
+		case "leftFoot", "rightFoot":
+			to.Nodes[i].Translation[1] *= 0.8
+		}
+	}
+	bound(&to)
+	a, b := Of(from), Of(&to)
+	free := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, false).Motion(&m)
+	kept := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, true).Motion(&m)
+	if far := foot(&to, &free.Motion, "leftToes"); far < 0.01 {
+		t.Errorf("without holding it the foot moves by %g m only", far)
+	}
+	if far := foot(&to, &kept.Motion, "leftToes"); far > 1e-3 {
+		t.Errorf("the foot moves by %g m", far)
+	}
+	if kept.Contacts == 0 || kept.Slid < 0.01 || kept.Slides > 1e-3 || math.IsNaN(kept.Slides) {
+		t.Errorf("told: %+v", kept)
+	}
+}
+
+func TestRetargetOfNothing(t *testing.T) {
+	from := person(kind{spine: 1})
+	a := Of(from)
+	empty := Of(&scene.Scene{})
+	for _, m := range []scene.Motion{{}, {Channels: []scene.Channel{{Node: 0, Path: scene.PathRotation}}}} {
+		if x := NewRetarget(a, a, a.Map(nil), a.Map(nil), TravelRoot, true).Motion(&m); len(x.Motion.Channels) != 0 {
+			t.Errorf("%+v", x)
+		}
+	}
+	m := walk(from, 3, 1)
+	if x := NewRetarget(a, empty, a.Map(nil), empty.Map(nil), TravelHips, true).Motion(&m); len(x.Motion.Channels) != 0 {
+		t.Errorf("%+v", x)
+	}
+}
+
+// Ten minutes at 60 frames a second on some 70 bones, with feet.
+func BenchmarkRetarget(b *testing.B) {
+	from := person(kind{spine: 3, clav: true, fingers: 5, twist: true})
+	m := walk(from, 36000, 1)
+	k := Of(from)
+	body := k.Map(nil)
+	for b.Loop() {
+		NewRetarget(k, k, body, body, TravelHips, true).Motion(&m)
+	}
+	b.ReportMetric(float64(len(from.Nodes)), "bones")
+}
