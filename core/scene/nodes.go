@@ -104,3 +104,11 @@ func (s *Scene) Renumbered(to []int) *Scene {
 	out.Avatar = s.Avatar.moved(to)
 	return &out
 }
+
+// WithNodesAt is the scene whose avatar names nodes by other numbers: at tells
+// where each is now, None where it is gone.
+func (s *Scene) WithNodesAt(at []int) *Scene {
+	out := *s
+	out.Avatar = s.Avatar.moved(at)
+	return &out
+}

@@ -366,9 +366,11 @@ func oneBoned(s *scene.Scene) *scene.Scene {
 // only is where one asset lies.
 type only struct{ s *scene.Scene }
 
-func (o only) Asset(context.Context, string) (*scene.Scene, error)        { return o.s, nil }
-func (o only) Pictures(context.Context, string) ([]string, error)         { return nil, nil }
-func (o only) Picture(context.Context, string) (p scene.Picture, e error) { return p, fmt.Errorf("none") }
+func (o only) Asset(context.Context, string) (*scene.Scene, error) { return o.s, nil }
+func (o only) Pictures(context.Context, string) ([]string, error)  { return nil, nil }
+func (o only) Picture(context.Context, string) (p scene.Picture, e error) {
+	return p, fmt.Errorf("none")
+}
 
 // A walk goes to a figure of other names, in another rest pose and unit, and
 // looks like itself there.
@@ -392,3 +394,94 @@ func TestRetargetStep(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// A skeleton that was spoilt in all the usual ways on its way out fits its own
+// original again without a difference, and looks as before.
+func TestFitSkeleton(t *testing.T) {
+	ref := keeper()
+	if _, r := beyondApply(t, "fit-skeleton", ref, only{ref}, map[string]any{"from": "keeper"}); !r.Idle {
+		t.Errorf("to itself: %q", r.Lines)
+	}
+	spoil := func(steps ...[2]any) *scene.Scene {
+		s := keeper()
+		for _, x := range steps {
+			s, _ = apply(t, x[0].(string), s, x[1])
+		}
+		return s
+	}
+	for name, s := range map[string]*scene.Scene{
+		"root renamed":  spoil([2]any{"root", map[string]any{"name": "base.001"}}),
+		"without ends":  spoil([2]any{"bones-trim", map[string]any{}}),
+		"parent added":  spoil([2]any{"bones-parent", map[string]any{"insert": "Armature"}}),
+		"other names":   spoil([2]any{"bones-rename", map[string]any{"to": "humanoid"}}),
+		"without above": spoil([2]any{"bones-parent", map[string]any{"bare": true}}),
+		"in a T":        spoil([2]any{"rest-pose", map[string]any{"to": "T"}}),
+	} {
+		out, r := beyondApply(t, "fit-skeleton", s, only{ref}, map[string]any{"from": "keeper"})
+		if left := rig.Against(rig.Of(out), rig.Of(ref), 1); len(left) > 0 {
+			t.Errorf("%s: %d differences are left, such as %s; it said %q", name, len(left), left[0].Text, r.Lines)
+		}
+		within := 1e-4
+		if name == "in a T" { // vertices of two bones went there and back
+			within = 0.02
+		}
+		looksAlike(t, name, s, out, false, within)
+	}
+	// A figure with longer arms takes the reference's places, and its hands come along.
+	long := keeper()
+	for i := range long.Nodes {
+		if strings.HasPrefix(long.Nodes[i].Name, "hand_L") || strings.HasPrefix(long.Nodes[i].Name, "hand_R") {
+			long.Nodes[i].Translation[0] *= 1.5
+		}
+	}
+	long, _ = apply(t, "root", long, map[string]any{"name": "other"})
+	out, _ := beyondApply(t, "fit-skeleton", long, only{ref}, map[string]any{"from": "keeper"})
+	if left := rig.Against(rig.Of(out), rig.Of(ref), 1); len(left) > 0 {
+		t.Errorf("longer arms: %s", left[0].Text)
+	}
+	k, _ := Get("fit-skeleton")
+	if _, err := k.Apply(t.Context(), ref, []byte(`{"from":"x"}`), only{village()}, &Report{}); err == nil || !strings.Contains(err.Error(), "has no bones") {
+		t.Errorf("%v", err)
+	}
+}
+
+// What is said of a skeleton against a reference, before anything is mended.
+func TestAgainst(t *testing.T) {
+	ref := rig.Of(keeper())
+	if d := rig.Against(ref, rig.Of(keeper()), 1); len(d) > 0 {
+		t.Errorf("against itself: %+v", d)
+	}
+	for want, s := range map[string]func(*scene.Scene){
+		"root: the root is called “base.001”, and should be “base”":    func(s *scene.Scene) { s.Nodes[1].Name = "base.001" },
+		"missing: the bone head_end is missing":                        func(s *scene.Scene) { *s = *must(apply(t, "bones-trim", s, where(map[string]any{"node": "head_end"}))) },
+		"parent: neck hangs on spine, and should on chest":             func(s *scene.Scene) { s.Nodes[5].Parent = 3; s.Nodes[5].Translation[1] += 0.25 },
+		"rest: hand_L is turned by 30 degrees at rest":                 func(s *scene.Scene) { turnNode(s, "hand_L", 30) },
+		"place: head stands 5 cm away from where the reference has it": func(s *scene.Scene) { moveNode(s, "head", 0.05) },
+		"order: the joints stand in another order, from pelvis on":     func(s *scene.Scene) { j := s.Skins[0].Joints; j[1], j[2] = j[2], j[1] },
+	} {
+		x := keeper()
+		s(x)
+		var got []string
+		for _, d := range rig.Against(rig.Of(x), ref, 1) {
+			got = append(got, d.Kind+": "+d.Text)
+		}
+		if !slices.Contains(got, want) {
+			t.Errorf("%s: it says %q", want, got)
+		}
+	}
+}
+
+func must(s *scene.Scene, _ Report) *scene.Scene { return s }
+
+func nodeNamed(s *scene.Scene, name string) *scene.Node {
+	return &s.Nodes[slices.IndexFunc(s.Nodes, func(n scene.Node) bool { return n.Name == name })]
+}
+
+func turnNode(s *scene.Scene, name string, degrees float64) {
+	q := geom.AxisAngle(geom.Vec3{0, 0, 1}, degrees*math.Pi/180)
+	for k, x := range q {
+		nodeNamed(s, name).Rotation[k] = float32(x)
+	}
+}
+
+func moveNode(s *scene.Scene, name string, by float32) { nodeNamed(s, name).Translation[2] += by }
