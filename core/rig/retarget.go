@@ -23,8 +23,10 @@ type Retarget struct {
 	From, To *Rig
 	Pairs    Pairs
 	Travel   Travel
-	Feet     bool    // keep feet where they touch the ground
-	Scale    float64 // of the way that the hips go
+	Feet     bool        // keep feet where they touch the ground
+	Scale    float64     // of the way that the hips go
+	mirror   bool        // left is right: from and to are one skeleton
+	slides   map[int]int // in a mirror: bones whose partners are moved, not only turned, and these
 	legs     [2]*leg
 
 	aligned []geom.Mat4 // the target's rest pose, turned as the source's is
@@ -255,6 +257,14 @@ func (r *Retarget) Motion(m *scene.Motion) Carried {
 	if len(times) == 0 {
 		return out
 	}
+	if r.mirror {
+		r.hips, r.slides = -1, map[int]int{}
+		for _, p := range r.Pairs.List {
+			if x := by[p.A]; x != nil && x.t != nil {
+				r.slides[p.B] = p.A
+			}
+		}
+	}
 	target, placeB, feet := r.target(r.source(by, place), place, times)
 	if r.Feet {
 		r.keepFeet(&out, feet, target, placeB, times)
@@ -362,7 +372,14 @@ func (r *Retarget) target(source func(time float32) []stand, place map[int]int, 
 			}
 			row[i] = over.over(x.t, x.q, x.z)
 			if x.from >= 0 {
-				row[i].turn = theirs[x.from].turn.Mul(x.undo).Mul(x.rest.turn)
+				by := theirs[x.from].turn.Mul(x.undo) // against its rest
+				if r.mirror {
+					by = mirrored(by, r.To.side)
+				}
+				row[i].turn = by.Mul(x.rest.turn)
+			}
+			if a, ok := r.slides[r.needB[i]]; ok {
+				row[i].at = r.To.At(r.needB[i]).Add(image(theirs[place[a]].at.Sub(r.From.At(a)), r.To.side))
 			}
 			switch {
 			case i == root:
@@ -394,7 +411,7 @@ func (r *Retarget) channels(t *track, placeB map[int]int, times []float32) (out 
 		if limb {
 			w.q = &scene.Channel{Node: n, Path: scene.PathRotation, Interp: scene.Linear, Times: times, Values: make([]float32, 0, 4*len(times))}
 		}
-		if isRoot || r.hips >= 0 && r.Pairs.List[r.hips].B == n {
+		if _, slides := r.slides[n]; slides || isRoot || r.hips >= 0 && r.Pairs.List[r.hips].B == n {
 			w.p = &scene.Channel{Node: n, Path: scene.PathTranslation, Interp: scene.Linear, Times: times, Values: make([]float32, 0, 3*len(times))}
 		}
 		if w.q != nil || w.p != nil {
@@ -615,4 +632,78 @@ func Moved(m *scene.Motion, k *Rig, b Body) (out []string) {
 		}
 	}
 	return out
+}
+
+// mirrored is a turn seen in a mirror: of the direction that is square to the
+// mirror the sign changes, and the sense of turning with it.
+func mirrored(q geom.Quat, square geom.Vec3) geom.Quat {
+	v := image(geom.Vec3{q[0], q[1], q[2]}, square)
+	return geom.Quat{-v[0], -v[1], -v[2], q[3]}
+}
+
+// image is a direction seen in a mirror.
+func image(v, square geom.Vec3) geom.Vec3 { return v.Sub(square.Mul(2 * v.Dot(square))) }
+
+// NewMirror makes ready to mirror motions of a skeleton left and right. Each
+// bone's partner stands at rest where its mirror image does; what has none is
+// its own. alone counts the bones that stand aside and have none.
+func NewMirror(k *Rig) (r *Retarget, alone []string) {
+	r = &Retarget{From: k, To: k, Travel: TravelHips, Scale: 1, mirror: true, pairOfB: map[int]int{}, hips: -1, aligned: k.World}
+	middle := 0.0
+	body := k.Map(nil)
+	root := k.Root()
+	if h, ok := body["hips"]; ok {
+		root = h.Bone
+	}
+	if root < 0 {
+		return r, nil
+	}
+	middle = k.aside(root)
+	tall := k.high - k.low
+	for _, b := range k.Bones {
+		p := k.At(b)
+		image := p.Sub(k.side.Mul(2 * (p.Dot(k.side) - middle)))
+		best, at := 0.02*tall+1e-9, scene.None
+		for _, o := range k.Bones {
+			// Of several that stand there, one as deep in the tree.
+			d := k.At(o).Sub(image).Len() + 0.001*tall*float64(abs(k.depth(o)-k.depth(b)))
+			if o == b {
+				d -= 1e-9
+			}
+			if d < best {
+				best, at = d, o
+			}
+		}
+		if at == scene.None {
+			at = b
+			alone = append(alone, k.Name(b))
+		}
+		if b == root {
+			at = b
+		}
+		r.pairOfB[b] = len(r.Pairs.List)
+		r.Pairs.List = append(r.Pairs.List, Pair{A: at, B: b, child: -1})
+	}
+	all := func(yield func(int)) {
+		for _, b := range k.Bones {
+			yield(b)
+		}
+	}
+	r.needA, r.needB = chains(k, all), chains(k, all)
+	return r, alone
+}
+
+func abs(x int) int {
+	if x < 0 {
+		return -x
+	}
+	return x
+}
+
+// depth is how many bones stand above one.
+func (r *Rig) depth(bone int) (n int) {
+	for b := r.Parent[bone]; b != scene.None; b = r.Parent[b] {
+		n++
+	}
+	return n
 }
