@@ -140,7 +140,7 @@ func TestYAMLRoundTrip(t *testing.T) {
 
 func TestBadDocuments(t *testing.T) {
 	for name, c := range map[string][2]string{
-		"step":      {"step: ground", `step 3: [6:11] there is no step "dig" here; there are alpha, atlas, bake-pose`},
+		"step":      {"step: ground", `step 3: [6:11] there is no step "dig" here; there are alpha, atlas, attach, bake-pose`},
 		"parameter": {"{distance: 0.001}", `step 4: weld: [8:12] there is no parameter "distanze" here; "distance" is probably meant`},
 		"key":       {"chain: test", `[1:1] there is no key "chian" here; "chain" is probably meant`},
 	} {

@@ -244,3 +244,11 @@ func (a *Avatar) inBasis(c *geom.Change) *Avatar {
 	}
 	return &o
 }
+
+// WithExpressions is the avatar with its expressions changed by f, without
+// those for which it is false.
+func (a *Avatar) WithExpressions(f func(*Expression) bool) *Avatar {
+	o := *a
+	o.Expressions = keep(a.Expressions, f)
+	return &o
+}

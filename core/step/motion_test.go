@@ -185,7 +185,9 @@ func TestMotionMirror(t *testing.T) {
 
 func TestRootMotion(t *testing.T) {
 	s := keeper()
-	at := func(s *scene.Scene, bone string, time float64) geom.Vec3 { return headsIn(s, &s.Motions[0], time)[bone] }
+	at := func(s *scene.Scene, bone string, time float64) geom.Vec3 {
+		return headsIn(s, &s.Motions[0], time)[bone]
+	}
 	still, _ := apply(t, "root-motion", s, map[string]any{"to": "in-place"})
 	if d := at(still, "pelvis", 1).Sub(at(still, "pelvis", 0)).Len(); d > 1e-5 {
 		t.Errorf("in place it goes %g m", d)

@@ -485,3 +485,94 @@ func turnNode(s *scene.Scene, name string, degrees float64) {
 }
 
 func moveNode(s *scene.Scene, name string, by float32) { nodeNamed(s, name).Translation[2] += by }
+
+// A dress that hangs on nothing hangs as the body below it does; without bones
+// of its own it gets the body's.
+func TestTakeWeights(t *testing.T) {
+	body := keeper()
+	dress := *body
+	dress.Nodes = []scene.Node{scene.NewNode("dress")}
+	dress.Nodes[0].Mesh = 0
+	p := body.Meshes[0].Parts[0]
+	p.Influences, p.Joints, p.Weights = 0, nil, nil
+	dress.Meshes = []scene.Mesh{{Name: "dress", Parts: []scene.Part{p}}}
+	dress.Skins, dress.Motions = nil, nil
+	out, r := beyondApply(t, "take-weights", &dress, only{body}, map[string]any{"from": "keeper"})
+	tells(t, r.Lines, "its skeleton comes along: 25 bones")
+	// It moves as the body does.
+	moved := *out
+	k := rig.Of(out)
+	m := body.Motions[0]
+	m.Channels = slices.Clone(m.Channels)
+	for i := range m.Channels {
+		name := body.Nodes[m.Channels[i].Node].Name
+		m.Channels[i].Node = k.Bones[slices.IndexFunc(k.Bones, func(b int) bool { return out.Nodes[b].Name == name })]
+		if name == "base" { // it stands below nothing there
+			m.Channels[i].Values = slices.Clone(m.Channels[i].Values)
+			for x := 0; x < len(m.Channels[i].Values); x += 3 {
+				m.Channels[i].Values[x] += 0.5
+			}
+		}
+	}
+	moved.Motions = []scene.Motion{m}
+	looksAlike(t, "a dress on the body's bones", body, &moved, true, 1e-4)
+	// On bones of its own, by their names.
+	own := *body
+	own.Meshes = []scene.Mesh{{Name: "body", Parts: []scene.Part{p}}}
+	own.Nodes = slices.Clone(body.Nodes)
+	own.Nodes[len(own.Nodes)-1].Skin = scene.None
+	out, _ = beyondApply(t, "take-weights", &own, only{body}, map[string]any{"from": "keeper"})
+	looksAlike(t, "on its own bones", body, out, true, 1e-4)
+	kind, _ := Get("take-weights")
+	if _, err := kind.Apply(t.Context(), body, []byte(`{"from":"x"}`), only{village()}, &Report{}); err == nil || !strings.Contains(err.Error(), "hangs on bones") {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestSharesOfATriangle(t *testing.T) {
+	a, b, c := geom.Vec3{0, 0, 0}, geom.Vec3{1, 0, 0}, geom.Vec3{0, 1, 0}
+	for _, x := range []struct {
+		p    geom.Vec3
+		want [3]float64
+	}{{geom.Vec3{0.25, 0.25, 3}, [3]float64{0.5, 0.25, 0.25}}, {geom.Vec3{1, 0, 0}, [3]float64{0, 1, 0}}, {geom.Vec3{-1, -1, 0}, [3]float64{1, 0, 0}}} {
+		got := shares(x.p, a, b, c)
+		for k := range got {
+			if math.Abs(got[k]-x.want[k]) > 1e-9 {
+				t.Errorf("%v: %v, want %v", x.p, got, x.want)
+			}
+		}
+	}
+}
+
+func TestExpressions(t *testing.T) {
+	s := keeper()
+	p := &s.Meshes[0].Parts[0]
+	n := len(p.Positions)
+	for i, name := range []string{"blink_L", "blink_R", "frown"} {
+		m := scene.MorphTarget{Name: name, Positions: make([]float32, n)}
+		for k := range m.Positions {
+			m.Positions[k] = float32(i+1) / 100
+		}
+		p.Morphs = append(p.Morphs, m)
+	}
+	body := len(s.Nodes) - 1
+	s.Motions[0].Channels = append(s.Motions[0].Channels, scene.Channel{Node: body, Path: scene.PathWeights, Interp: scene.Linear, Times: []float32{0, 1}, Values: []float32{0, 0, 0, 0, 1, 0.5, 0.5, 0.25}})
+	s.Avatar = &scene.Avatar{Version: "1.0", Bones: map[string]int{}, Expressions: []scene.Expression{{Name: "Blink_L", Morphs: []scene.ExpressionMorph{{Node: body, Index: 1, Weight: 1}}}, {Name: "Frown", Morphs: []scene.ExpressionMorph{{Node: body, Index: 3, Weight: 1}}}}}
+	s.Avatar.Meta.ThumbnailOfPicture = scene.None
+	out, r := apply(t, "expressions", s, map[string]any{"rows": []any{map[string]any{"from": "blink_*", "to": "blink"}, map[string]any{"from": "Blink_L", "to": "blink"}, map[string]any{"from": "smile", "to": "happy"}}, "keep": []any{"blink", "happy"}})
+	q := out.Meshes[0].Parts[0].Morphs
+	if len(q) != 2 || q[0].Name != "happy" || q[1].Name != "blink" || math.Abs(float64(q[1].Positions[0])-0.03) > 1e-7 {
+		t.Fatalf("%d targets: %q", len(q), r.Lines)
+	}
+	c := out.Motions[0].Channels[len(out.Motions[0].Channels)-1]
+	if !slices.Equal(c.Values, []float32{0, 0, 1, 0.5}) {
+		t.Errorf("weights %v", c.Values)
+	}
+	if e := out.Avatar.Expressions; len(e) != 1 || e[0].Name != "blink" || e[0].Morphs[0].Index != 1 {
+		t.Errorf("%+v", e)
+	}
+	tells(t, r.Lines, "frown")
+	if _, r := apply(t, "expressions", s, map[string]any{"rows": []any{map[string]any{"from": "grin", "to": "x"}}}); !r.Idle {
+		t.Errorf("%q", r.Lines)
+	}
+}

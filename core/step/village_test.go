@@ -674,14 +674,31 @@ func TestRandomChains(t *testing.T) {
 		"pivot": func(r *rand.Rand) map[string]any {
 			return map[string]any{"to": []string{"centre", "foot", "world"}[r.Intn(3)]}
 		},
+		"rest-pose": func(r *rand.Rand) map[string]any { return map[string]any{"to": []string{"T", "A"}[r.Intn(2)]} },
+		"weights":   func(r *rand.Rand) map[string]any { return map[string]any{"most": 1 + r.Intn(3)} },
+		"bones-trim": func(r *rand.Rand) map[string]any {
+			return map[string]any{"ends": true, "weightless": r.Intn(2) == 0}
+		},
+		"bones-parent": func(r *rand.Rand) map[string]any {
+			return map[string]any{"bare": r.Intn(2) == 0, "insert": []string{"", "root"}[r.Intn(2)]}
+		},
+		"bones-rename": func(r *rand.Rand) map[string]any {
+			return map[string]any{"rules": []any{map[string]any{"find": "_(.)$", "replace": ".$1"}}}
+		},
+		"keys": func(r *rand.Rand) map[string]any {
+			return map[string]any{"to": 0.2 + r.Float64(), "speed": 0.5 + r.Float64(), "tolerance": r.Float64(), "loop": 0.1 * r.Float64()}
+		},
+		"root-motion": func(r *rand.Rand) map[string]any {
+			return map[string]any{"to": []string{"in-place", "root", "hips"}[r.Intn(3)]}
+		},
 		"facing":  func(r *rand.Rand) map[string]any { return map[string]any{"how": []string{"agree", "flip"}[r.Intn(2)]} },
 		"surface": func(r *rand.Rand) map[string]any { return map[string]any{"roughness": r.Float64()} },
 	}
-	for seed := range int64(60) {
+	for seed := range int64(200) {
 		var digests [2]string
 		for try := range digests {
 			r := rand.New(rand.NewSource(seed))
-			s := []func() *scene.Scene{figure, village, func() *scene.Scene { return &scene.Scene{Basis: geom.GLTF} }}[seed%3]()
+			s := []func() *scene.Scene{figure, village, keeper, painted, func() *scene.Scene { return &scene.Scene{Basis: geom.GLTF} }}[seed%5]()
 			var said []string
 			for range 6 {
 				k := All()[r.Intn(len(All()))]
