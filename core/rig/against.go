@@ -210,3 +210,29 @@ func atRest(r, ref *Rig, same map[int]int, metres float64) (out []Difference) {
 	}
 	return out
 }
+
+// HeldAgainst is Against for scenes of any axes and units: the reference is
+// brought to those of the scene.
+func HeldAgainst(s, ref *scene.Scene) ([]Difference, error) {
+	if s.Basis.Oriented() && ref.Basis != s.Basis {
+		full := *ref
+		full.Basis = ref.Basis.Completed(s.Basis)
+		to := s.Basis
+		if to.MetresPerUnit == 0 {
+			to.MetresPerUnit = full.Basis.MetresPerUnit
+		}
+		var err error
+		if ref, err = full.InBasis(to); err != nil {
+			return nil, err
+		}
+	}
+	r, other := Of(s), Of(ref)
+	if len(r.Bones) == 0 || len(other.Bones) == 0 {
+		return []Difference{{Kind: "missing", Text: "one of the two has no bones"}}, nil
+	}
+	metres := s.Basis.MetresPerUnit
+	if metres == 0 {
+		metres = 1
+	}
+	return Against(r, other, metres), nil
+}

@@ -105,7 +105,7 @@ func retarget(ctx context.Context, s *scene.Scene, p RetargetParams, b Beyond, r
 	if contacts > 0 {
 		r.Say("feet touch the ground %s: they slid by up to %s, and do by %s", count(contacts, "time", "times"), centimetres(s, slid), centimetres(s, slides))
 	}
-	if sunk > 0 {
+	if unit := s.Basis.MetresPerUnit; sunk*max(unit, 1e-9) > 1e-3 || unit == 0 && sunk > 0 {
 		r.Say("a foot goes up to %s below where it stands at rest", centimetres(s, sunk))
 	}
 	if stretched > 0 {
@@ -132,6 +132,9 @@ func retarget(ctx context.Context, s *scene.Scene, p RetargetParams, b Beyond, r
 // centimetres says a length.
 func centimetres(s *scene.Scene, d float64) string {
 	if m := s.Basis.MetresPerUnit; m > 0 {
+		if d*m < 1e-4 { // what is left of rounding
+			return "less than 0.1 mm"
+		}
 		return fmt.Sprintf("%.2g cm", 100*d*m)
 	}
 	return fmt.Sprintf("%.3g of the file's units", d)

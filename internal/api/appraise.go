@@ -26,6 +26,14 @@ func (s *Server) SceneInventory(c fiber.Ctx, digest Digest) error {
 	return keep(c, "application/json", b)
 }
 
+func (s *Server) SceneRig(c fiber.Ctx, digest Digest, p SceneRigParams) error {
+	b, err := s.svc.Rig(digest, value(p.Against))
+	if err != nil {
+		return err
+	}
+	return keep(c, "application/json", b)
+}
+
 func (s *Server) SceneClues(c fiber.Ctx, digest Digest) error {
 	list, err := s.svc.Clues(digest)
 	if err != nil {

@@ -1973,6 +1973,57 @@ type Rehearsal struct {
 	Warns  int     `json:"warns"`
 }
 
+// Rig defines model for Rig.
+type Rig struct {
+	// Against there if it was held against another
+	Against *[]struct {
+		Bone  string  `json:"bone"`
+		Bone2 *string `json:"bone2,omitempty"`
+		Kind  string  `json:"kind"`
+		Text  string  `json:"text"`
+	} `json:"against,omitempty"`
+
+	// Bones as a tree is read
+	Bones []RigBone `json:"bones"`
+
+	// Missing limbs that a whole body has and that could not be told
+	Missing []string `json:"missing"`
+
+	// Odd of the skeleton whole
+	Odd []string `json:"odd"`
+}
+
+// RigBone defines model for RigBone.
+type RigBone struct {
+	Children int       `json:"children"`
+	Depth    int       `json:"depth"`
+	Evidence *[]string `json:"evidence,omitempty"`
+
+	// Limb in the words of VRM 1.0
+	Limb *string `json:"limb,omitempty"`
+
+	// Moved by a motion
+	Moved bool      `json:"moved"`
+	Name  string    `json:"name"`
+	Node  int       `json:"node"`
+	Odd   *[]string `json:"odd,omitempty"`
+
+	// Parent its place in the list
+	Parent int `json:"parent"`
+
+	// Share of all weight
+	Share float64 `json:"share"`
+
+	// Sure 0 to 1
+	Sure *float64 `json:"sure,omitempty"`
+
+	// Turn degrees at rest against its parent
+	Turn float64 `json:"turn"`
+
+	// Vertices that hang on it
+	Vertices int `json:"vertices"`
+}
+
 // SaveChoice defines model for SaveChoice.
 type SaveChoice struct {
 	Ending string `json:"ending"`
@@ -2804,6 +2855,12 @@ type ScenePictureFileParams struct {
 	Mips   *bool   `form:"mips,omitempty" json:"mips,omitempty"`
 }
 
+// SceneRigParams defines parameters for SceneRig.
+type SceneRigParams struct {
+	// Against the scene whose skeleton it must fit
+	Against *string `form:"against,omitempty" json:"against,omitempty"`
+}
+
 // SceneThumbParams defines parameters for SceneThumb.
 type SceneThumbParams struct {
 	// Read declared shows the scene as its basis says; target shows the bare numbers as glTF reads them
@@ -3296,6 +3353,9 @@ type ServerInterface interface {
 
 	// (POST /api/scenes/{digest}/proposals)
 	ProposalsOfScene(c fiber.Ctx, digest Digest) error
+
+	// (GET /api/scenes/{digest}/rig)
+	SceneRig(c fiber.Ctx, digest Digest, params SceneRigParams) error
 
 	// (GET /api/scenes/{digest}/thumb)
 	SceneThumb(c fiber.Ctx, digest Digest, params SceneThumbParams) error
@@ -7658,6 +7718,51 @@ func (siw *ServerInterfaceWrapper) ProposalsOfScene(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// SceneRig operation middleware
+func (siw *ServerInterfaceWrapper) SceneRig(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SceneRigParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "against" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "against", query, &params.Against, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter against: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SceneRig(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // SceneThumb operation middleware
 func (siw *ServerInterfaceWrapper) SceneThumb(c fiber.Ctx) error {
 
@@ -8391,6 +8496,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture/difference", wrapper.ScenePictureDifference)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture/appraisal", wrapper.ScenePictureAppraisal)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/rig", wrapper.SceneRig)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/comparison", wrapper.CompareScenes)
 

@@ -61,6 +61,8 @@ func Files(target []byte) map[string][]byte {
 		"village.yaml":      VillageChain,
 		"punt_rework.yaml":  PuntRework,
 		"heron_bricks.yaml": HeronBricks,
+		"corin.yaml":        Corin,
+		"keeper_back.yaml":  KeeperBack,
 		"lantern.cart":      console.Cartridge(), // the game on the console's cartridge
 		"sluice.bin":        Mystery(),           // nobody has described it yet
 	}

@@ -12,6 +12,7 @@ import (
 	"excavate/core/format/gltf"
 	"excavate/core/geom"
 	"excavate/core/pixel"
+	"excavate/core/rig"
 	"excavate/core/scene"
 	"excavate/internal/store/db"
 )
@@ -30,6 +31,34 @@ func (s *Service) kept(what, digest string, of func(*scene.Scene) ([]byte, error
 // Inventory lists a scene as the 3D view has it, as JSON.
 func (s *Service) Inventory(digest string) ([]byte, error) {
 	return s.kept("inventory 4", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
+}
+
+// Rig is what can be told of a scene's skeleton, as JSON; held against that of
+// another scene unless against is empty.
+func (s *Service) Rig(digest, against string) ([]byte, error) {
+	var ref *scene.Scene
+	if against != "" {
+		var err error
+		if ref, err = s.SceneOf(against); err != nil {
+			return nil, err
+		}
+	}
+	return s.kept("rig 1 "+against, digest, func(sc *scene.Scene) ([]byte, error) {
+		var out struct {
+			rig.Report
+			Against *[]rig.Difference `json:"against,omitempty"`
+		}
+		out.Report = rig.Tell(forView(sc), nil)
+		if ref != nil {
+			list, err := rig.HeldAgainst(sc, ref)
+			if err != nil {
+				return nil, userErr(422, "%v", err)
+			}
+			list = append([]rig.Difference{}, list...) // none is a list too
+			out.Against = &list
+		}
+		return json.Marshal(out)
+	})
 }
 
 // Clues are what speaks for a basis.

@@ -19,6 +19,22 @@ export const useInventory = (digest?: string) =>
     queryFn: ({ signal }) => ok(api.GET('/api/scenes/{digest}/inventory', { ...of(digest), signal })),
   })
 
+/** The skeleton, held against that of another scene if there is one. */
+export const useRig = (digest?: string, against?: string) =>
+  useQuery({
+    queryKey: ['rig', digest, against],
+    enabled: !!digest,
+    ...forever,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      ok(
+        api.GET('/api/scenes/{digest}/rig', {
+          params: { path: { digest: digest! }, query: { against } },
+          signal,
+        }),
+      ),
+  })
+
 export const useClues = (digest?: string) =>
   useQuery({
     queryKey: sceneKeys.clues(digest),

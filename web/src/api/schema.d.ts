@@ -1936,6 +1936,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{digest}/rig": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description The skeleton, which bone is which limb, what is odd, and in what it is not that of another scene. */
+        get: operations["sceneRig"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{digest}/comparison": {
         parameters: {
             query?: never;
@@ -3134,6 +3153,52 @@ export interface components {
             error?: components["schemas"]["Error"];
             model?: components["schemas"]["Model"];
             chains?: number[];
+        };
+        Rig: {
+            /** @description as a tree is read */
+            bones: components["schemas"]["RigBone"][];
+            /** @description limbs that a whole body has and that could not be told */
+            missing: string[];
+            /** @description of the skeleton whole */
+            odd: string[];
+            /** @description there if it was held against another */
+            against?: {
+                kind: string;
+                bone: string;
+                bone2?: string;
+                text: string;
+            }[];
+        };
+        RigBone: {
+            node: number;
+            name: string;
+            /** @description its place in the list */
+            parent: number;
+            depth: number;
+            /** @description in the words of VRM 1.0 */
+            limb?: string;
+            /**
+             * Format: double
+             * @description 0 to 1
+             */
+            sure?: number;
+            evidence?: string[];
+            /** @description that hang on it */
+            vertices: number;
+            /**
+             * Format: double
+             * @description of all weight
+             */
+            share: number;
+            children: number;
+            /**
+             * Format: double
+             * @description degrees at rest against its parent
+             */
+            turn: number;
+            /** @description by a motion */
+            moved: boolean;
+            odd?: string[];
         };
         ChainStep: {
             step: string;
@@ -6536,6 +6601,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Appraisal"];
+                };
+            };
+        };
+    };
+    sceneRig: {
+        parameters: {
+            query?: {
+                /** @description the scene whose skeleton it must fit */
+                against?: string;
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The skeleton */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rig"];
                 };
             };
         };

@@ -19,7 +19,8 @@ import { useProjectId } from '../parts/project'
 import { BasisOf } from './finds/Basis'
 import { Compare, PictureDifference, useOthers } from './finds/Compare'
 import { Desk, Large } from './finds/Desk'
-import { Inventory, keyOf, sections } from './finds/Inventory'
+import { Inventory, keyOf, sections, TurnBone } from './finds/Inventory'
+import { Skeleton } from './finds/Skeleton'
 import { FindList } from './finds/FindList'
 import { Body } from '../parts/Body'
 import { FactGrid } from '../parts/Facts'
@@ -42,6 +43,7 @@ import { Tone } from '../parts/Tone'
 const tabs = [
   ['overview', 'Overview'],
   ['inventory', 'Inventory'],
+  ['skeleton', 'Bones'],
   ['pictures', 'Pictures'],
   ['basis', 'Basis'],
   ['compare', 'Compare'],
@@ -248,6 +250,19 @@ export function Finds() {
               hit={hit?.hit}
               turn={bone && { node: bone.node, name: bone.name, by }}
             />
+          ) : f && m && tab === 'skeleton' ? (
+            <>
+              {bone && <TurnBone turn={{ node: bone.node, name: bone.name, by }} put={put} />}
+              <Skeleton
+                project={project}
+                find={f.id}
+                model={m}
+                show={show}
+                onShow={setShow}
+                reference={Number(params.get('fit')) || undefined}
+                put={put}
+              />
+            </>
           ) : f && m && tab === 'pictures' ? (
             <Desk project={project} model={m} inventory={inventory} pic={pic} put={put} />
           ) : f && m && tab === 'basis' ? (

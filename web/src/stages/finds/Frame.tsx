@@ -18,7 +18,7 @@ export const FindsFrame = styled('div')({
     display: 'flex',
     padding: '8px 18px',
     borderBottom: '1px solid var(--line)',
-    '& .MuiToggleButton-root': { flex: '1 1 auto', padding: '2px 6px', whiteSpace: 'nowrap' },
+    '& .MuiToggleButton-root': { flex: '1 1 auto', padding: '2px 5px', whiteSpace: 'nowrap' },
   },
   '& .foundcard': {
     position: 'absolute',

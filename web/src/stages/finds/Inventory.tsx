@@ -400,36 +400,7 @@ export function Inventory({
           </>
         )}
       </Tools>
-      {turn && (
-        <div className="turn">
-          <Row between>
-            <Text as="b" clip>
-              Turn {turn.name}
-            </Text>
-            {turn.by.some((v) => v !== 0) && (
-              <TextButton onClick={() => put({ turn: '' })}>Back to rest</TextButton>
-            )}
-          </Row>
-          {(['X', 'Y', 'Z'] as const).map((axis, k) => (
-            <Row key={axis}>
-              <span>{axis}</span>
-              <Slider
-                size="small"
-                min={-90}
-                max={90}
-                value={turn.by[k]}
-                aria-label={`Turn about the bone's ${axis}`}
-                onChange={(_, v) =>
-                  put({
-                    turn: `${turn.node}:${turn.by.map((x, i) => (i === k ? v : x)).join(':')}`,
-                  })
-                }
-              />
-              <span className="n">{turn.by[k]}°</span>
-            </Row>
-          ))}
-        </div>
-      )}
+      {turn && <TurnBone turn={turn} put={put} />}
       <Scroll ref={box} role="tree" aria-multiselectable aria-label="Inventory" tabIndex={-1}>
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
           {virtual.getVirtualItems().map((x) => {
@@ -489,5 +460,39 @@ export function Inventory({
         </div>
       </Scroll>
     </>
+  )
+}
+
+/** Turns the bone whose weights are shown, by degrees about its own axes. */
+export function TurnBone({ turn, put }: { turn: Turn; put: Put }) {
+  return (
+    <div className="turn">
+      <Row between>
+        <Text as="b" clip>
+          Turn {turn.name}
+        </Text>
+        {turn.by.some((v) => v !== 0) && (
+          <TextButton onClick={() => put({ turn: '' })}>Back to rest</TextButton>
+        )}
+      </Row>
+      {(['X', 'Y', 'Z'] as const).map((axis, k) => (
+        <Row key={axis}>
+          <span>{axis}</span>
+          <Slider
+            size="small"
+            min={-90}
+            max={90}
+            value={turn.by[k]}
+            aria-label={`Turn about the bone's ${axis}`}
+            onChange={(_, v) =>
+              put({
+                turn: `${turn.node}:${turn.by.map((x, i) => (i === k ? v : x)).join(':')}`,
+              })
+            }
+          />
+          <span className="n">{turn.by[k]}°</span>
+        </Row>
+      ))}
+    </div>
   )
 }

@@ -1,0 +1,11 @@
+package demo
+
+import _ "embed"
+
+// The chains of the figures' page.
+var (
+	//go:embed corin.yaml
+	Corin []byte
+	//go:embed keeper_back.yaml
+	KeeperBack []byte
+)
