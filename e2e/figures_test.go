@@ -43,6 +43,11 @@ func TestFigures(t *testing.T) {
 	p.clickText("Fit it in a chain")
 	p.until(`location.pathname.startsWith('/p/1/chain/') && document.querySelector('[data-band="1"]')?.dataset.state === 'ready'`)
 	p.says(`[data-band="1"]`, "to the skeleton of the reference")
+	// The bones of a band stand below its model.
+	p.clickText("Bones")
+	p.click(`[data-bone="upper_arm_r"]`)
+	p.until(`location.search.includes('view=weights')`)
+	p.clickText("Close the bones")
 
 	// The keeper's motion for Corin, by the document.
 	p.try(p.Files(`input[aria-label="Chain document"]`, filepath.Join(p.demo, "corin.yaml")))

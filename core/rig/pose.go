@@ -188,6 +188,31 @@ func PairsOf(a, b Body) (p Pairs) {
 	return p
 }
 
+// PairsAlike are the bones that are the same in two skeletons of any kind; each
+// points to the one below it that carries most.
+func PairsAlike(a, b *Rig) (p Pairs) {
+	same := Same(a, b)
+	at := map[int]int{} // of bones of the first
+	for _, x := range a.Bones {
+		if y, ok := same[x]; ok {
+			at[x] = len(p.List)
+			p.List = append(p.List, Pair{a.Name(x), x, y, -1})
+		} else {
+			p.Lacking = append(p.Lacking, a.Name(x))
+		}
+	}
+	for i := range p.List {
+		most := 0
+		for _, k := range a.Kids[p.List[i].A] {
+			n, ok := at[k]
+			if size := a.under(k); ok && size > most && b.within(p.List[n].B, p.List[i].B) {
+				most, p.List[i].child = size, n
+			}
+		}
+	}
+	return p
+}
+
 // across are the bones between which a limb's second direction lies.
 func across(limb string) (from, till string) {
 	switch {

@@ -53,16 +53,45 @@ type leg struct {
 	length                   float64
 }
 
-// NewRetarget makes ready to carry motions. Both skeletons have the same axes.
+// NewRetarget makes ready to carry motions between two bodies. Both skeletons
+// have the same axes.
 func NewRetarget(from, to *Rig, a, b Body, travel Travel, feet bool) *Retarget {
-	r := &Retarget{From: from, To: to, Pairs: PairsOf(a, b), Travel: travel, Feet: feet, Scale: 1, pairOfB: map[int]int{}, hips: -1}
+	r := &Retarget{From: from, To: to, Pairs: PairsOf(a, b), Travel: travel, Feet: feet, Scale: 1}
 	if x, y := from.LegLength(a), to.LegLength(b); x > 0 && y > 0 {
 		r.Scale = y / x
 	}
+	r.ready("hips")
+	if feet {
+		for i, side := range []string{"left", "right"} {
+			r.legs[i] = r.legOf(side, a, b)
+		}
+	}
+	return r
+}
+
+// NewRetargetAlike is NewRetarget for skeletons that are no bodies: bones are
+// paired by their names and places, and the way goes with the whole's size.
+func NewRetargetAlike(from, to *Rig, travel Travel) *Retarget {
+	r := &Retarget{From: from, To: to, Pairs: PairsAlike(from, to), Travel: travel, Scale: 1}
+	if x, y := from.high-from.low, to.high-to.low; x > 0 && y > 0 {
+		r.Scale = y / x
+	}
+	first := ""
+	if len(r.Pairs.List) > 0 {
+		first = r.Pairs.List[0].Limb
+	}
+	r.ready(first)
+	return r
+}
+
+// ready prepares what depends on the pairs; hips is the limb that goes the way.
+func (r *Retarget) ready(hips string) {
+	from, to := r.From, r.To
+	r.pairOfB, r.hips = map[int]int{}, -1
 	r.aligned = to.Aimed(r.Pairs.Aligned(from, to))
 	for i, p := range r.Pairs.List {
 		r.pairOfB[p.B] = i
-		if p.Limb == "hips" {
+		if p.Limb == hips {
 			r.hips = i
 		}
 	}
@@ -76,12 +105,6 @@ func NewRetarget(from, to *Rig, a, b Body, travel Travel, feet bool) *Retarget {
 			yield(p.B)
 		}
 	})
-	if feet {
-		for i, side := range []string{"left", "right"} {
-			r.legs[i] = r.legOf(side, a, b)
-		}
-	}
-	return r
 }
 
 func (r *Retarget) legOf(side string, a, b Body) *leg {

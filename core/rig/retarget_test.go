@@ -297,3 +297,63 @@ func BenchmarkRetarget(b *testing.B) {
 	}
 	b.ReportMetric(float64(len(from.Nodes)), "bones")
 }
+
+// Beasts have no body of a person: their bones are paired by names and places.
+func TestRetargetOfBeasts(t *testing.T) {
+	beast := func(size float32, name func(string) string) *scene.Scene {
+		s := &scene.Scene{Basis: geom.GLTF}
+		at := map[string]int{}
+		add := func(bone, parent string, x, y, z float32) {
+			n := scene.NewNode(name(bone))
+			n.Parent = scene.None
+			if parent != "" {
+				n.Parent = at[parent]
+			}
+			n.Translation = [3]float32{x * size, y * size, z * size}
+			at[bone] = len(s.Nodes)
+			s.Nodes = append(s.Nodes, n)
+		}
+		add("trunk", "", 0, 0.6, 0)
+		add("withers", "trunk", 0, 0.05, 0.5)
+		add("muzzle", "withers", 0, 0.2, 0.3)
+		add("rump", "trunk", 0, 0, -0.4)
+		add("tail a", "rump", 0, 0, -0.2)
+		add("tail b", "tail a", 0, -0.1, -0.2)
+		for i, side := range []string{"l", "r"} {
+			x := float32(1-2*i) * 0.15
+			add("fore "+side, "withers", x, -0.1, 0)
+			add("fore shank "+side, "fore "+side, 0, -0.3, 0.05)
+			add("hind "+side, "rump", x, -0.1, 0)
+			add("hind shank "+side, "hind "+side, 0, -0.3, -0.05)
+		}
+		bound(s)
+		return s
+	}
+	from := beast(1, func(s string) string { return s })
+	for what, to := range map[string]*scene.Scene{
+		"by names":  beast(2, func(s string) string { return s }),
+		"by places": beast(2, func(s string) string { return "b" + fmt.Sprint(len(s)) + s[len(s)-1:] + s[:1] }),
+	} {
+		a, b := Of(from), Of(to)
+		r := NewRetargetAlike(a, b, TravelHips)
+		if len(r.Pairs.List) != len(a.Bones) || math.Abs(r.Scale-2) > 1e-6 {
+			t.Fatalf("%s: %d of %d bones, scale %g", what, len(r.Pairs.List), len(a.Bones), r.Scale)
+		}
+		m := scene.Motion{}
+		for i, n := range from.Nodes {
+			q := geom.AxisAngle(geom.Vec3{1, 0.3, float64(len(n.Name))}.Norm(), 0.4)
+			m.Channels = append(m.Channels, scene.Channel{Node: i, Path: scene.PathRotation, Interp: scene.Linear, Times: []float32{0, 1},
+				Values: []float32{0, 0, 0, 1, float32(q[0]), float32(q[1]), float32(q[2]), float32(q[3])}})
+		}
+		m.Channels = append(m.Channels, scene.Channel{Node: 0, Path: scene.PathTranslation, Interp: scene.Linear, Times: []float32{0, 1}, Values: []float32{0, 0.6, 0, 0, 0.6, 1}})
+		x := r.Motion(&m)
+		for _, time := range []float64{0, 0.5, 1} {
+			wa, wb := posed(from, &m, time), posed(to, &x.Motion, time)
+			for i := range from.Nodes {
+				if d := head(wa, i).Mul(2).Sub(head(wb, i)).Len(); d > 2e-3 {
+					t.Errorf("%s, at %g s: %s is %g m away", what, time, from.Nodes[i].Name, d)
+				}
+			}
+		}
+	}
+}

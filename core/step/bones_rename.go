@@ -15,6 +15,7 @@ type BonesRenameParams struct {
 	Map   []BoneName   `json:"map,omitempty" jsonschema:"title=Names,description=Bones by their exact names; before the rules"`
 	To    string       `json:"to,omitempty" jsonschema:"title=Limbs to,enum=,enum=humanoid,description=Those of the body get the words of the standard for humanoid bones (VRM 1.0)" jsonschema_extras:"empty=as they are"`
 	Rules []RenameRule `json:"rules,omitempty" jsonschema:"title=Rules,description=Each works on the result of the one before"`
+	Limbs
 }
 
 // BoneName is what one bone is and will be called.
@@ -38,9 +39,12 @@ func bonesRename(_ context.Context, s *scene.Scene, p BonesRenameParams, r *Repo
 		r.Nothing("there are no bones")
 		return s, nil
 	}
+	if bad := unknownLimbs(p.Limbs.Limbs, k); len(bad) > 0 {
+		return nil, fmt.Errorf("limbs: %s", named(bad))
+	}
 	limbs := map[int]string{}
 	if p.To == "humanoid" {
-		body := k.Map(nil)
+		body := k.Map(p.fixed())
 		if missing := body.Missing(); len(missing) > 0 {
 			return nil, fmt.Errorf("the skeleton has no %s that can be told; name them in the table", named(missing))
 		}

@@ -17,6 +17,7 @@ type RestPoseParams struct {
 	From   string  `json:"from,omitempty" jsonschema:"title=Skeleton of,maxLength=4096,description=For skeleton: an asset in the search order or beside the chain's document; or chain: and the name of another chain" jsonschema_extras:"chooser=model"`
 	Motion string  `json:"motion,omitempty" jsonschema:"title=Motion,maxLength=1000,description=For frame"`
 	Time   float64 `json:"time" jsonschema:"title=At,minimum=0,maximum=1e+06,description=For frame" jsonschema_extras:"unit=s"`
+	Limbs
 }
 
 // Validate refuses a pose without what it is taken from.
@@ -47,6 +48,9 @@ func restPose(ctx context.Context, s *scene.Scene, p RestPoseParams, b Beyond, r
 		r.Nothing("there are no bones")
 		return s, nil
 	}
+	if bad := unknownLimbs(p.Limbs.Limbs, k); len(bad) > 0 {
+		return nil, fmt.Errorf("limbs: %s", named(bad))
+	}
 	var world []geom.Mat4
 	switch p.To {
 	case "frame":
@@ -64,7 +68,7 @@ func restPose(ctx context.Context, s *scene.Scene, p RestPoseParams, b Beyond, r
 			return nil, fmt.Errorf("%s: %w", p.From, err)
 		}
 		other := rig.Of(o)
-		pairs := rig.PairsOf(other.Map(nil), k.Map(nil))
+		pairs := rig.PairsOf(other.Map(nil), k.Map(p.fixed()))
 		if len(pairs.List) < 2 {
 			return nil, fmt.Errorf("the skeletons of %s and of this asset have no limbs in common that can be told", p.From)
 		}
@@ -73,7 +77,7 @@ func restPose(ctx context.Context, s *scene.Scene, p RestPoseParams, b Beyond, r
 		}
 		world = k.Aimed(pairs.Aligned(other, k))
 	default:
-		body := k.Map(nil)
+		body := k.Map(p.fixed())
 		if missing := body.Missing(); len(missing) > 0 {
 			return nil, fmt.Errorf("the skeleton has no %s that can be told, and so no such pose", named(missing))
 		}

@@ -18,6 +18,8 @@ type RetargetParams struct {
 	Travel  string `json:"travel" jsonschema:"title=The way over the ground,enum=keep,enum=root,enum=remove,description=keep: the hips go it. root: the root bone goes it. remove: in place."`
 	Feet    bool   `json:"feet" jsonschema:"title=Feet stay where they touch,description=By bending hip and knee"`
 	Replace bool   `json:"replace" jsonschema:"title=Instead of its own,description=The asset's own motions go"`
+	Limbs
+	Theirs []LimbRow `json:"their_limbs,omitempty" jsonschema:"title=Limbs of the other,description=Bones of the other asset that are other limbs than can be told"`
 }
 
 func (p *RetargetParams) asks() []Ask { return []Ask{{Asset: p.From}} }
@@ -42,18 +44,13 @@ func retarget(ctx context.Context, s *scene.Scene, p RetargetParams, b Beyond, r
 		return nil, fmt.Errorf("%s has no motions", p.From)
 	}
 	from, to := rig.Of(o), rig.Of(s)
-	theirs, ours := from.Map(nil), to.Map(nil)
-	for _, x := range []struct {
-		who  string
-		body rig.Body
-	}{{p.From, theirs}, {"this asset", ours}} {
-		if missing := x.body.Missing(); len(missing) > 3 {
-			return nil, fmt.Errorf("the skeleton of %s has no %s that can be told: rename its bones first (bones-rename)", x.who, named(missing))
-		}
+	if bad := append(unknownLimbs(p.Limbs.Limbs, to), unknownLimbs(p.Theirs, from)...); len(bad) > 0 {
+		return nil, fmt.Errorf("limbs: %s", named(bad))
 	}
-	k := rig.NewRetarget(from, to, theirs, ours, rig.Travel(p.Travel), p.Feet)
-	if k.Travel == rig.TravelRoot && to.Root() == ours["hips"].Bone {
-		r.Say("the hips are the root: the way stays with them")
+	theirs, ours := from.Map(fixedLimbs(p.Theirs)), to.Map(p.fixed())
+	k, err := retargeter(p, from, to, theirs, ours, r)
+	if err != nil {
+		return nil, err
 	}
 	out := *s
 	out.Motions = slices.Clone(s.Motions)
@@ -127,6 +124,32 @@ func retarget(ctx context.Context, s *scene.Scene, p RetargetParams, b Beyond, r
 		r.Say("its own %s let go", count(lost, "motion is", "motions are"))
 	}
 	return &out, nil
+}
+
+// retargeter pairs two skeletons: limb by limb where both are bodies, else by
+// the bones' names and places.
+func retargeter(p RetargetParams, from, to *rig.Rig, theirs, ours rig.Body, r *Report) (*rig.Retarget, error) {
+	const mayLack = 3
+	if len(theirs.Missing()) <= mayLack && len(ours.Missing()) <= mayLack {
+		k := rig.NewRetarget(from, to, theirs, ours, rig.Travel(p.Travel), p.Feet)
+		if k.Travel == rig.TravelRoot && to.Root() == ours["hips"].Bone {
+			r.Say("the hips are the root: the way stays with them")
+		}
+		return k, nil
+	}
+	k := rig.NewRetargetAlike(from, to, rig.Travel(p.Travel))
+	if n := len(k.Pairs.List); n < 3 || 2*n < len(from.Bones) && 2*n < len(to.Bones) {
+		for _, x := range []struct {
+			who  string
+			body rig.Body
+		}{{p.From, theirs}, {"this asset", ours}} {
+			if missing := x.body.Missing(); len(missing) > mayLack {
+				return nil, fmt.Errorf("the skeleton of %s has no %s that can be told, and too few bones are alike: say which they are (limbs), or rename them first (bones-rename)", x.who, named(missing))
+			}
+		}
+	}
+	r.Say("no two whole bodies: bones are paired by their names and places")
+	return k, nil
 }
 
 // centimetres says a length.

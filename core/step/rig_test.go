@@ -412,7 +412,7 @@ func TestFitSkeleton(t *testing.T) {
 	for name, s := range map[string]*scene.Scene{
 		"root renamed":  spoil([2]any{"root", map[string]any{"name": "base.001"}}),
 		"without ends":  spoil([2]any{"bones-trim", map[string]any{}}),
-		"parent added":  spoil([2]any{"bones-parent", map[string]any{"insert": "Armature"}}),
+		"parent added":  spoil([2]any{"bones-parent", map[string]any{"insert": "Export"}}),
 		"other names":   spoil([2]any{"bones-rename", map[string]any{"to": "humanoid"}}),
 		"without above": spoil([2]any{"bones-parent", map[string]any{"bare": true}}),
 		"in a T":        spoil([2]any{"rest-pose", map[string]any{"to": "T"}}),
@@ -574,5 +574,29 @@ func TestExpressions(t *testing.T) {
 	tells(t, r.Lines, "frown")
 	if _, r := apply(t, "expressions", s, map[string]any{"rows": []any{map[string]any{"from": "grin", "to": "x"}}}); !r.Idle {
 		t.Errorf("%q", r.Lines)
+	}
+}
+
+// What the porter says of limbs counts before what can be told.
+func TestLimbsThatAreSaid(t *testing.T) {
+	s := keeper()
+	mute := *s
+	mute.Nodes = slices.Clone(s.Nodes)
+	for i := range mute.Nodes {
+		mute.Nodes[i].Name = fmt.Sprintf("n%02d", i)
+	}
+	says := func(limb, bone string) map[string]any {
+		i := slices.IndexFunc(s.Nodes, func(n scene.Node) bool { return n.Name == bone })
+		return map[string]any{"limb": limb, "bone": mute.Nodes[i].Name}
+	}
+	out, _ := apply(t, "bones-rename", &mute, map[string]any{"to": "humanoid", "limbs": []any{says("neck", "spine")}})
+	if i := slices.IndexFunc(s.Nodes, func(n scene.Node) bool { return n.Name == "spine" }); out.Nodes[i].Name != "neck" {
+		t.Errorf("the bone is called %s", out.Nodes[i].Name)
+	}
+	k, _ := Get("rest-pose")
+	for row, want := range map[string]string{`{"limb":"wing","bone":"head"}`: "there is no limb wing", `{"limb":"head","bone":"hat"}`: "there is no bone hat"} {
+		if _, err := k.Apply(t.Context(), s, fmt.Appendf(nil, `{"limbs":[%s]}`, row), nil, &Report{}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", row, err)
+		}
 	}
 }

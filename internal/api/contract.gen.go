@@ -2008,7 +2008,7 @@ type RigBone struct {
 	Node  int       `json:"node"`
 	Odd   *[]string `json:"odd,omitempty"`
 
-	// Parent its place in the list
+	// Parent its place in the list, or -1
 	Parent int `json:"parent"`
 
 	// Share of all weight

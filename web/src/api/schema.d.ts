@@ -3172,7 +3172,7 @@ export interface components {
         RigBone: {
             node: number;
             name: string;
-            /** @description its place in the list */
+            /** @description its place in the list, or -1 */
             parent: number;
             depth: number;
             /** @description in the words of VRM 1.0 */

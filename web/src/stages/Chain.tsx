@@ -32,6 +32,7 @@ import { ChainFrame } from './chain/Frame'
 import { GroupField } from './chain/GroupField'
 import { NewChain, type Origin } from './chain/NewChain'
 import { Tray } from './chain/Tray'
+import { Skeleton } from './finds/Skeleton'
 
 /** Edits of a chain: each is one revision that undo takes back. */
 function useEdits(project: number, chain?: S['Chain']) {
@@ -79,6 +80,7 @@ export function Chain() {
   const triedKind = kinds?.find((k) => k.name === tried?.step)
   const chosen = (params.get('chosen') ?? '').split(' ').filter(Boolean)
   const open = params.get('tray') === '1'
+  const bonesOpen = params.get('tray') === 'bones'
   const folded = (params.get('folded') ?? '').split(' ').filter(Boolean).map(Number)
   const alone = params.get('alone') === '1'
   // What was chosen by number in one band is something else in the next.
@@ -380,6 +382,11 @@ export function Chain() {
             >
               {open ? 'Close the inventory' : 'Inventory'}
             </Mini>
+            {(shown(at)?.stats?.bones ?? 0) > 0 && (
+              <Mini aria-expanded={bonesOpen} onClick={() => set({ tray: bonesOpen ? undefined : 'bones' })}>
+                {bonesOpen ? 'Close the bones' : 'Bones'}
+              </Mini>
+            )}
             {inventory && (
               <Text tone="soft" small clip>
                 {count(inventory.nodes.length)} nodes · {count(inventory.materials.length)} materials
@@ -409,6 +416,21 @@ export function Chain() {
               onChoose={(keys) => set({ chosen: keys.join(' ') || undefined })}
               onAct={setActing}
             />
+          )}
+          {bonesOpen && chain && shown(at)?.scene && (
+            <div className="bonetray">
+              <Skeleton
+                key={shown(at)!.scene}
+                project={project}
+                find={chain.find}
+                digest={shown(at)!.scene!}
+                show={show}
+                onShow={setShow}
+                reference={Number(params.get('fit')) || undefined}
+                onFit={(from) => setTried({ step: 'fit-skeleton', with: { from } })}
+                put={set}
+              />
+            </div>
           )}
           {open && !inventory && <div className="trayless" />}
         </div>

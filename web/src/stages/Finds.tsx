@@ -256,7 +256,7 @@ export function Finds() {
               <Skeleton
                 project={project}
                 find={f.id}
-                model={m}
+                digest={m.scene}
                 show={show}
                 onShow={setShow}
                 reference={Number(params.get('fit')) || undefined}

@@ -10,6 +10,14 @@ export const ChainFrame = styled('div')({
   '& .reading': { position: 'absolute', right: 14, top: 104 },
   '& .acts': { margin: '12px 0 2px' },
   '& .whole': { whiteSpace: 'normal' },
+  '& .bonetray': {
+    height: 340,
+    display: 'flex',
+    flexDirection: 'column',
+    minHeight: 0,
+    borderTop: '1px solid var(--line)',
+    background: 'var(--panel)',
+  },
   // The room of the inventory while that of another band is on its way.
   '& .trayless': { height: 300, background: 'var(--panel)', borderTop: '1px solid var(--line)' },
   '& .drawer': {

@@ -1,12 +1,12 @@
 // The skeleton of a find: each bone with the limb that it is, what says so and
 // what is odd about it; and in what it is not the skeleton that it must fit.
-import { Autocomplete, Button, TextField } from '@mui/material'
+import { Autocomplete, Button, styled, TextField } from '@mui/material'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useRef } from 'react'
 import { useNavigate } from 'react-router'
 import { likeChain } from '../../api/chains'
 import { useGallery } from '../../api/finds'
-import { useAct, type S } from '../../api/http'
+import { useAct } from '../../api/http'
 import { useRig } from '../../api/scenes'
 import type { Put, Show } from '../../parts/address'
 import { Fault } from '../../parts/bits'
@@ -17,6 +17,23 @@ import { Head } from '../../parts/Head'
 import { Scroll } from '../../parts/Scroll'
 import { Tag } from '../../parts/Tag'
 import { Text } from '../../parts/Text'
+
+const Bone = styled('div')({
+  position: 'absolute',
+  top: 0,
+  left: 0,
+  right: 0,
+  display: 'flex',
+  gap: 10,
+  alignItems: 'center',
+  paddingRight: 18,
+  fontSize: 13,
+  cursor: 'pointer',
+  userSelect: 'none',
+  '&:hover': { background: 'var(--paper)' },
+  '&.on, &.on:hover': { background: 'var(--verdiT)', boxShadow: 'inset 4px 0 var(--verdi)' },
+  '&:focus-visible': { outlineOffset: -2 },
+})
 
 /** What the kinds of differences are called. */
 const kinds: Record<string, string> = {
@@ -34,25 +51,29 @@ const kinds: Record<string, string> = {
 export function Skeleton({
   project,
   find,
-  model,
+  digest,
   show,
   onShow,
   reference,
+  onFit,
   put,
 }: {
   project: number
   find: number
-  model: S['Model']
+  /** The scene: the find's, or that of a band of its chain. */
+  digest: string
   show: Show
   onShow: (s: Partial<Show>) => void
   /** The find whose skeleton it must fit. */
   reference?: number
+  /** Fits the skeleton to that of an asset; else a chain is made that does. */
+  onFit?: (from: string) => void
   put: Put
 }) {
   const { data: finds } = useGallery(project)
-  const others = (finds ?? []).filter((f) => f.id !== find && f.scene)
+  const others = (finds ?? []).filter((f) => f.scene && f.scene !== digest)
   const other = others.find((f) => f.id === reference)
-  const { data, error } = useRig(model.scene, other?.scene)
+  const { data, error } = useRig(digest, other?.scene)
   const { act, fault, busy } = useAct(project)
   const go = useNavigate()
   const box = useRef<HTMLDivElement>(null)
@@ -66,7 +87,8 @@ export function Skeleton({
   if (data && bones.length === 0)
     return <Body className="soft">It has no bones, and no motion that moves anything.</Body>
   const limbs = bones.filter((b) => b.limb).length
-  const mend = () =>
+  const mend = () => {
+    if (onFit) return onFit(other!.path)
     act(
       () =>
         likeChain(project, find, `${other!.name} skeleton`, {
@@ -74,6 +96,7 @@ export function Skeleton({
         }),
       (c) => void go(`/p/${project}/chain/${c.id}`),
     )
+  }
   return (
     <Scroll column ref={box} aria-label="Skeleton" tabIndex={-1} data-rig={bones.length}>
       <Body>
@@ -134,7 +157,7 @@ export function Skeleton({
                   </Text>
                 )}
                 <Button variant="contained" disabled={busy} onClick={mend}>
-                  Fit it in a chain
+                  {onFit ? 'Try to fit it' : 'Fit it in a chain'}
                 </Button>
               </>
             )}
@@ -161,13 +184,13 @@ export function Skeleton({
               ? onShow({ surface: 'textured', bone: -1 })
               : onShow({ surface: 'weights', bone: b.node, skeleton: true })
           return (
-            <div
+            <Bone
               key={b.node}
               role="treeitem"
               aria-level={b.depth + 1}
               aria-selected={on}
               tabIndex={0}
-              className={`invrow bone live ${on ? 'on' : ''}`}
+              className={on ? 'on' : undefined}
               data-bone={b.name}
               data-limb={b.limb}
               style={{
@@ -203,7 +226,7 @@ export function Skeleton({
                 </Text>
               </div>
               {b.limb && <Tag tone={(b.sure ?? 0) < 0.6 ? 'warn' : undefined}>{b.limb}</Tag>}
-            </div>
+            </Bone>
           )
         })}
       </div>
