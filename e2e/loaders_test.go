@@ -239,7 +239,10 @@ func plain(s *scene.Scene) *scene.Scene {
 
 func compare(t *testing.T, name, ending string, s *scene.Scene, want scene.Stats, got figures) {
 	t.Helper()
-	fail := func(what string, got, want any) { t.Errorf("%s as %s: %s %v, want %v", name, ending, what, got, want) }
+	fail := func(what string, got, want any) {
+		t.Errorf("%s as %s: %s %v, want %v",
+			name, ending, what, got, want)
+	}
 	if ending == "bvh" {
 		// The loader makes end sites bones too.
 		if got.Bones < want.Bones {

@@ -61,7 +61,8 @@ func TestTangentsAsAnotherPackageHasThem(t *testing.T) {
 			}
 			if math.Abs(float64(dot)-1) > 1e-4 || ours[i+3] != -theirs[i+3] {
 				if wrong++; wrong < 4 {
-					t.Errorf("seed %d, triangle %d, corner %d: %v, theirs %v", seed, i/12, i/4%3, ours[i:i+4], theirs[i:i+4])
+					t.Errorf("seed %d, triangle %d, corner %d: %v, theirs %v",
+						seed, i/12, i/4%3, ours[i:i+4], theirs[i:i+4])
 				}
 			}
 		}
@@ -149,7 +150,8 @@ func TestReducedAsWellAsByAnotherPackage(t *testing.T) {
 			a, c := off(p, tri, res.Triangles[0]), off(p, tri, theirs)
 			t.Logf("%s to 1/%d: %d triangles, %.3g off; theirs %d, %.3g off", name, share, len(res.Triangles[0])/3, a, len(theirs)/3, c)
 			if len(res.Triangles[0]) > max(len(theirs), 3*want) {
-				t.Errorf("%s to 1/%d: %d triangles, theirs %d", name, share, len(res.Triangles[0])/3, len(theirs)/3)
+				t.Errorf("%s to 1/%d: %d triangles, theirs %d",
+					name, share, len(res.Triangles[0])/3, len(theirs)/3)
 			}
 			// Where theirs stops earlier the errors are not of the same count.
 			if 20*len(theirs) < 21*len(res.Triangles[0]) && a > 1.2*c+1e-7 {

@@ -84,7 +84,8 @@ func TestEveryScreenForEveryone(t *testing.T) {
 			for _, v := range p.judged(script) {
 				for i, n := range v.Nodes {
 					if i < 3 {
-						t.Errorf("%s, dark %v: %s: %s (%s)\n  %v %.200s", s.name, dark, v.Impact, v.Help, v.ID, n.Target, n.HTML)
+						t.Errorf("%s, dark %v: %s: %s (%s)\n  %v %.200s",
+							s.name, dark, v.Impact, v.Help, v.ID, n.Target, n.HTML)
 					}
 				}
 			}

@@ -48,7 +48,8 @@ func (o *options) load(stack source.Stack, name string) (in *given, err error) {
 		return in, fmt.Errorf("it is a folder")
 	case err == nil:
 		if st.Size() > limit.EntryBytes {
-			return in, fmt.Errorf("it has %d bytes, at most %d are held in memory", st.Size(), int64(limit.EntryBytes))
+			return in, fmt.Errorf("it has %d bytes, at most %d are held in memory",
+				st.Size(), int64(limit.EntryBytes))
 		}
 		if in.Data, err = os.ReadFile(name); err != nil {
 			return in, err
@@ -145,7 +146,8 @@ func inspectCommand(o *options) *cobra.Command {
 					return err
 				}
 			default:
-				fmt.Fprintf(os.Stderr, "%s %s: %s\n", tint(os.Stderr, fault, "excavate:"), harmless(file), harmless(err.Error()))
+				fmt.Fprintf(os.Stderr, "%s %s: %s\n",
+					tint(os.Stderr, fault, "excavate:"), harmless(file), harmless(err.Error()))
 			}
 			bad = true
 		}
@@ -379,7 +381,8 @@ func renderCommand(o *options) *cobra.Command {
 		}
 		to := pixel.Writable(ending)
 		if to == nil {
-			return fmt.Errorf("%s: a picture cannot be written with the ending %q; name a file such as %s.png", out, ending, strings.TrimSuffix(out, filepath.Ext(out)))
+			return fmt.Errorf("%s: a picture cannot be written with the ending %q; name a file such as %s.png",
+				out, ending, strings.TrimSuffix(out, filepath.Ext(out)))
 		}
 		lib, stack, done, err := o.open(cmd.Context())
 		if err != nil {

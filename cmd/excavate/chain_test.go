@@ -130,7 +130,8 @@ func TestAssemble(t *testing.T) {
 	}
 	x := lines[find.Inspection](t, must(t, "inspect", "--json", filepath.Join(dir, "two.glb")))[0]
 	if x.Triangles != 7400 || x.Meshes != 9 || len(x.Materials) != 7 || len(x.Pictures) != 4 {
-		t.Errorf("%d triangles, %d meshes, %d materials, %d pictures", x.Triangles, x.Meshes, len(x.Materials), len(x.Pictures))
+		t.Errorf("%d triangles, %d meshes, %d materials, %d pictures",
+			x.Triangles, x.Meshes, len(x.Materials), len(x.Pictures))
 	}
 	if _, said, status := run(t, dir, "", "assemble", "village.yaml", "-o", "no.glb"); status == 0 || !strings.Contains(said, "is no assembly") {
 		t.Errorf("%d: %s", status, said)

@@ -63,7 +63,8 @@ What a model names is looked for beside it and below, then in the sources. What 
 			}
 			for _, o := range doc.Order() {
 				w := cmd.ErrOrStderr()
-				fmt.Fprintf(w, "%s step %d (%s) belongs behind step %d (%s): %s\n", tint(w, attention, "order:"), o.Step+1, doc.Steps[o.Step].Step, o.After+1, doc.Steps[o.After].Step, o.Why)
+				fmt.Fprintf(w, "%s step %d (%s) belongs behind step %d (%s): %s\n",
+					tint(w, attention, "order:"), o.Step+1, doc.Steps[o.Step].Step, o.After+1, doc.Steps[o.After].Step, o.Why)
 			}
 		}
 		folder := false
@@ -146,7 +147,8 @@ func (x *converter) toFormat(named bool, to, out string) error {
 	if named {
 		return fmt.Errorf("--to %q cannot be written; name one of %s", to, strings.Join(known, ", "))
 	}
-	return fmt.Errorf("%s: the ending %q cannot be written; name a file of %s or .zip", out, ending, strings.Join(known, ", "))
+	return fmt.Errorf("%s: the ending %q cannot be written; name a file of %s or .zip",
+		out, ending, strings.Join(known, ", "))
 }
 
 // converter runs a chain over models and writes them, or writes pictures.
@@ -194,7 +196,8 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 	for i := range final.Pictures {
 		if p := &final.Pictures[i]; p.Missing() {
 			missing++
-			fmt.Fprintf(log, "%s picture %s, looked for %s\n", tint(log, attention, "missing:"), harmless(p.Name), harmless(strings.Join(p.Looked, ", ")))
+			fmt.Fprintf(log, "%s picture %s, looked for %s\n",
+				tint(log, attention, "missing:"), harmless(p.Name), harmless(strings.Join(p.Looked, ", ")))
 		}
 	}
 	if x.to == nil {
@@ -213,7 +216,8 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 		}
 	}
 	if err == nil && missing > 0 && x.strict {
-		fmt.Fprintf(log, "%s not found, and --strict is given\n", format.Counted(missing, "picture was", "pictures were"))
+		fmt.Fprintf(log, "%s not found, and --strict is given\n",
+			format.Counted(missing, "picture was", "pictures were"))
 		return errQuiet
 	}
 	return err
@@ -347,7 +351,8 @@ func (x *converter) folder(cmd *cobra.Command, in, out string) error {
 		return ctx.Err()
 	}
 	x.summary(cmd.ErrOrStderr())
-	fmt.Fprintf(cmd.ErrOrStderr(), "%d %ss converted, %d failed, %d other files passed over\n", t.made, want, t.failed, passed)
+	fmt.Fprintf(cmd.ErrOrStderr(), "%d %ss converted, %d failed, %d other files passed over\n",
+		t.made, want, t.failed, passed)
 	switch {
 	case t.failed > 0:
 		return errQuiet
@@ -369,7 +374,8 @@ func (x *converter) summary(w io.Writer) {
 	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(table, "step\tdone\tidle\tlost\tfailed\tchanged")
 	for i, r := range x.many.Rows() {
-		fmt.Fprintf(table, "%d %s\t%d\t%d\t%d\t%d\t%+.0f%%\n", i+1, r.Step, r.States["done"], r.States["idle"], r.States["lost"], r.States["failed"], 100*r.Share)
+		fmt.Fprintf(table, "%d %s\t%d\t%d\t%d\t%d\t%+.0f%%\n",
+			i+1, r.Step, r.States["done"], r.States["idle"], r.States["lost"], r.States["failed"], 100*r.Share)
 	}
 	table.Flush()
 	odd := x.many.Odd()

@@ -44,7 +44,8 @@ func TestInventory(t *testing.T) {
 		}
 	}
 	if bones != st.Bones || triangles != st.Triangles || vertices != st.Vertices || len(x.Morphs) != 3 || len(x.Expressions) != 3 || len(x.Skins) == 0 {
-		t.Errorf("%d bones, %d triangles, %d vertices, %d morphs, %+v", bones, triangles, vertices, len(x.Morphs), st)
+		t.Errorf("%d bones, %d triangles, %d vertices, %d morphs, %+v",
+			bones, triangles, vertices, len(x.Morphs), st)
 	}
 	weighted, human := 0, 0
 	for _, b := range x.Skins[0].Bones {

@@ -60,7 +60,8 @@ entries:
 	}
 	// The triangle of b is a hundredth as large as that of a: two meshes, of three nodes.
 	if len(s.Meshes) != 2 || len(s.Materials) != 1 || len(s.Pictures) != 1 || len(s.Nodes) != 6 || s.Nodes[3].Mesh != s.Nodes[5].Mesh {
-		t.Errorf("%d meshes, %d materials, %d pictures, %d nodes", len(s.Meshes), len(s.Materials), len(s.Pictures), len(s.Nodes))
+		t.Errorf("%d meshes, %d materials, %d pictures, %d nodes",
+			len(s.Meshes), len(s.Materials), len(s.Pictures), len(s.Nodes))
 	}
 	if s.Name != "low tide" || s.Terms.Owner != "Council of a; Council of b" || len(s.Notes) != 1 || !strings.Contains(s.Notes[0].Text, "tiles/gone.glb is left out: it is nowhere") {
 		t.Errorf("%q %+v %+v", s.Name, s.Terms, s.Notes)

@@ -40,7 +40,8 @@ const MaxGroup = 200
 // groupSound refuses names of groups that are no line of text.
 func groupSound(name string) error {
 	if len(name) > MaxGroup || strings.ContainsFunc(name, unicode.IsControl) || strings.TrimSpace(name) != name {
-		return fmt.Errorf("the group %.40q is no name: one line of at most %d bytes, without spaces at its ends", name, MaxGroup)
+		return fmt.Errorf("the group %.40q is no name: one line of at most %d bytes, without spaces at its ends",
+			name, MaxGroup)
 	}
 	return nil
 }

@@ -32,7 +32,8 @@ func (l *Library) assemble(ctx context.Context, in Input) (*scene.Scene, error) 
 		return s, nil
 	}
 	if in.depth >= limit.MountDepth {
-		return nil, fmt.Errorf("assemblies lie within assemblies more than %d deep; does one name itself?", limit.MountDepth)
+		return nil, fmt.Errorf("assemblies lie within assemblies more than %d deep; does one name itself?",
+			limit.MountDepth)
 	}
 	return doc.Build(ctx, func(from string) (*scene.Scene, error) { return l.part(ctx, in, from) })
 }

@@ -47,7 +47,8 @@ func (b *Beyond) Asset(ctx context.Context, from string) (*scene.Scene, error) {
 // AssetHit is the entry of the model that a name stands for.
 func (b *Beyond) AssetHit(from string) (source.Hit, error) {
 	if name, ok := step.EndOf(from); ok {
-		return source.Hit{}, fmt.Errorf("%s: the end of a chain is there within a project; here, name the file that %q wrote", from, name)
+		return source.Hit{}, fmt.Errorf("%s: the end of a chain is there within a project; here, name the file that %q wrote",
+			from, name)
 	}
 	model := func(s *source.Source, i int) bool {
 		head, err := s.Head(i, HeadBytes)
@@ -95,7 +96,8 @@ func (b *Beyond) pictures(ctx context.Context, glob string) (out []source.Hit, e
 				continue
 			}
 			if seen[name] = true; len(out) == mostPictures {
-				return nil, fmt.Errorf("more than %d pictures fit %q; say more of their names", mostPictures, glob)
+				return nil, fmt.Errorf("more than %d pictures fit %q; say more of their names",
+					mostPictures, glob)
 			}
 			out = append(out, source.Hit{Source: s, Entry: i})
 		}
@@ -154,7 +156,8 @@ func (b *Beyond) Mark(ctx context.Context, a step.Ask) (string, error) {
 	}
 	h := sha256.New()
 	for _, x := range hits {
-		fmt.Fprintf(h, "%q %q %d %s\n", x.Source.Label, x.Path(), x.Source.Entries()[x.Entry].Size, x.Source.Stamp)
+		fmt.Fprintf(h, "%q %q %d %s\n",
+			x.Source.Label, x.Path(), x.Source.Entries()[x.Entry].Size, x.Source.Stamp)
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }

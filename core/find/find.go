@@ -182,7 +182,8 @@ func unknown(kind Kind, head []byte) error {
 	case kind == Text:
 		return errors.New("it is text, not a model")
 	}
-	return fmt.Errorf("no open format and no layout recognises its first bytes (% x); describe it with a layout", head[:min(8, len(head))])
+	return fmt.Errorf("no open format and no layout recognises its first bytes (% x); describe it with a layout",
+		head[:min(8, len(head))])
 }
 
 // seek finds one picture through the stack and decodes it.

@@ -115,7 +115,8 @@ func (s *Surface) search(p, normal geom.Vec3, tolerance float64) (triangle int, 
 						if d < best || d == best && int(t) < of {
 							best, of = d, int(t)
 						}
-						if tolerance > 0 && d <= best+tolerance && (d < facing || d == facing && int(t) < facingOf) && s.normal(t).Dot(normal) > 0 {
+						nearer := d < facing || d == facing && int(t) < facingOf
+						if tolerance > 0 && d <= best+tolerance && nearer && s.normal(t).Dot(normal) > 0 {
 							facing, facingOf = d, int(t)
 						}
 					}

@@ -36,7 +36,8 @@ func TestPropose(t *testing.T) {
 		}
 		text, _ := json.Marshal(single(list[0].Rule))
 		if string(text) != c.first || list[0].Else != (pick.Counts{}) {
-			t.Errorf("%+v: %s (%s) with %+v besides, should be %s", c.things, text, list[0].Words, list[0].Else, c.first)
+			t.Errorf("%+v: %s (%s) with %+v besides, should be %s",
+				c.things, text, list[0].Words, list[0].Else, c.first)
 		}
 		for i, p := range list {
 			for _, q := range list[:i] {

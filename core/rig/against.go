@@ -173,7 +173,8 @@ func inOrder(r, ref *Rig, same map[int]int) []Difference {
 			continue
 		}
 		if at < last {
-			return []Difference{{Kind: "order", Bone: r.Name(x), Text: fmt.Sprintf("the joints stand in another order, from %s on", r.Name(x))}}
+			text := fmt.Sprintf("the joints stand in another order, from %s on", r.Name(x))
+			return []Difference{{Kind: "order", Bone: r.Name(x), Text: text}}
 		}
 		last = at
 	}
@@ -188,7 +189,8 @@ func atRest(r, ref *Rig, same map[int]int, metres float64) (out []Difference) {
 	}
 	scale := theirs / tall
 	if math.Abs(scale-1) > 0.02 {
-		out = append(out, Difference{Kind: "scale", Text: fmt.Sprintf("the reference's skeleton is %.3g times as tall", scale)})
+		text := fmt.Sprintf("the reference's skeleton is %.3g times as tall", scale)
+		out = append(out, Difference{Kind: "scale", Text: text})
 	}
 	bones := slices.Clone(r.Bones)
 	for _, x := range bones {
@@ -202,10 +204,12 @@ func atRest(r, ref *Rig, same map[int]int, metres float64) (out []Difference) {
 		deg := 2 * math.Atan2(math.Sqrt(q[0]*q[0]+q[1]*q[1]+q[2]*q[2]), math.Abs(q[3])) * 180 / math.Pi
 		off := r.At(x).Mul(scale).Sub(ref.At(y)).Len()
 		if deg > turnOff {
-			out = append(out, Difference{Kind: "rest", Bone: r.Name(x), Text: fmt.Sprintf("%s is turned by %.3g degrees at rest", r.Name(x), deg)})
+			text := fmt.Sprintf("%s is turned by %.3g degrees at rest", r.Name(x), deg)
+			out = append(out, Difference{Kind: "rest", Bone: r.Name(x), Text: text})
 		}
 		if off > placeOff*theirs {
-			out = append(out, Difference{Kind: "place", Bone: r.Name(x), Text: fmt.Sprintf("%s stands %.3g cm away from where the reference has it", r.Name(x), 100*off*metres)})
+			text := fmt.Sprintf("%s stands %.3g cm away from where the reference has it", r.Name(x), 100*off*metres)
+			out = append(out, Difference{Kind: "place", Bone: r.Name(x), Text: text})
 		}
 	}
 	return out

@@ -29,7 +29,8 @@ var Parents = map[string]string{}
 
 func limbs() []string {
 	list := []string{"hips", "spine", "chest", "upperChest", "neck", "head", "jaw", "leftEye", "rightEye"}
-	above := map[string]string{"spine": "hips", "chest": "spine", "upperChest": "chest", "neck": "upperChest", "head": "neck", "jaw": "head", "leftEye": "head", "rightEye": "head"}
+	above := map[string]string{"spine": "hips", "chest": "spine", "upperChest": "chest", "neck": "upperChest",
+		"head": "neck", "jaw": "head", "leftEye": "head", "rightEye": "head"}
 	chain := func(top string, names ...string) {
 		for _, n := range names {
 			above[n] = top
@@ -53,10 +54,11 @@ func limbs() []string {
 
 // Needed are the limbs without which a body is none (VRMC_vrm-1.0, humanoid,
 // required bones).
-var Needed = []string{"hips", "spine", "head", "leftUpperLeg", "leftLowerLeg", "leftFoot", "rightUpperLeg", "rightLowerLeg", "rightFoot",
+var Needed = []string{"hips", "spine", "head",
+	"leftUpperLeg", "leftLowerLeg", "leftFoot", "rightUpperLeg", "rightLowerLeg", "rightFoot",
 	"leftUpperArm", "leftLowerArm", "leftHand", "rightUpperArm", "rightLowerArm", "rightHand"}
 
-// Whole tells which limbs of a whole body are missing.
+// Missing tells which limbs of a whole body are missing.
 func (b Body) Missing() (out []string) {
 	for _, l := range Needed {
 		if _, ok := b[l]; !ok {
@@ -105,7 +107,6 @@ type mapper struct {
 	body  Body
 	taken map[int]string
 	names map[int]read
-	// where the names disagree with the shape
 }
 
 // take gives a limb its bone, unless one of the two is taken.
@@ -178,7 +179,10 @@ func (r *Rig) readNames() map[int]read {
 func (m *mapper) sided(part string, side int) (out []int) {
 	for _, beside := range []bool{false, true} {
 		for _, b := range m.r.Bones {
-			if n := m.names[b]; n.side == side && n.beside == beside && slices.Contains(n.parts, part) && !(beside && part != "toes" && part != "foot") {
+			n := m.names[b]
+			limb := n.side == side && n.beside == beside && slices.Contains(n.parts, part)
+			// The end of a foot may be its toes; of an arm it is no hand.
+			if limb && (!beside || part == "toes" || part == "foot") {
 				out = append(out, b)
 			}
 		}
@@ -191,7 +195,8 @@ func (m *mapper) named(limb, part string, side int, sure float64) {
 		n := m.names[b]
 		// A hand's finger names the hand too: the part that stands last counts,
 		// and fingers count before hands.
-		if fingerOf(n) != "" && !strings.Contains(limb, "Thumb") && part != "toes" || part == "foot" && n.toe || part == "hips" && n.side != 0 {
+		finger := fingerOf(n) != "" && !strings.Contains(limb, "Thumb") && part != "toes"
+		if finger || part == "foot" && n.toe || part == "hips" && n.side != 0 {
 			continue
 		}
 		if m.take(limb, b, sure, fmt.Sprintf("named “%s”", m.r.Name(b))) {
@@ -228,15 +233,15 @@ func (m *mapper) byNames() {
 		m.named(name+"Foot", "foot", side, sure)
 		m.named(name+"Toes", "toes", side, sure)
 		m.named(name+"Eye", "eye", side, sure)
-		m.loose(name, side, "arm", "UpperArm", "LowerArm", "Hand")
-		m.loose(name, side, "leg", "UpperLeg", "LowerLeg", "Foot")
+		m.loose(name, side, "arm", "UpperArm", "LowerArm")
+		m.loose(name, side, "leg", "UpperLeg", "LowerLeg")
 		m.fingersByName(name, side)
 	}
 }
 
 // loose reads bones that are only called arm or leg: the upper one where
 // nothing is, else the lower.
-func (m *mapper) loose(name string, side int, part, upper, lower, end string) {
+func (m *mapper) loose(name string, side int, part, upper, lower string) {
 	list := m.sided(part, side)
 	list = slices.DeleteFunc(list, func(b int) bool {
 		_, taken := m.taken[b]
@@ -255,7 +260,6 @@ func (m *mapper) loose(name string, side int, part, upper, lower, end string) {
 			m.take(name+lower, b, 0.7, why)
 		}
 	}
-	_ = end
 }
 
 // spine names the bones between hips and neck in their order.
@@ -340,7 +344,7 @@ func (m *mapper) byShape() {
 		leaf int
 	}{{"left", left}, {"right", right}} {
 		if leg.leaf != scene.None {
-			m.limb(leg.name, r.path(hips, leg.leaf), "UpperLeg", "LowerLeg", "Foot", "Toes", "goes from the hips to the ground on the %s")
+			m.legOf(leg.name, r.path(hips, leg.leaf))
 		}
 	}
 	top := r.top(hips)
@@ -387,7 +391,8 @@ func (r *Rig) legs() (hips, left, right int) {
 			continue
 		}
 		// Both legs are as long, and end as far from the middle.
-		even := math.Abs(r.height(ends[0])-r.height(ends[1])) + math.Abs(r.aside(ends[0])+r.aside(ends[1])-2*r.aside(b))
+		even := math.Abs(r.height(ends[0])-r.height(ends[1])) +
+			math.Abs(r.aside(ends[0])+r.aside(ends[1])-2*r.aside(b))
 		score := (r.height(b)-r.low)/tall - even/tall
 		if score > best {
 			best, hips, left, right = score, b, ends[0], ends[1]
@@ -415,15 +420,15 @@ func (r *Rig) top(hips int) int {
 	return at
 }
 
-// limb gives four limbs the bones of a way: where it is longer than that, the
-// joint in the middle is that nearest to half of its length.
-func (m *mapper) limb(name string, way []int, upper, lower, end, tip, why string) {
+// legOf gives a leg's limbs the bones of a way to the ground: where it is longer
+// than that, the knee is the joint nearest to half of its length.
+func (m *mapper) legOf(name string, way []int) {
 	r := m.r
+	why := "goes from the hips to the ground on the " + name
 	way = slices.DeleteFunc(slices.Clone(way[1:]), func(b int) bool { return m.names[b].beside })
 	if len(way) < 2 {
 		return
 	}
-	why = fmt.Sprintf(why, name)
 	long := r.lengths(way)
 	// The ankle is where the way comes near the ground: the first bone that is
 	// as low as the foot is long at most.
@@ -443,11 +448,11 @@ func (m *mapper) limb(name string, way []int, upper, lower, end, tip, why string
 			knee = i
 		}
 	}
-	m.take(name+upper, way[0], 0.5, why)
-	m.take(name+lower, way[knee], 0.5, why)
-	m.take(name+end, way[ankle], 0.5, why)
+	m.take(name+"UpperLeg", way[0], 0.5, why)
+	m.take(name+"LowerLeg", way[knee], 0.5, why)
+	m.take(name+"Foot", way[ankle], 0.5, why)
 	if ankle+1 < len(way) {
-		m.take(name+tip, way[ankle+1], 0.5, why)
+		m.take(name+"Toes", way[ankle+1], 0.5, why)
 	}
 }
 
@@ -490,7 +495,8 @@ func (m *mapper) trunk(way []int) {
 			if x < 0 {
 				side = 1
 			}
-			if _, leg := m.taken[k]; leg && !strings.Contains(m.taken[k], "Arm") && !strings.Contains(m.taken[k], "Shoulder") {
+			limb := m.taken[k]
+			if limb != "" && !strings.Contains(limb, "Arm") && !strings.Contains(limb, "Shoulder") {
 				continue
 			}
 			if ends[side] == scene.None || math.Abs(x) > math.Abs(r.aside(ends[side])-r.aside(b)) {

@@ -74,7 +74,8 @@ func (r *Rig) Aimed(aims map[int]Aim) []geom.Mat4 {
 // about is a turn about a point.
 func about(p geom.Vec3, q geom.Quat) geom.Mat4 {
 	one := geom.Vec3{1, 1, 1}
-	return geom.TRS(p, geom.IdentityQuat, one).Mul(geom.TRS(geom.Vec3{}, q, one)).Mul(geom.TRS(p.Mul(-1), geom.IdentityQuat, one))
+	there, back := geom.TRS(p, geom.IdentityQuat, one), geom.TRS(p.Mul(-1), geom.IdentityQuat, one)
+	return there.Mul(geom.TRS(geom.Vec3{}, q, one)).Mul(back)
 }
 
 // TPose are the aims of a body that stands with its arms level, palms down.
@@ -164,13 +165,16 @@ func PairsOf(a, b Body) (p Pairs) {
 	}
 	// Each points to the first limb below it that both have: the spine up, the
 	// hand to its middle finger.
-	first := map[string][]string{
-		"hips": {"spine", "chest", "upperChest", "neck", "head"}, "spine": {"chest", "upperChest", "neck", "head"}, "chest": {"upperChest", "neck", "head"},
-		"upperChest": {"neck", "head"}, "neck": {"head"},
+	first := map[string][]string{}
+	trunk := []string{"hips", "spine", "chest", "upperChest", "neck", "head"}
+	for i, l := range trunk {
+		first[l] = trunk[i+1:]
 	}
 	for _, s := range []string{"left", "right"} {
-		first[s+"Shoulder"], first[s+"UpperArm"], first[s+"LowerArm"] = []string{s + "UpperArm"}, []string{s + "LowerArm"}, []string{s + "Hand"}
-		first[s+"UpperLeg"], first[s+"LowerLeg"], first[s+"Foot"] = []string{s + "LowerLeg"}, []string{s + "Foot"}, []string{s + "Toes"}
+		for _, l := range [][2]string{{"Shoulder", "UpperArm"}, {"UpperArm", "LowerArm"}, {"LowerArm", "Hand"},
+			{"UpperLeg", "LowerLeg"}, {"LowerLeg", "Foot"}, {"Foot", "Toes"}} {
+			first[s+l[0]] = []string{s + l[1]}
+		}
 		first[s+"Hand"] = []string{s + "MiddleProximal", s + "IndexProximal", s + "RingProximal"}
 		for _, f := range fingers {
 			seg := segments(f)
@@ -249,7 +253,8 @@ func (p Pairs) Aligned(a, b *Rig) map[int]Aim {
 		f, t := across(x.Limb)
 		from, ok := at[f]
 		till, both := at[t]
-		if ok && both && b.within(from.B, x.B) && b.within(till.B, x.B) && a.within(from.A, x.A) && a.within(till.A, x.A) {
+		below := func(y Pair) bool { return a.within(y.A, x.A) && b.within(y.B, x.B) }
+		if ok && both && below(from) && below(till) {
 			aim.From, aim.Till, aim.Second = from.B, till.B, a.At(till.A).Sub(a.At(from.A))
 		}
 		aims[x.B] = aim

@@ -114,7 +114,8 @@ func (r *Retarget) legOf(side string, a, b Body) *leg {
 		}
 		return scene.None
 	}
-	l := &leg{upper: get(b, "UpperLeg"), lower: get(b, "LowerLeg"), foot: get(b, "Foot"), toes: get(b, "Toes"), fromFoot: get(a, "Toes")}
+	l := &leg{upper: get(b, "UpperLeg"), lower: get(b, "LowerLeg"), foot: get(b, "Foot"), toes: get(b, "Toes")}
+	l.fromFoot = get(a, "Toes")
 	if l.fromFoot == scene.None || l.toes == scene.None {
 		l.fromFoot, l.toes = get(a, "Foot"), scene.None
 	}
@@ -330,7 +331,8 @@ func restOf(m *geom.Mat4) stand {
 // target is where the target's nodes come to stand: each limb is turned against
 // its aligned rest as the source's is against its own, and the hips go as far as
 // the legs are long. feet are where the source's feet are meanwhile.
-func (r *Retarget) target(source func(time float32) []stand, place map[int]int, times []float32) (out *track, placeB map[int]int, feet [2][]geom.Vec3) {
+func (r *Retarget) target(source func(time float32) []stand, place map[int]int, times []float32,
+) (out *track, placeB map[int]int, feet [2][]geom.Vec3) {
 	s := r.To.Scene
 	out = &track{len(r.needB), make([]stand, len(r.needB)*len(times))}
 	placeB = map[int]int{}
@@ -344,7 +346,8 @@ func (r *Retarget) target(source func(time float32) []stand, place map[int]int, 
 	steps := make([]step, len(r.needB))
 	for i, n := range r.needB {
 		placeB[n] = i
-		x := step{parent: -1, from: -1, t: wide3(s.Nodes[n].Translation), q: wide4(s.Nodes[n].Rotation), z: wide3(s.Nodes[n].Scale)}
+		x := step{parent: -1, from: -1}
+		x.t, x.q, x.z = wide3(s.Nodes[n].Translation), wide4(s.Nodes[n].Rotation), wide3(s.Nodes[n].Scale)
 		if p := s.Nodes[n].Parent; p >= 0 {
 			x.parent = placeB[p]
 		}
@@ -432,10 +435,12 @@ func (r *Retarget) channels(t *track, placeB map[int]int, times []float32) (out 
 			w.over = placeB[up]
 		}
 		if limb {
-			w.q = &scene.Channel{Node: n, Path: scene.PathRotation, Interp: scene.Linear, Times: times, Values: make([]float32, 0, 4*len(times))}
+			w.q = &scene.Channel{Node: n, Path: scene.PathRotation, Interp: scene.Linear, Times: times}
+			w.q.Values = make([]float32, 0, 4*len(times))
 		}
 		if _, slides := r.slides[n]; slides || isRoot || r.hips >= 0 && r.Pairs.List[r.hips].B == n {
-			w.p = &scene.Channel{Node: n, Path: scene.PathTranslation, Interp: scene.Linear, Times: times, Values: make([]float32, 0, 3*len(times))}
+			w.p = &scene.Channel{Node: n, Path: scene.PathTranslation, Interp: scene.Linear, Times: times}
+			w.p.Values = make([]float32, 0, 3*len(times))
 		}
 		if w.q != nil || w.p != nil {
 			list = append(list, w)
@@ -451,7 +456,8 @@ func (r *Retarget) channels(t *track, placeB map[int]int, times []float32) (out 
 			back := over.turn.Inverse()
 			if w.q != nil {
 				x := back.Mul(here.turn)
-				if x[0]*w.last[0]+x[1]*w.last[1]+x[2]*w.last[2]+x[3]*w.last[3] < 0 { // the same turn, by the shorter way from the last
+				// The same turn, by the shorter way from the last.
+				if x[0]*w.last[0]+x[1]*w.last[1]+x[2]*w.last[2]+x[3]*w.last[3] < 0 {
 					x = geom.Quat{-x[0], -x[1], -x[2], -x[3]}
 				}
 				w.last = x
@@ -671,7 +677,8 @@ func image(v, square geom.Vec3) geom.Vec3 { return v.Sub(square.Mul(2 * v.Dot(sq
 // bone's partner stands at rest where its mirror image does; what has none is
 // its own. alone counts the bones that stand aside and have none.
 func NewMirror(k *Rig) (r *Retarget, alone []string) {
-	r = &Retarget{From: k, To: k, Travel: TravelHips, Scale: 1, mirror: true, pairOfB: map[int]int{}, hips: -1, aligned: k.World}
+	r = &Retarget{From: k, To: k, Travel: TravelHips, Scale: 1, mirror: true,
+		pairOfB: map[int]int{}, hips: -1, aligned: k.World}
 	middle := 0.0
 	body := k.Map(nil)
 	root := k.Root()

@@ -122,7 +122,8 @@ func TestRetargetToTheSameFigure(t *testing.T) {
 						t.Errorf("%s, at %g s: the %s is %.2g m away", name, time, p.Limb, pa.Sub(pb).Len())
 					}
 					if pa.Sub(pc).Len() > 2e-3 {
-						t.Errorf("%s, to and back at %g s: the %s is %.2g m away", name, time, p.Limb, pa.Sub(pc).Len())
+						t.Errorf("%s, to and back at %g s: the %s is %.2g m away",
+							name, time, p.Limb, pa.Sub(pc).Len())
 					}
 				}
 			}

@@ -143,7 +143,8 @@ func (a *Avatar) validate(s *Scene) error {
 		}
 		for _, c := range e.Colours {
 			if c.Material < 0 || c.Material >= len(s.Materials) {
-				return fmt.Errorf("expression %s: material %d: there are %d", e.Name, c.Material, len(s.Materials))
+				return fmt.Errorf("expression %s: material %d: there are %d",
+					e.Name, c.Material, len(s.Materials))
 			}
 		}
 	}

@@ -335,7 +335,8 @@ func (s *Scene) Validate() error {
 			for j := range s.Meshes[n.Mesh].Parts {
 				for v, joint := range s.Meshes[n.Mesh].Parts[j].Joints {
 					if int(joint) >= len(s.Skins[n.Skin].Joints) {
-						return fmt.Errorf("mesh %q part %d: joint %d of vertex %d is not in the skin's %d joints", s.Meshes[n.Mesh].Name, j, joint, v/max(1, s.Meshes[n.Mesh].Parts[j].Influences), len(s.Skins[n.Skin].Joints))
+						return fmt.Errorf("mesh %q part %d: joint %d of vertex %d is not in the skin's %d joints",
+							s.Meshes[n.Mesh].Name, j, joint, v/max(1, s.Meshes[n.Mesh].Parts[j].Influences), len(s.Skins[n.Skin].Joints))
 					}
 				}
 			}
@@ -352,7 +353,8 @@ func (s *Scene) Validate() error {
 	for i := range s.Materials {
 		for _, t := range s.Materials[i].Textures {
 			if t.Picture < 0 || t.Picture >= len(s.Pictures) {
-				return fmt.Errorf("material %d %q: picture %d: there are %d", i, s.Materials[i].Name, t.Picture, len(s.Pictures))
+				return fmt.Errorf("material %d %q: picture %d: there are %d",
+					i, s.Materials[i].Name, t.Picture, len(s.Pictures))
 			}
 		}
 	}
@@ -363,7 +365,8 @@ func (s *Scene) Validate() error {
 			}
 		}
 		if n := len(s.Skins[i].InverseBind); n != 0 && n != 16*len(s.Skins[i].Joints) {
-			return fmt.Errorf("skin %d %q: %d inverse bind numbers for %d joints", i, s.Skins[i].Name, n, len(s.Skins[i].Joints))
+			return fmt.Errorf("skin %d %q: %d inverse bind numbers for %d joints",
+				i, s.Skins[i].Name, n, len(s.Skins[i].Joints))
 		}
 		if err := in("root", s.Skins[i].Root, len(s.Nodes)); err != nil {
 			return fmt.Errorf("skin %d %q: %w", i, s.Skins[i].Name, err)

@@ -46,7 +46,8 @@ func atlas(ctx context.Context, s *scene.Scene, p AtlasParams, r *Report) (*scen
 		joined += len(g)
 	}
 	if joined == 0 {
-		r.Nothing("no two chosen materials differ only in pictures that could share a sheet%s", ifAny(len(repeated), "; %s", "repeated on their surfaces: "+named(repeated)))
+		r.Nothing("no two chosen materials differ only in pictures that could share a sheet%s",
+			ifAny(len(repeated), "; %s", "repeated on their surfaces: "+named(repeated)))
 		return s, nil
 	}
 	out, err := eachPart(&a.out, c, func(q *scene.Part) (scene.Part, error) { return a.moved(q), nil })
@@ -287,7 +288,8 @@ func packed(list []sheetPlace, most, gutter int) (w, h int, err error) {
 			break
 		}
 	}
-	return 0, 0, fmt.Errorf("%d pictures of %d texels in all do not fit on a sheet of %d × %d; make them smaller first, or choose fewer", len(list), area, most, most)
+	return 0, 0, fmt.Errorf("%d pictures of %d texels in all do not fit on a sheet of %d × %d; make them smaller first, or choose fewer",
+		len(list), area, most, most)
 }
 
 // lay copies a picture onto a sheet, with its rim going on round it.

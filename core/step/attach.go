@@ -64,7 +64,8 @@ func attach(_ context.Context, s *scene.Scene, p AttachParams, r *Report) (*scen
 		moved++
 	}
 	if moved == 0 {
-		r.Nothing("nothing has to hang elsewhere%s", ifAny(bound, "; %s", count(bound, "thing is bound by its skin", "things are bound by their skins")))
+		r.Nothing("nothing has to hang elsewhere%s",
+			ifAny(bound, "; %s", count(bound, "thing is bound by its skin", "things are bound by their skins")))
 		return s, nil
 	}
 	out, _ := withParents(s, slices.Clone(s.Nodes), parent)
@@ -74,7 +75,8 @@ func attach(_ context.Context, s *scene.Scene, p AttachParams, r *Report) (*scen
 		r.Say("%s free", count(moved, "thing is", "things are"))
 	}
 	if bound > 0 {
-		r.Say("%s", count(bound, "thing is bound by its skin, and stays", "things are bound by their skins, and stay"))
+		r.Say("%s",
+			count(bound, "thing is bound by its skin, and stays", "things are bound by their skins, and stay"))
 	}
 	return out, nil
 }

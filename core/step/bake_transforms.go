@@ -49,7 +49,8 @@ func bakeTransforms(_ context.Context, s *scene.Scene, p BakeParams, r *Report) 
 		}
 	}
 	if baked == 0 {
-		r.Nothing("no node is turned or scaled, but for %s", count(kept, "one that moves or is bound", "that move or are bound"))
+		r.Nothing("no node is turned or scaled, but for %s",
+			count(kept, "one that moves or is bound", "that move or are bound"))
 		if kept == 0 {
 			r.Lines[len(r.Lines)-1] = "no node is turned or scaled"
 		}
@@ -58,7 +59,8 @@ func bakeTransforms(_ context.Context, s *scene.Scene, p BakeParams, r *Report) 
 	out := placed(s, world, want)
 	r.Say("%s baked", count(baked, "node", "nodes"))
 	if kept > 0 {
-		r.Say("%s: motions, skins, cameras, lights or colliders need them", count(kept, "keeps its transform", "keep their transforms"))
+		r.Say("%s: motions, skins, cameras, lights or colliders need them",
+			count(kept, "keeps its transform", "keep their transforms"))
 	}
 	return out, nil
 }

@@ -46,7 +46,8 @@ func bonesRename(_ context.Context, s *scene.Scene, p BonesRenameParams, r *Repo
 	if p.To == "humanoid" {
 		body := k.Map(p.fixed())
 		if missing := body.Missing(); len(missing) > 0 {
-			return nil, fmt.Errorf("the skeleton has no %s that can be told; name them in the table", named(missing))
+			return nil, fmt.Errorf("the skeleton has no %s that can be told; name them in the table",
+				named(missing))
 		}
 		for limb, m := range body {
 			limbs[m.Bone] = limb

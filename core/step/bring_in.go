@@ -51,7 +51,8 @@ func bringIn(ctx context.Context, s *scene.Scene, p BringInParams, b Beyond, r *
 		return nil, fmt.Errorf("%s: %w", p.From, err)
 	}
 	if len(s.Nodes)+len(o.Nodes) >= limit.Nodes {
-		return nil, fmt.Errorf("%d nodes and %d of %s are more than %d", len(s.Nodes), len(o.Nodes), p.From, limit.Nodes)
+		return nil, fmt.Errorf("%d nodes and %d of %s are more than %d",
+			len(s.Nodes), len(o.Nodes), p.From, limit.Nodes)
 	}
 	unit := s.Basis.MetresPerUnit
 	if unit == 0 {
@@ -69,7 +70,8 @@ func bringIn(ctx context.Context, s *scene.Scene, p BringInParams, b Beyond, r *
 	grown := *s
 	grown.Nodes = append(slices.Clone(s.Nodes), n)
 	shared := grown.Appended(o, len(s.Nodes))
-	r.Say("%s brought in: %s, %s, %s", n.Name, count(len(o.Nodes), "node", "nodes"), count(o.Stats().Triangles, "triangle", "triangles"), count(len(o.Materials), "material", "materials"))
+	r.Say("%s brought in: %s, %s, %s",
+		n.Name, count(len(o.Nodes), "node", "nodes"), count(o.Stats().Triangles, "triangle", "triangles"), count(len(o.Materials), "material", "materials"))
 	if m := len(s.Materials) + len(o.Materials) - len(shared.Materials); m > 0 {
 		r.Say("%s there already", count(m, "material was", "materials were"))
 	}

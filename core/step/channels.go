@@ -144,7 +144,8 @@ func (p *ChannelsParams) make(h *shelf, own, source int, role scene.Role) (int, 
 		name = strings.ReplaceAll(string(role), " ", "_") + "_" + name
 	}
 	if w, h := max(img.Rect.Dx(), from.Rect.Dx()), max(img.Rect.Dy(), from.Rect.Dy()); w*h > limit.Texels {
-		return 0, fmt.Errorf("%s with the other picture's channel would be of %d x %d texels; make one of them smaller first", name, w, h)
+		return 0, fmt.Errorf("%s with the other picture's channel would be of %d x %d texels; make one of them smaller first",
+			name, w, h)
 	}
 	img, from = sameSize(img, from)
 	was := slices.Clone(img.Pix)

@@ -120,7 +120,8 @@ func inRow(s *scene.Scene, list []*scene.Motion) (scene.Motion, error) {
 				order = append(order, w)
 				per[w] = c.Per()
 			} else if n != c.Per() && len(c.Times) > 0 {
-				return scene.Motion{}, fmt.Errorf("%s moves %d morph targets of %s, and another motion %d", m.Name, c.Per(), s.Nodes[c.Node].Name, n)
+				return scene.Motion{}, fmt.Errorf("%s moves %d morph targets of %s, and another motion %d",
+					m.Name, c.Per(), s.Nodes[c.Node].Name, n)
 			}
 		}
 	}

@@ -73,7 +73,8 @@ func colliders(ctx context.Context, s *scene.Scene, p CollidersParams, r *Report
 		}
 	}
 	if made == 0 {
-		r.Nothing("%s", first(ifAny(already, "%s", count(already, "node has a collider already", "nodes have colliders already")), "nothing that is chosen has a surface or a body to touch"))
+		r.Nothing("%s",
+			first(ifAny(already, "%s", count(already, "node has a collider already", "nodes have colliders already")), "nothing that is chosen has a surface or a body to touch"))
 		return s, nil
 	}
 	r.Say("%s made (%s)", count(made, "collider", "colliders"), p.Shape)
@@ -81,7 +82,8 @@ func colliders(ctx context.Context, s *scene.Scene, p CollidersParams, r *Report
 		r.Say("%s one already", count(already, "node has", "nodes have"))
 	}
 	if flat > 0 {
-		r.Say("%s flat or empty: a hull needs a body. Choose box or mesh for them", count(flat, "node is", "nodes are"))
+		r.Say("%s flat or empty: a hull needs a body. Choose box or mesh for them",
+			count(flat, "node is", "nodes are"))
 	}
 	if f.sticks > 0 {
 		r.Say("with %d corners a hull leaves at most %s outside", p.Corners, length(s, f.sticks))
@@ -263,7 +265,8 @@ func (f *fitter) put(node int, at geom.Vec3, turn geom.Quat, x *scene.Collider) 
 	}
 	inv, ok := w.Inverse()
 	if !ok {
-		return fmt.Errorf("the node %s is scaled to nothing: it has no place for a collider", f.s.Nodes[node].Name)
+		return fmt.Errorf("the node %s is scaled to nothing: it has no place for a collider",
+			f.s.Nodes[node].Name)
 	}
 	if above := n.Place(inv.Mul(want)); above != nil {
 		f.out.Nodes = append(f.out.Nodes, *above)

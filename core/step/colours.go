@@ -209,10 +209,12 @@ func coloursToPicture(ctx context.Context, s *scene.Scene, p ColoursParams, r *R
 		return nil, err
 	}
 	if overlaps > texels/200 {
-		r.Lose("%.0f%% of the texels are shown by several faces in different colours: the UVs overlap there", 100*float64(overlaps)/float64(max(1, texels)))
+		r.Lose("%.0f%% of the texels are shown by several faces in different colours: the UVs overlap there",
+			100*float64(overlaps)/float64(max(1, texels)))
 	}
 	if outside > 0 {
-		r.Lose("the colours of %s: they lie outside of the picture, where UVs repeat it", count(outside, "face", "faces"))
+		r.Lose("the colours of %s: they lie outside of the picture, where UVs repeat it",
+			count(outside, "face", "faces"))
 	}
 	both := *out
 	both.Pictures = grown.Pictures

@@ -56,7 +56,8 @@ func facing(ctx context.Context, s *scene.Scene, p FacingParams, r *Report) (*sc
 		return nil, err
 	}
 	if open > 0 {
-		r.Say("%s open: its faces agree, and which side is outside is a guess by volume", count(open, "piece is", "pieces are"))
+		r.Say("%s open: its faces agree, and which side is outside is a guess by volume",
+			count(open, "piece is", "pieces are"))
 	}
 	if turned == 0 {
 		r.Nothing("all faces agree")

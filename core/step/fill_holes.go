@@ -38,12 +38,14 @@ func fillHoles(ctx context.Context, s *scene.Scene, p FillHolesParams, r *Report
 		return nil, err
 	}
 	if filled == 0 {
-		r.Nothing("no hole has %d edges or fewer%s", p.Edges, ifAny(large, ", and %s", count(large, "has more", "have more")))
+		r.Nothing("no hole has %d edges or fewer%s",
+			p.Edges, ifAny(large, ", and %s", count(large, "has more", "have more")))
 		return s, nil
 	}
 	r.Say("%s filled with %s", count(filled, "hole", "holes"), count(faces, "triangle", "triangles"))
 	if between > 0 {
-		r.Say("%s between parts: the part that has most of the edges got the faces", count(between, "of them lies", "of them lie"))
+		r.Say("%s between parts: the part that has most of the edges got the faces",
+			count(between, "of them lies", "of them lie"))
 	}
 	if large > 0 {
 		r.Say("%s open: more than %d edges", count(large, "stays", "stay"), p.Edges)

@@ -53,7 +53,8 @@ func fitSkeleton(ctx context.Context, s *scene.Scene, p FitSkeletonParams, b Bey
 	}
 	f := &skeletonFitter{s: s, ours: ours, ref: ref, same: rig.Same(ours, ref), r: r}
 	if len(f.same)*2 < len(ref.Bones) && len(f.same) < 10 {
-		return nil, fmt.Errorf("only %d bones of %s could be told in this skeleton: rename its bones first (bones-rename)", len(f.same), p.From)
+		return nil, fmt.Errorf("only %d bones of %s could be told in this skeleton: rename its bones first (bones-rename)",
+			len(f.same), p.From)
 	}
 	out, err := f.fitted(ctx, p.Move)
 	if err != nil {
@@ -63,10 +64,18 @@ func fitSkeleton(ctx context.Context, s *scene.Scene, p FitSkeletonParams, b Bey
 	for _, d := range before {
 		kinds[d.Kind]++
 	}
-	r.Say("%s of the reference: %s", count(len(before), "difference to the skeleton", "differences to the skeleton"),
-		joinedWords(counts(kinds["root"], "root name", "root names", kinds["missing"], "missing bone", "missing bones", kinds["additional"], "additional bone", "additional bones",
-			kinds["name"], "other name", "other names", kinds["parent"], "other parent", "other parents", kinds["order"], "other order", "other orders",
-			kinds["rest"], "bone turned otherwise", "bones turned otherwise", kinds["place"], "bone in another place", "bones in other places", kinds["scale"], "other scale", "other scales")))
+	r.Say("%s of the reference: %s",
+		count(len(before), "difference to the skeleton", "differences to the skeleton"),
+		joinedWords(counts(
+			kinds["root"], "root name", "root names",
+			kinds["missing"], "missing bone", "missing bones",
+			kinds["additional"], "additional bone", "additional bones",
+			kinds["name"], "other name", "other names",
+			kinds["parent"], "other parent", "other parents",
+			kinds["order"], "other order", "other orders",
+			kinds["rest"], "bone turned otherwise", "bones turned otherwise",
+			kinds["place"], "bone in another place", "bones in other places",
+			kinds["scale"], "other scale", "other scales")))
 	left := rig.Against(rig.Of(out), ref, metres)
 	for _, d := range left[:min(len(left), 5)] {
 		r.Say("left: %s", d.Text)
@@ -370,7 +379,8 @@ func (f *skeletonFitter) motions(out *scene.Scene, to []int, bone map[int]int) (
 			res.Channels = append(res.Channels, c)
 		}
 		if lost > 0 {
-			f.r.Lose("%s of the motion %s: the reference has no such bone", count(lost, "channel", "channels"), m.Name)
+			f.r.Lose("%s of the motion %s: the reference has no such bone",
+				count(lost, "channel", "channels"), m.Name)
 		}
 		list = append(list, res)
 	}

@@ -60,7 +60,8 @@ func join(ctx context.Context, s *scene.Scene, p JoinParams, r *Report) (*scene.
 	}
 	before, after := j.nodes(), len(j.groups)
 	if before <= after {
-		r.Nothing("nothing can be joined%s", ifAny(bound, ": %s", count(bound, "one moves, is bound or has morph targets", "move, are bound or have morph targets")))
+		r.Nothing("nothing can be joined%s",
+			ifAny(bound, ": %s", count(bound, "one moves, is bound or has morph targets", "move, are bound or have morph targets")))
 		return s, nil
 	}
 	out := withoutTaken(s, taken)

@@ -273,7 +273,8 @@ func TestBringIn(t *testing.T) {
 	b := shelfOf{assets: map[string]*scene.Scene{"packs/hamlet.glb": turned}}
 	out, r := beyondApply(t, "bring-in", s, b, map[string]any{"from": "packs/hamlet.glb", "at": []float64{100, 0, 0}, "turn": 90, "scale": 2})
 	if len(out.Materials) != len(s.Materials) || len(out.Pictures) != 1 || len(out.Nodes) != 11 || len(out.Motions) != 2 {
-		t.Errorf("%d materials, %d pictures, %d nodes, %d motions: %v", len(out.Materials), len(out.Pictures), len(out.Nodes), len(out.Motions), r.Lines)
+		t.Errorf("%d materials, %d pictures, %d nodes, %d motions: %v",
+			len(out.Materials), len(out.Pictures), len(out.Nodes), len(out.Motions), r.Lines)
 	}
 	// By hand: turned a quarter counter-clockwise seen from above, x becomes -z.
 	n := out.Nodes[5]

@@ -105,10 +105,12 @@ func (m *mirrorer) told(r *Report) {
 		return
 	}
 	if m.alone > 0 {
-		r.Lose("of the half that went %s of the vertices had no counterpart: its shape was another", share(m.alone))
+		r.Lose("of the half that went %s of the vertices had no counterpart: its shape was another",
+			share(m.alone))
 	}
 	if m.otherUVs > 0 {
-		r.Lose("of the half that went %s of the vertices had other UVs: what the picture shows there, such as a livery, is mirrored now", share(m.otherUVs))
+		r.Lose("of the half that went %s of the vertices had other UVs: what the picture shows there, such as a livery, is mirrored now",
+			share(m.otherUVs))
 	}
 	if m.otherColours > 0 {
 		r.Lose("of the half that went %s of the vertices had other colours", share(m.otherColours))

@@ -71,8 +71,10 @@ func motionOnly(_ context.Context, s *scene.Scene, p MotionOnlyParams, r *Report
 	}
 	res, _ := out.KeepNodes(keep)
 	res = res.Sweep(s)
-	r.Say("%s kept, with %s", count(len(res.Motions), "motion", "motions"), count(len(res.Nodes), "node", "nodes"))
-	r.Say("%s and %s let go", count(meshes, "node with a mesh", "nodes with a mesh"), count(len(s.Materials)-len(res.Materials), "material", "materials"))
+	r.Say("%s kept, with %s",
+		count(len(res.Motions), "motion", "motions"), count(len(res.Nodes), "node", "nodes"))
+	r.Say("%s and %s let go",
+		count(meshes, "node with a mesh", "nodes with a mesh"), count(len(s.Materials)-len(res.Materials), "material", "materials"))
 	if morphs > 0 {
 		r.Lose("%s of morph targets", count(morphs, "motion channel", "motion channels"))
 	}

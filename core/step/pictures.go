@@ -81,7 +81,8 @@ func pictures(ctx context.Context, s *scene.Scene, p PicturesParams, r *Report) 
 		pic.Data, pic.MIME, pic.Width, pic.Height = data, mime, w, h
 	}
 	if scaled+stored == 0 {
-		r.Nothing("the chosen pictures are that way already%s", ifAny(kept, ", but for %s", count(kept, "one with alpha", "with alpha")))
+		r.Nothing("the chosen pictures are that way already%s",
+			ifAny(kept, ", but for %s", count(kept, "one with alpha", "with alpha")))
 		return s, nil
 	}
 	if scaled > 0 {

@@ -61,7 +61,8 @@ func pivot(_ context.Context, s *scene.Scene, p PivotParams, r *Report) (*scene.
 		}
 	}
 	if set == 0 {
-		r.Nothing("no pivot is elsewhere%s", ifAny(kept, ", but for %s", count(kept, "node that moves or is bound", "nodes that move or are bound")))
+		r.Nothing("no pivot is elsewhere%s",
+			ifAny(kept, ", but for %s", count(kept, "node that moves or is bound", "nodes that move or are bound")))
 		return s, nil
 	}
 	r.Say("%s set", count(set, "pivot", "pivots"))

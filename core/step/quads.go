@@ -62,7 +62,8 @@ func quads(ctx context.Context, s *scene.Scene, p QuadsParams, r *Report) (*scen
 		r.Say("%s as triangles again", count(changed, "part", "parts"))
 		return out, nil
 	}
-	r.Say("%s and %s of %s", count(four, "quad", "quads"), count(three, "triangle", "triangles"), count(four*2+three, "triangle", "triangles"))
+	r.Say("%s and %s of %s",
+		count(four, "quad", "quads"), count(three, "triangle", "triangles"), count(four*2+three, "triangle", "triangles"))
 	r.Say("GLB, STL and 3MF go on holding triangles")
 	return out, nil
 }

@@ -69,7 +69,8 @@ func regroup(_ context.Context, s *scene.Scene, p RegroupParams, r *Report) (*sc
 		return nil, fmt.Errorf("the node %s hangs on one that would come under it", p.Name)
 	}
 	if moved == 0 {
-		r.Nothing("nothing has to move%s", ifAny(kept, ", but for %s", count(kept, "node that moves or is bound", "nodes that move or are bound")))
+		r.Nothing("nothing has to move%s",
+			ifAny(kept, ", but for %s", count(kept, "node that moves or is bound", "nodes that move or are bound")))
 		return s, nil
 	}
 	nodes := slices.Clone(s.Nodes)

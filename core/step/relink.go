@@ -69,8 +69,9 @@ func relink(ctx context.Context, s *scene.Scene, p RelinkParams, b Beyond, r *Re
 		found++
 	}
 	if found == 0 {
-		r.Nothing("%s", first(ifAny(len(still), "%s", fmt.Sprintf("none of %s is found: %s", count(len(still), "missing picture", "missing pictures"), named(still))),
-			ifAny(tried, "%s", "the same pictures are found again")+ifNone(tried, "no chosen picture is missing")))
+		r.Nothing("%s",
+			first(ifAny(len(still), "%s", fmt.Sprintf("none of %s is found: %s", count(len(still), "missing picture", "missing pictures"), named(still))),
+				ifAny(tried, "%s", "the same pictures are found again")+ifNone(tried, "no chosen picture is missing")))
 		return s, nil
 	}
 	r.Say("%s found", count(found, "picture", "pictures"))

@@ -93,7 +93,8 @@ func restPose(ctx context.Context, s *scene.Scene, p RestPoseParams, b Beyond, r
 		return s, nil
 	}
 	out, lost := atRest(s, k, world)
-	r.Say("%s turned by up to %.4g degrees (%s)", count(turnedBones(k, world), "bone is", "bones are"), most, k.Name(which))
+	r.Say("%s turned by up to %.4g degrees (%s)",
+		count(turnedBones(k, world), "bone is", "bones are"), most, k.Name(which))
 	if lost > 0 {
 		r.Lose("the tangents of %s, which bend with several bones", count(lost, "part", "parts"))
 	}
@@ -140,8 +141,8 @@ func atRest(s *scene.Scene, k *rig.Rig, world []geom.Mat4) (res *scene.Scene, lo
 	for _, b := range k.Bones {
 		t, q, z, _ := locals[b].Decompose()
 		was := s.Nodes[b]
-		moved := turnOfQuats(was.Rotation, q) > 1e-6 || geom.Vec3{float64(was.Translation[0]), float64(was.Translation[1]), float64(was.Translation[2])}.Sub(t).Len() > 1e-9
-		if moved {
+		stood := geom.Vec3{float64(was.Translation[0]), float64(was.Translation[1]), float64(was.Translation[2])}
+		if turnOfQuats(was.Rotation, q) > 1e-6 || stood.Sub(t).Len() > 1e-9 {
 			out.Nodes[b].Put(t, q, z)
 			changed[b] = true
 		}
@@ -207,7 +208,8 @@ func rebound(s *scene.Scene, skin int, p *scene.Part, world []geom.Mat4) scene.P
 	}
 	q.Morphs = slices.Clone(p.Morphs)
 	for k := range q.Morphs {
-		q.Morphs[k].Positions, q.Morphs[k].Normals, q.Morphs[k].Tangents = slices.Clone(p.Morphs[k].Positions), slices.Clone(p.Morphs[k].Normals), slices.Clone(p.Morphs[k].Tangents)
+		m := &q.Morphs[k]
+		m.Positions, m.Normals, m.Tangents = slices.Clone(m.Positions), slices.Clone(m.Normals), slices.Clone(m.Tangents)
 	}
 	for v := range n {
 		var m geom.Mat4
@@ -276,7 +278,8 @@ func held(s *scene.Scene, m *scene.Motion, changed []bool) []scene.Channel {
 			v    []float32
 		}{{scene.PathTranslation, n.Translation[:]}, {scene.PathRotation, n.Rotation[:]}} {
 			if !has[i][c.path] {
-				list = append(list, scene.Channel{Node: i, Path: c.path, Interp: scene.Linear, Times: []float32{0}, Values: slices.Clone(c.v)})
+				list = append(list, scene.Channel{Node: i, Path: c.path, Interp: scene.Linear,
+					Times: []float32{0}, Values: slices.Clone(c.v)})
 			}
 		}
 	}

@@ -97,10 +97,12 @@ func retarget(ctx context.Context, s *scene.Scene, p RetargetParams, b Beyond, r
 		r.Nothing("no motion of %s%s moves a limb", p.From, ifNamed(" named %s", p.Motions))
 		return s, nil
 	}
-	r.Say("%s carried over, on %s", count(carried, "motion", "motions"), count(len(k.Pairs.List), "limb", "limbs"))
+	r.Say("%s carried over, on %s",
+		count(carried, "motion", "motions"), count(len(k.Pairs.List), "limb", "limbs"))
 	r.Say("the way over the ground is %.3g of the other's, as the legs are", k.Scale)
 	if contacts > 0 {
-		r.Say("feet touch the ground %s: they slid by up to %s, and do by %s", count(contacts, "time", "times"), centimetres(s, slid), centimetres(s, slides))
+		r.Say("feet touch the ground %s: they slid by up to %s, and do by %s",
+			count(contacts, "time", "times"), centimetres(s, slid), centimetres(s, slides))
 	}
 	if unit := s.Basis.MetresPerUnit; sunk*max(unit, 1e-9) > 1e-3 || unit == 0 && sunk > 0 {
 		r.Say("a foot goes up to %s below where it stands at rest", centimetres(s, sunk))
@@ -144,7 +146,8 @@ func retargeter(p RetargetParams, from, to *rig.Rig, theirs, ours rig.Body, r *R
 			body rig.Body
 		}{{p.From, theirs}, {"this asset", ours}} {
 			if missing := x.body.Missing(); len(missing) > mayLack {
-				return nil, fmt.Errorf("the skeleton of %s has no %s that can be told, and too few bones are alike: say which they are (limbs), or rename them first (bones-rename)", x.who, named(missing))
+				return nil, fmt.Errorf("the skeleton of %s has no %s that can be told, and too few bones are alike: say which they are (limbs), or rename them first (bones-rename)",
+					x.who, named(missing))
 			}
 		}
 	}

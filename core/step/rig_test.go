@@ -419,7 +419,8 @@ func TestFitSkeleton(t *testing.T) {
 	} {
 		out, r := beyondApply(t, "fit-skeleton", s, only{ref}, map[string]any{"from": "keeper"})
 		if left := rig.Against(rig.Of(out), rig.Of(ref), 1); len(left) > 0 {
-			t.Errorf("%s: %d differences are left, such as %s; it said %q", name, len(left), left[0].Text, r.Lines)
+			t.Errorf("%s: %d differences are left, such as %s; it said %q",
+				name, len(left), left[0].Text, r.Lines)
 		}
 		within := 1e-4
 		if name == "in a T" { // vertices of two bones went there and back

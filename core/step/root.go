@@ -39,7 +39,8 @@ func root(_ context.Context, s *scene.Scene, p RootParams, r *Report) (*scene.Sc
 		for _, b := range roots {
 			names = append(names, s.Nodes[b].Name)
 		}
-		return nil, fmt.Errorf("the skeleton has %d roots, %s: say which is meant, or hang them under one with bones-parent", len(roots), named(names))
+		return nil, fmt.Errorf("the skeleton has %d roots, %s: say which is meant, or hang them under one with bones-parent",
+			len(roots), named(names))
 	}
 	out := *s
 	out.Nodes = slices.Clone(s.Nodes)

@@ -67,7 +67,8 @@ func sets(_ context.Context, s *scene.Scene, p SetsParams, r *Report) (*scene.Sc
 				continue
 			}
 			if was, ok := moves[m]; ok && !agree(was, to) {
-				return n, fmt.Errorf("parts with the material %s have their UV sets in different orders: split by material first, or choose fewer parts", s.Materials[m].Name)
+				return n, fmt.Errorf("parts with the material %s have their UV sets in different orders: split by material first, or choose fewer parts",
+					s.Materials[m].Name)
 			} else if !ok || len(to) > len(was) {
 				moves[m] = to
 			}
@@ -174,7 +175,8 @@ func withUVSets(was, s *scene.Scene, taken func(node int) []bool, moves map[int]
 		for j, p := range was.Meshes[was.Nodes[i].Mesh].Parts {
 			for _, m := range p.Looks() {
 				if to, ok := moves[m]; ok && !taken(i)[j] && movesAny(&was.Materials[m], to) {
-					return nil, fmt.Errorf("the material %s is also used by parts that are not chosen, whose UV sets keep their places: choose all of its parts", was.Materials[m].Name)
+					return nil, fmt.Errorf("the material %s is also used by parts that are not chosen, whose UV sets keep their places: choose all of its parts",
+						was.Materials[m].Name)
 				}
 			}
 		}
@@ -189,7 +191,8 @@ func withUVSets(was, s *scene.Scene, taken func(node int) []bool, moves map[int]
 			}
 			at := to[t[k].UVSet]
 			if at < 0 {
-				return nil, fmt.Errorf("the picture for %s of the material %s lies on a UV set that would be dropped", t[k].Role, out.Materials[m].Name)
+				return nil, fmt.Errorf("the picture for %s of the material %s lies on a UV set that would be dropped",
+					t[k].Role, out.Materials[m].Name)
 			}
 			t[k].UVSet = at
 		}

@@ -115,7 +115,8 @@ func normalsClose(t *testing.T, p *scene.Part) {
 	for i := 0; i+2 < len(p.Triangles); i += 3 {
 		n := faceNormal(p, p.Triangles[i:i+3]).Norm()
 		if n.Len() > 0 && at3(p.Normals, p.Triangles[i]).Dot(n) < 0.5 {
-			t.Fatalf("triangle %d: its face looks to %v, its normal to %v", i/3, n, at3(p.Normals, p.Triangles[i]))
+			t.Fatalf("triangle %d: its face looks to %v, its normal to %v",
+				i/3, n, at3(p.Normals, p.Triangles[i]))
 		}
 	}
 }
@@ -159,7 +160,8 @@ func TestMirrorUnderATurnedNode(t *testing.T) {
 		b, _ := apply(t, "mirror", flat, map[string]any{"axis": axis, "at": 3})
 		x, y := a.Stats(), b.Stats()
 		if x.Triangles != y.Triangles || math.Abs(x.Area-y.Area) > 1e-3*y.Area {
-			t.Errorf("%s: %d triangles of %g, baked %d of %g; %v", axis, x.Triangles, x.Area, y.Triangles, y.Area, ra.Lines)
+			t.Errorf("%s: %d triangles of %g, baked %d of %g; %v",
+				axis, x.Triangles, x.Area, y.Triangles, y.Area, ra.Lines)
 		}
 		for k := range 3 {
 			if math.Abs(x.Min[k]-y.Min[k]) > 1e-3 || math.Abs(x.Max[k]-y.Max[k]) > 1e-3 {
@@ -304,7 +306,8 @@ func TestPartsOfOneMeshStayOneSurface(t *testing.T) {
 	for _, q := range soft.Meshes[0].Parts {
 		for v := range uint32(q.Vertices()) {
 			if n := at3(q.Normals, v); n.Sub(want[at3(q.Positions, v)]).Len() > 1e-5 {
-				t.Fatalf("at %v the normal is %v, undivided %v", at3(q.Positions, v), n, want[at3(q.Positions, v)])
+				t.Fatalf("at %v the normal is %v, undivided %v",
+					at3(q.Positions, v), n, want[at3(q.Positions, v)])
 			}
 		}
 	}
@@ -465,7 +468,8 @@ func TestUVTransform(t *testing.T) {
 						u, w = tex.Transform.Apply(u, w)
 					}
 					if got := p.UVs[now.UVSet].Data[2*v : 2*v+2]; got[0] != u || got[1] != w {
-						t.Fatalf("%s of %s: %v, was %g %g; %v", tex.Role, baked.Meshes[i].Name, got, u, w, r.Lines)
+						t.Fatalf("%s of %s: %v, was %g %g; %v",
+							tex.Role, baked.Meshes[i].Name, got, u, w, r.Lines)
 					}
 				}
 			}

@@ -66,7 +66,8 @@ func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scen
 			continue
 		}
 		if len(out.Nodes)+len(pieces) > limit.Nodes {
-			return nil, fmt.Errorf("it comes apart into more than %d nodes; choose fewer things, or drop small loose pieces first", limit.Nodes)
+			return nil, fmt.Errorf("it comes apart into more than %d nodes; choose fewer things, or drop small loose pieces first",
+				limit.Nodes)
 		}
 		first, there := added[key]
 		if !there {
@@ -90,7 +91,8 @@ func split(ctx context.Context, s *scene.Scene, p SplitParams, r *Report) (*scen
 		}
 	}
 	if nodes == 0 {
-		r.Nothing("no mesh comes apart by %s%s", p.By, ifAny(whole, ", but for %s", count(whole, "one that a face's expressions move", "that a face's expressions move")))
+		r.Nothing("no mesh comes apart by %s%s",
+			p.By, ifAny(whole, ", but for %s", count(whole, "one that a face's expressions move", "that a face's expressions move")))
 		return s, nil
 	}
 	r.Say("%s split into %d", count(nodes, "node", "nodes"), made)

@@ -147,7 +147,8 @@ func halves(params json.RawMessage, names []string) error {
 	if len(there) > 1 {
 		verb = "are"
 	}
-	return fmt.Errorf("%s %s given without %s; give all of them, or none", strings.Join(there, ", "), verb, strings.Join(gone, ", "))
+	return fmt.Errorf("%s %s given without %s; give all of them, or none",
+		strings.Join(there, ", "), verb, strings.Join(gone, ", "))
 }
 
 // register adds a kind whose parameters are P, with defaults, and that works on

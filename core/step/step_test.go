@@ -274,7 +274,8 @@ func TestWeldKeepsSeams(t *testing.T) {
 	p := tube(rings, seg)
 	w := Weld(p, 1e-4, 0.5)
 	if want := (rings + 1) * (seg + 1); w.Part.Vertices() != want {
-		t.Errorf("%d vertices of %d are left, want %d: bands joined, the seam kept", w.Part.Vertices(), p.Vertices(), want)
+		t.Errorf("%d vertices of %d are left, want %d: bands joined, the seam kept",
+			w.Part.Vertices(), p.Vertices(), want)
 	}
 	if w.Seams != rings+1 {
 		t.Errorf("%d vertices stay double at the seam, want %d", w.Seams, rings+1)
@@ -302,7 +303,8 @@ func TestWeldKeepsSeams(t *testing.T) {
 func TestWeldKeepsHardEdgesAndWeights(t *testing.T) {
 	p := &scene.Part{Material: scene.None, Influences: 1, Positions: []float32{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, Normals: []float32{0, 0, 1, 1, 0, 0, 0, 0.1, 0.995, 0, 0, 1}, Joints: []uint16{0, 0, 0, 3}, Weights: []float32{1, 1, 1, 1}}
 	if w := Weld(p, 0.1, 30*math.Pi/180); w.Part.Vertices() != 3 || w.Seams != 2 {
-		t.Errorf("%d vertices, %d kept apart; want the soft pair joined, the hard edge and the other bone kept", w.Part.Vertices(), w.Seams)
+		t.Errorf("%d vertices, %d kept apart; want the soft pair joined, the hard edge and the other bone kept",
+			w.Part.Vertices(), w.Seams)
 	}
 }
 

@@ -84,7 +84,11 @@ func stripKinds(s *scene.Scene, p StripParams, r *Report) *scene.Scene {
 	if p.Sets {
 		res, sets = withoutIdleSets(res)
 	}
-	what := append(gone, counts(sets, "UV or colour set", "UV and colour sets", trimmed, "bone without weight", "bones without weight", plain, "helper", "helpers", unused, "unused material or picture", "unused materials and pictures")...)
+	what := append(gone, counts(
+		sets, "UV or colour set", "UV and colour sets",
+		trimmed, "bone without weight", "bones without weight",
+		plain, "helper", "helpers",
+		unused, "unused material or picture", "unused materials and pictures")...)
 	if len(what) == 0 && nodes > 0 {
 		what = append(what, count(nodes, "empty node", "empty nodes"))
 	}
@@ -257,7 +261,8 @@ func takeOut(s *scene.Scene, c *pick.Chosen, chosen bool, r *Report) (*scene.Sce
 		}
 		return s, nil
 	}
-	r.Say("%s removed", strings.Join(counts(nodes, "node", "nodes", parts, "part", "parts", cameras, "camera", "cameras", lights, "light", "lights", colliders, "collider", "colliders"), ", "))
+	r.Say("%s removed",
+		strings.Join(counts(nodes, "node", "nodes", parts, "part", "parts", cameras, "camera", "cameras", lights, "light", "lights", colliders, "collider", "colliders"), ", "))
 	if triangles > 0 {
 		r.Say("triangles %d → %d", s.Stats().Triangles, s.Stats().Triangles-triangles)
 	}

@@ -178,7 +178,8 @@ func (t *surfaceTaker) run(ctx context.Context, chosen func(node int) []bool, la
 		r.Nothing("nothing that is chosen has a surface")
 		return t.s, nil
 	}
-	r.Say("%s of %s have the material of the surface nearest to them", count(faces, "face", "faces"), count(parts, "part", "parts"))
+	r.Say("%s of %s have the material of the surface nearest to them",
+		count(faces, "face", "faces"), count(parts, "part", "parts"))
 	r.Say("the surfaces are %s apart where they are farthest", length(t.s, t.far))
 	if size := t.own.Size().Len(); t.far > 0.05*size {
 		r.Say("that is %.0f%% of the asset's size: are they the same thing in the same place?", 100*t.far/size)

@@ -66,7 +66,8 @@ func takeWeights(ctx context.Context, s *scene.Scene, p TakeWeightsParams, b Bey
 			return nil, err
 		}
 		if slices.Contains(taken, false) {
-			return nil, fmt.Errorf("some parts of %s are chosen and others not: split it first, or choose all", s.Nodes[i].Name)
+			return nil, fmt.Errorf("some parts of %s are chosen and others not: split it first, or choose all",
+				s.Nodes[i].Name)
 		}
 		n := &out.Nodes[i]
 		mesh := s.Meshes[n.Mesh]
@@ -88,7 +89,8 @@ func takeWeights(ctx context.Context, s *scene.Scene, p TakeWeightsParams, b Bey
 		r.Nothing("nothing that is chosen has a surface")
 		return s, nil
 	}
-	r.Say("%s of %s hang on %s", count(vertices, "vertex", "vertices"), count(parts, "part", "parts"), count(len(bones), "bone", "bones"))
+	r.Say("%s of %s hang on %s",
+		count(vertices, "vertex", "vertices"), count(parts, "part", "parts"), count(len(bones), "bone", "bones"))
 	r.Say("the surfaces are %s apart where they are farthest", length(s, far))
 	if size := s.Bounds().Size().Len(); far > 0.05*size {
 		r.Say("that is %.0f%% of the asset's size: are they alike and in the same place?", 100*far/size)

@@ -54,7 +54,8 @@ func tangents(ctx context.Context, s *scene.Scene, p TangentsParams, r *Report) 
 		return nil, err
 	}
 	if made == 0 {
-		r.Nothing("no chosen part needs tangents%s", ifAny(lacking, ": %s", count(lacking, "one lacks normals or UVs for them", "lack normals or UVs for them")))
+		r.Nothing("no chosen part needs tangents%s",
+			ifAny(lacking, ": %s", count(lacking, "one lacks normals or UVs for them", "lack normals or UVs for them")))
 		return s, nil
 	}
 	r.Say("tangents of %s computed", count(made, "part", "parts"))

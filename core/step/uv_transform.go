@@ -186,7 +186,8 @@ func oneLook(s *scene.Scene, chosen func(node int) []bool) error {
 			}
 			for _, m := range p.Looks() {
 				if m >= 0 && slices.ContainsFunc(s.Materials[m].Textures, func(t scene.Texture) bool { return t.Transform != nil }) {
-					return fmt.Errorf("%s has other materials in variants, and the pictures of %s are moved: choose a variant first", s.Nodes[i].Name, s.Materials[m].Name)
+					return fmt.Errorf("%s has other materials in variants, and the pictures of %s are moved: choose a variant first",
+						s.Nodes[i].Name, s.Materials[m].Name)
 				}
 			}
 		}

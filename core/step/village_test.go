@@ -149,7 +149,8 @@ func normalsAgree(t *testing.T, s *scene.Scene) {
 					f = f.Mul(-1)
 				}
 				if n := at3(nor, p.Triangles[k]); f.Dot(n) < 0.99 {
-					t.Fatalf("%s, part %d, triangle %d: its normal is %v, its face's %v", s.Nodes[i].Name, j, k/3, n, f)
+					t.Fatalf("%s, part %d, triangle %d: its normal is %v, its face's %v",
+						s.Nodes[i].Name, j, k/3, n, f)
 				}
 			}
 		}
@@ -723,7 +724,8 @@ func TestRandomChains(t *testing.T) {
 					t.Fatalf("seed %d, %v with %s: %v", seed, said, text, err)
 				}
 				if rep.Idle && marshalled(t, out) != marshalled(t, s) {
-					t.Fatalf("seed %d, %v with %s: it says that there was nothing to do, and did something", seed, said, text)
+					t.Fatalf("seed %d, %v with %s: it says that there was nothing to do, and did something",
+						seed, said, text)
 				}
 				if !rep.Idle && len(rep.Lines) == 0 {
 					t.Errorf("%s with %s says nothing", k.Name, text)

@@ -44,10 +44,12 @@ func weights(ctx context.Context, s *scene.Scene, p WeightsParams, r *Report) (*
 		r.Say("%s on no bone at all and stay where they are", count(none, "vertex hangs", "vertices hang"))
 	}
 	if vertices == 0 {
-		r.Nothing("every vertex hangs on at most %s, with weights that add up to one", count(p.Most, "bone", "bones"))
+		r.Nothing("every vertex hangs on at most %s, with weights that add up to one",
+			count(p.Most, "bone", "bones"))
 		return s, nil
 	}
-	r.Say("weights of %s changed, %s dropped", count(vertices, "vertex", "vertices"), count(dropped, "weight", "weights"))
+	r.Say("weights of %s changed, %s dropped",
+		count(vertices, "vertex", "vertices"), count(dropped, "weight", "weights"))
 	far, frames, motion, err := farthestApart(ctx, s, out)
 	if err != nil {
 		return nil, err
@@ -57,7 +59,8 @@ func weights(ctx context.Context, s *scene.Scene, p WeightsParams, r *Report) (*
 		if motion != "" {
 			where = "in " + motion
 		}
-		r.Say("a vertex comes to lie %s elsewhere at most, %s (%s looked at)", millimetres(s, far), where, count(frames, "frame", "frames"))
+		r.Say("a vertex comes to lie %s elsewhere at most, %s (%s looked at)",
+			millimetres(s, far), where, count(frames, "frame", "frames"))
 	}
 	return out, nil
 }
@@ -146,13 +149,17 @@ func farthestApart(ctx context.Context, a, b *scene.Scene) (far float64, frames 
 			}
 			pa, pb := a.Meshes[a.Nodes[i].Mesh].Parts, b.Meshes[b.Nodes[i].Mesh].Parts
 			for j := range pa {
-				if j >= len(pb) || len(pa[j].Positions) != len(pb[j].Positions) || sameList(pa[j].Weights, pb[j].Weights) && sameList(pa[j].Positions, pb[j].Positions) {
+				if j >= len(pb) || len(pa[j].Positions) != len(pb[j].Positions) {
+					continue
+				}
+				if sameList(pa[j].Weights, pb[j].Weights) && sameList(pa[j].Positions, pb[j].Positions) {
 					continue
 				}
 				u, _ := x.Posed(i, &pa[j], wx)
 				v, _ := y.Posed(i, &pb[j], wy)
 				for k := 0; k+2 < len(u); k += 3 {
-					if d := math.Hypot(math.Hypot(float64(u[k]-v[k]), float64(u[k+1]-v[k+1])), float64(u[k+2]-v[k+2])); d > far {
+					x, y, z := float64(u[k]-v[k]), float64(u[k+1]-v[k+1]), float64(u[k+2]-v[k+2])
+					if d := math.Sqrt(x*x + y*y + z*z); d > far {
 						far, motion = d, name
 					}
 				}

@@ -99,7 +99,8 @@ func (s *Service) PutTogether(ctx context.Context, project int64, name string, f
 		case ctx.Err() != nil:
 			return 0, ctx.Err()
 		case time.Now().After(end):
-			return 0, userErr(503, "the assembly is a source, %s, and is still being looked through; make a find of it there", row.Label)
+			return 0, userErr(503, "the assembly is a source, %s, and is still being looked through; make a find of it there",
+				row.Label)
 		}
 	}
 }

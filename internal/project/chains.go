@@ -217,7 +217,8 @@ func (s *Service) Rehearse(ctx context.Context, c db.Chain) (*Rehearsed, error) 
 	out := &Rehearsed{Findings: []target.Finding{}}
 	sheet := s.Targets[c.Target]
 	if sheet == nil {
-		return nil, userErr(409, "the target sheet %q of this chain is not there any more; choose another", c.Target)
+		return nil, userErr(409, "the target sheet %q of this chain is not there any more; choose another",
+			c.Target)
 	}
 	bands, _, err := s.Bands(ctx, c)
 	if err != nil {
@@ -261,7 +262,8 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, despite bool) 
 			return 0, err
 		}
 		if stops, _, _ := target.Count(r.Findings); r.Ready && stops > 0 {
-			return 0, userErr(409, "the rehearsal stops the delivery: %s. It is made all the same if despite is true", counted(stops, "finding", "findings"))
+			return 0, userErr(409, "the rehearsal stops the delivery: %s. It is made all the same if despite is true",
+				counted(stops, "finding", "findings"))
 		}
 	}
 	var id int64

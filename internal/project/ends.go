@@ -33,7 +33,8 @@ func (b *beyond) endOf(ctx context.Context, name string) (*end, error) {
 	case len(list) == 0:
 		return nil, fmt.Errorf("there is no chain %q in this project", name)
 	case len(list) > 1:
-		return nil, fmt.Errorf("%d chains are called %q: give the one that is meant a name of its own", len(list), name)
+		return nil, fmt.Errorf("%d chains are called %q: give the one that is meant a name of its own",
+			len(list), name)
 	}
 	e := &end{chain: list[0]}
 	if slices.Contains(b.via, e.chain.ID) {

@@ -307,7 +307,8 @@ func (s *Service) Entry(ctx context.Context, id int64) (db.Entry, db.Source, *so
 	i := int(e.Idx)
 	if i >= len(src.Entries()) || src.Entries()[i].Path != e.Path {
 		if i = src.Lookup(e.Path); i < 0 {
-			return e, row, nil, 0, userErr(409, "%s has changed on disk since it was indexed and no longer holds %s; index it again", row.Label, e.Path)
+			return e, row, nil, 0, userErr(409, "%s has changed on disk since it was indexed and no longer holds %s; index it again",
+				row.Label, e.Path)
 		}
 	}
 	return e, row, src, i, nil
@@ -337,7 +338,8 @@ func (s *Service) Bytes(ctx context.Context, id int64) (db.Entry, db.Source, []b
 		return e, row, nil, err
 	}
 	if e.Size > MostPreview {
-		return e, row, nil, userErr(413, "%s has %d bytes; it is not shown as a whole, but it can be extracted", e.Path, e.Size)
+		return e, row, nil, userErr(413, "%s has %d bytes; it is not shown as a whole, but it can be extracted",
+			e.Path, e.Size)
 	}
 	b, err := src.Read(i)
 	return e, row, b, Unreadable(err)

@@ -257,7 +257,8 @@ func (r *reader) room(at string, count, size int64) error {
 	const times = 24 // packed and quantised numbers may become as many times larger
 	most := limit.MemoryBytes/4 + times*(int64(len(r.file.Data))+r.beside)
 	if size > 0 && count > (most-r.made)/size {
-		return format.Errorf(at, "with %d elements of %d bytes, what is unpacked comes to more than %d bytes", count, size, most)
+		return format.Errorf(at, "with %d elements of %d bytes, what is unpacked comes to more than %d bytes",
+			count, size, most)
 	}
 	r.made += max(count, 0) * max(size, 0)
 	return nil
@@ -272,7 +273,8 @@ func (r *reader) raw(i int) (a *accessor, b []byte, stride, n int64, err error) 
 	a = &r.doc.Accessors[i]
 	size, n := componentBytes[a.Component], typeCount[a.Type]
 	if size == 0 || n == 0 {
-		return nil, nil, 0, 0, format.Errorf(at, "component type %d of %q is not in glTF 2.0", a.Component, a.Type)
+		return nil, nil, 0, 0, format.Errorf(at, "component type %d of %q is not in glTF 2.0",
+			a.Component, a.Type)
 	}
 	elem := size * n
 	if a.Count < 0 || a.Count > limit.Vertices {
@@ -295,7 +297,8 @@ func (r *reader) raw(i int) (a *accessor, b []byte, stride, n int64, err error) 
 		return nil, nil, 0, 0, format.Errorf(at, "elements of %d bytes lie %d bytes apart", elem, stride)
 	}
 	if a.Offset < 0 || a.Offset > int64(len(v)) || a.Count > 0 && (a.Count-1) > (int64(len(v))-a.Offset-elem)/stride || a.Count > 0 && elem > int64(len(v))-a.Offset {
-		return nil, nil, 0, 0, format.Errorf(at, "%d elements of %d bytes, %d apart, from %d of a buffer view of %d bytes", a.Count, elem, stride, a.Offset, len(v))
+		return nil, nil, 0, 0, format.Errorf(at, "%d elements of %d bytes, %d apart, from %d of a buffer view of %d bytes",
+			a.Count, elem, stride, a.Offset, len(v))
 	}
 	return a, v[a.Offset:], stride, n, nil
 }
@@ -465,7 +468,8 @@ func (r *reader) sparse(a *accessor, i int, put func(at int64, v []byte)) error 
 	elem := componentBytes[a.Component] * typeCount[a.Type]
 	if size == 0 || sp.Indices.Component == cFloat || sp.Count < 0 || sp.Count > a.Count || sp.Indices.Offset < 0 || sp.Values.Offset < 0 ||
 		sp.Count*size > int64(len(idx))-sp.Indices.Offset || sp.Count*elem > int64(len(vals))-sp.Values.Offset {
-		return format.Errorf(at, "%d replaced elements do not fit their buffer views or the accessor's %d", sp.Count, a.Count)
+		return format.Errorf(at, "%d replaced elements do not fit their buffer views or the accessor's %d",
+			sp.Count, a.Count)
 	}
 	for k := int64(0); k < sp.Count; k++ {
 		p := idx[sp.Indices.Offset+k*size:]
@@ -1012,7 +1016,8 @@ func (r *reader) targets(g *mesh, pr *primitive, p *scene.Part, n int, at string
 				return err
 			}
 			if len(f) != 3*n {
-				return format.Errorf(at, "morph target %d: %s has %d elements for %d vertices", k, name, len(f)/3, n)
+				return format.Errorf(at, "morph target %d: %s has %d elements for %d vertices",
+					k, name, len(f)/3, n)
 			}
 			*dst = f
 		}

@@ -779,7 +779,8 @@ func (w *writer) assemble() ([]byte, error) {
 		total += 8 + w.size
 	}
 	if total > math.MaxUint32 {
-		return nil, fmt.Errorf("write GLB of %q: %d bytes, and a GLB holds at most %d; split the asset", w.s.Name, total, uint32(math.MaxUint32))
+		return nil, fmt.Errorf("write GLB of %q: %d bytes, and a GLB holds at most %d; split the asset",
+			w.s.Name, total, uint32(math.MaxUint32))
 	}
 	out := make([]byte, 0, total)
 	out = append(out, "glTF"...)

@@ -320,7 +320,8 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 						continue
 					}
 					if x < 0 || x >= float64(n) || x != math.Trunc(x) {
-						return nil, format.Errorf(v.where(), "%s %d uses vertex %g, and there are %d", e.name, i, x, n)
+						return nil, format.Errorf(v.where(), "%s %d uses vertex %g, and there are %d",
+							e.name, i, x, n)
 					}
 					poly = append(poly, uint32(x))
 				}
@@ -381,7 +382,8 @@ func (v *values) room(e *element) error {
 		}
 	}
 	if left := len(v.b) - v.at + 1; e.n > 0 && (least == 0 || e.n > left/max(least, 1)) {
-		return format.Errorf(v.where(), "%d elements %s of at least %d bytes do not fit into the %d bytes that are left", e.n, e.name, least, left-1)
+		return format.Errorf(v.where(), "%d elements %s of at least %d bytes do not fit into the %d bytes that are left",
+			e.n, e.name, least, left-1)
 	}
 	return nil
 }

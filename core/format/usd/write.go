@@ -87,7 +87,8 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		Surface: flat.Surface{Factor: true, Metal: true, MetalFactor: true, Emission: true, EmissionFactor: true, Blend: true, Cutout: true, Cutoff: true, TwoSided: true, Strength: true, Clamp: true, Mirror: true, Sets: true,
 			Roles: []scene.Role{scene.RoleColour, scene.RoleEmission, scene.RoleMetalRgh, scene.RoleNormal, scene.RoleOcclusion}}})...)
 	w := &writer{s: s, files: flat.PictureNames(s)}
-	fmt.Fprintf(w, "#usda 1.0\n(\n    defaultPrim = \"Root\"\n    metersPerUnit = %s\n    upAxis = \"%s\"\n)\n\n", strconv.FormatFloat(unit, 'g', -1, 64), axis)
+	fmt.Fprintf(w, "#usda 1.0\n(\n    defaultPrim = \"Root\"\n    metersPerUnit = %s\n    upAxis = \"%s\"\n)\n\n",
+		strconv.FormatFloat(unit, 'g', -1, 64), axis)
 	w.open("def Xform", "Root", s.Name, "")
 	w.unique("Materials", "") // they come last
 	var names distinct.Names
