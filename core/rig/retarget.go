@@ -366,7 +366,8 @@ func (r *Retarget) target(source func(time float32) []stand, place map[int]int, 
 		hipsA, hipsB = place[p.A], placeB[p.B]
 		restA, restB = r.From.At(p.A), r.To.At(p.B)
 	}
-	root := -1 // what carries the way over the ground
+	standing := false // whether it is known where the source stands at rest
+	root := -1        // what carries the way over the ground
 	if r.Travel == TravelRoot {
 		if n := r.To.Root(); n >= 0 && placeB[n] != hipsB {
 			if i, ok := placeB[n]; ok && r.needB[i] == n {
@@ -384,6 +385,10 @@ func (r *Retarget) target(source func(time float32) []stand, place map[int]int, 
 			}
 		}
 		var way geom.Vec3
+		if hipsA >= 0 && !standing {
+			standing = true
+			restA = r.standing(restA, theirs[hipsA].at)
+		}
 		if hipsA >= 0 {
 			way = theirs[hipsA].at.Sub(restA).Mul(r.Scale)
 			if r.Travel == TravelNone {
@@ -416,6 +421,19 @@ func (r *Retarget) target(source func(time float32) []stand, place map[int]int, 
 		}
 	}
 	return out, placeB, feet
+}
+
+// standing is where the source's hips are when it stands on the ground. Some
+// files have the root of the rest pose on the origin, with the feet below the
+// ground, and only the motion lifts it: then the hips are as high as they are
+// above the lowest bone. What the motion begins nearer to is meant.
+func (r *Retarget) standing(rest, first geom.Vec3) geom.Vec3 {
+	up := r.From.up
+	above := rest.Dot(up) - r.From.low
+	if math.Abs(first.Dot(up)-above) < math.Abs(first.Dot(up)-rest.Dot(up)) {
+		return rest.Add(up.Mul(above - rest.Dot(up)))
+	}
+	return rest
 }
 
 // channels are what the nodes' places come to as keys.

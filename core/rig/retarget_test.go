@@ -358,3 +358,24 @@ func TestRetargetOfBeasts(t *testing.T) {
 		}
 	}
 }
+
+// In some files the rest pose has the hips on the origin, and the motion lifts
+// them: the figure does not fly by that.
+func TestRestOnTheOrigin(t *testing.T) {
+	from := person(kind{spine: 3, clav: true})
+	m := walk(from, 31, 1)
+	sunk := *from
+	sunk.Nodes = slices.Clone(from.Nodes)
+	sunk.Nodes[0].Translation = [3]float32{}
+	bound(&sunk)
+	to := person(kind{spine: 2, clav: true})
+	a, b := Of(&sunk), Of(to)
+	x := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, false).Motion(&m)
+	for _, time := range []float64{0, 0.5, 1} {
+		p, q := head(posed(from, &m, time), 0), head(posed(to, &x.Motion, time), 0)
+		// The lowest bone, the toes, is 2 cm above the ground.
+		if d := p.Sub(q).Len(); d > 0.021 {
+			t.Errorf("at %g s the hips are at %v, and should be at %v", time, q, p)
+		}
+	}
+}

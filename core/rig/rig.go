@@ -29,7 +29,8 @@ type Rig struct {
 }
 
 // Of is the skeleton of a scene: its joints and what stands between them, or
-// where nothing is bound all nodes that motions move, or all that show nothing.
+// where nothing is bound all nodes that motions move and what hangs on these, or
+// all that show nothing.
 func Of(s *scene.Scene) *Rig {
 	r := &Rig{Scene: s, Is: s.Bones(), World: s.World(), Kids: map[int][]int{}}
 	if !slices.Contains(r.Is, true) {
@@ -38,6 +39,12 @@ func Of(s *scene.Scene) *Rig {
 				if c.Path != scene.PathWeights {
 					r.Is[c.Node] = true
 				}
+			}
+		}
+		// With what they carry and is nothing else: hands and ends that stand still.
+		for i := range s.Nodes {
+			if p := s.Nodes[i].Parent; p >= 0 && r.Is[p] && s.Nodes[i].Bare() {
+				r.Is[i] = true
 			}
 		}
 	}

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"excavate/core/format"
+	"excavate/core/format/bvh"
 	"excavate/core/geom"
 	"excavate/core/scene"
 )
@@ -241,4 +243,28 @@ func TestAttach(t *testing.T) {
 	if _, r := apply(t, "attach", s, where(map[string]any{"node": "body"}, "bone", "head")); !r.Idle || !strings.Contains(r.Lines[0], "bound by its skin") {
 		t.Errorf("%q", r.Lines)
 	}
+}
+
+// A motion alone goes into a BVH file, and from it to a figure.
+func TestMotionAloneAsBVH(t *testing.T) {
+	s := keeper()
+	s.Nodes[0].Translation = [3]float32{} // the file has no place for what stands above the skeleton
+	even, _ := apply(t, "keys", s, map[string]any{"rate": 30})
+	alone, _ := apply(t, "motion-only", even, map[string]any{})
+	files, _, err := bvh.Write(alone, "walk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	read, err := bvh.Read(t.Context(), format.File{Name: "walk.bvh", Data: files[0].Data})
+	if err != nil || len(read.Motions) != 1 {
+		t.Fatalf("%v, %d motions", err, len(read.Motions))
+	}
+	if got := len(read.Motions[0].Channels[0].Times); got != 31 {
+		t.Errorf("%d frames of 1 s at 30 a second", got)
+	}
+	bare := *s
+	bare.Motions = nil
+	out, r := beyondApply(t, "retarget", &bare, only{read}, map[string]any{"from": "walk.bvh", "feet": false})
+	tells(t, r.Lines, "1 motion carried over")
+	looksAlike(t, "by way of BVH", even, out, false, 2e-3)
 }

@@ -10,6 +10,7 @@ import (
 	"excavate/core/format"
 	"excavate/core/format/flat"
 	"excavate/core/geom"
+	"excavate/core/rig"
 	"excavate/core/scene"
 )
 
@@ -33,19 +34,10 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 	if from.Known() {
 		notes = append(notes, scene.Note{Text: fmt.Sprintf("BVH declares no axes and no unit; its numbers are %s", s.Basis)})
 	}
-	w := &writer{s: s, bones: s.Bones(), children: make([][]int, len(s.Nodes))}
-	// Nodes between bones belong to the skeleton.
-	for i := range s.Nodes {
-		if w.bones[i] {
-			for p := s.Nodes[i].Parent; p >= 0; p = s.Nodes[p].Parent {
-				if w.bones[p] {
-					for q := s.Nodes[i].Parent; q != p; q = s.Nodes[q].Parent {
-						w.bones[q] = true
-					}
-					break
-				}
-			}
-		}
+	w := &writer{s: s, bones: make([]bool, len(s.Nodes)), children: make([][]int, len(s.Nodes))}
+	// Without a skin it is what motions move.
+	if slices.Contains(s.Bones(), true) || len(s.Motions) > 0 {
+		w.bones = rig.Of(s).Is
 	}
 	size := make([]int, len(s.Nodes))
 	root, roots := scene.None, 0
