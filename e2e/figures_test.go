@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"excavate/e2e/browser"
 	"excavate/internal/demo"
 )
 
@@ -57,6 +58,20 @@ func TestFigures(t *testing.T) {
 	p.says(`[data-band="1"]`, "carried over, on 21 limbs")
 	p.click(`[data-band="2"]`)
 	p.says(`[data-figure="motions"]`, "1")
+
+	// The motion along its time, below the model: a part of it is chosen and cut.
+	p.clickText("Motion")
+	p.wait(`[data-strip="punting"]`)
+	p.says(`[data-strip]`, "left foot")
+	p.until(`!!document.querySelector('[data-view="drawn"]')`)
+	box, err := browser.Eval[[]float64](p.Page, `(() => { const b = document.querySelector('[data-strip] svg').getBoundingClientRect(); return [b.left, b.top, b.width] })()`)
+	p.try(err)
+	p.try(p.DragWith(box[0]+box[2]/4, box[1]+20, box[0]+box[2]/2, box[1]+22, 0))
+	p.says(`[data-strip-says]`, "0.60 s to 1.20 s")
+	p.clickText("Cut to it")
+	p.until(`document.querySelector('[data-trial="ready"]')?.innerText.includes('2.4 s → 0.6 s')`)
+	p.clickText("Let it go")
+	p.clickText("Close the motion")
 
 	// The keeper back on its own skeleton.
 	p.try(p.Go("/p/1/chain/1"))

@@ -63,7 +63,7 @@ func keys(ctx context.Context, s *scene.Scene, p KeysParams, r *Report) (*scene.
 			}
 			changed = true
 		}
-		gap, bone := seam(s, m)
+		gap, bone := rig.Seam(s, m)
 		if gap > gaps {
 			gaps, where = gap, bone
 		}
@@ -71,7 +71,7 @@ func keys(ctx context.Context, s *scene.Scene, p KeysParams, r *Report) (*scene.
 			closeLoop(m, p.Loop)
 			changed = true
 		}
-		left, _ := seam(s, m)
+		left, _ := rig.Seam(s, m)
 		closed = max(closed, left)
 		if p.Tolerance > 0 {
 			changed = fewerKeys(s, m, p.Tolerance) || changed
@@ -210,23 +210,6 @@ func evenly(m *scene.Motion, rate float64) error {
 		}
 	}
 	return nil
-}
-
-// seam is by how many degrees a bone is turned otherwise at the end than at
-// the beginning, at most.
-func seam(s *scene.Scene, m *scene.Motion) (most float64, bone string) {
-	for i := range m.Channels {
-		c := &m.Channels[i]
-		if c.Path != scene.PathRotation || len(c.Times) < 2 {
-			continue
-		}
-		a, b := c.At(0), c.At(m.Seconds())
-		d := degreesBetween(a, b)
-		if d > most {
-			most, bone = d, s.Nodes[c.Node].Name
-		}
-	}
-	return most, bone
 }
 
 func degreesBetween(a, b []float32) float64 {

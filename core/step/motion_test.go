@@ -10,6 +10,7 @@ import (
 	"excavate/core/format"
 	"excavate/core/format/bvh"
 	"excavate/core/geom"
+	"excavate/core/rig"
 	"excavate/core/scene"
 )
 
@@ -115,9 +116,9 @@ func TestKeys(t *testing.T) {
 	}
 	// A walk whose end is not its beginning.
 	open, _ := apply(t, "keys", s, map[string]any{"to": 0.8})
-	gap, _ := seam(open, &open.Motions[0])
+	gap, _ := rig.Seam(open, &open.Motions[0])
 	shut, r := apply(t, "keys", open, map[string]any{"loop": 0.3})
-	left, _ := seam(shut, &shut.Motions[0])
+	left, _ := rig.Seam(shut, &shut.Motions[0])
 	if gap < 10 || left > 0.01 {
 		t.Errorf("the seam: %g degrees, closed %g: %q", gap, left, r.Lines)
 	}

@@ -97,7 +97,7 @@ func plain(p *browser.Page, out string) error {
 	}{
 		{"finds", "/", nil, `[data-card]`},
 		{"find", "/p/1/finds/1", nil, drawn},
-		{"finds-inventory", "/p/1/finds/1?tab=inventory&view=weights&bone=8", nil, `.invrow.on`},
+		{"finds-bones", "/p/1/finds/1?tab=skeleton", []string{`[data-bone="upper_arm_l"]`}, `[data-bone="upper_arm_l"][aria-selected="true"]`},
 		{"finds-pictures", "/p/1/finds/1?tab=pictures&pic=0", nil, `.histogram`},
 		{"finds-compare", "/p/1/finds/1?tab=compare&with=b1.4&far=1", nil, `[data-legend]`},
 		{"sources", "/p/1/sources", []string{`[data-entry="figures/ferry_keeper.hull"]`}, drawn},

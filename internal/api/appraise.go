@@ -34,6 +34,14 @@ func (s *Server) SceneRig(c fiber.Ctx, digest Digest, p SceneRigParams) error {
 	return keep(c, "application/json", b)
 }
 
+func (s *Server) SceneMotion(c fiber.Ctx, digest Digest, motion int) error {
+	b, err := s.svc.Motion(digest, motion)
+	if err != nil {
+		return err
+	}
+	return keep(c, "application/json", b)
+}
+
 func (s *Server) SceneClues(c fiber.Ctx, digest Digest) error {
 	list, err := s.svc.Clues(digest)
 	if err != nil {

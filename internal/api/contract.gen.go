@@ -1707,6 +1707,34 @@ type Model struct {
 	Stats Stats  `json:"stats"`
 }
 
+// MotionStrip defines model for MotionStrip.
+type MotionStrip struct {
+	Bone string `json:"bone"`
+
+	// Count of all keys
+	Count int `json:"count"`
+	Feet  []struct {
+		Limb string `json:"limb"`
+
+		// Touches from and to, in seconds
+		Touches [][]float64 `json:"touches"`
+	} `json:"feet"`
+
+	// Keys times at which something has a key, thinned out where they are many
+	Keys []float64 `json:"keys"`
+	Name string    `json:"name"`
+
+	// Rate keys a second, where they lie evenly
+	Rate *float64 `json:"rate,omitempty"`
+
+	// Seam degrees by which a bone is turned otherwise at the end
+	Seam    float64 `json:"seam"`
+	Seconds float64 `json:"seconds"`
+
+	// Speed of the hips over the ground, evenly over the time, metres a second
+	Speed []float64 `json:"speed"`
+}
+
 // NameParts what the name rules say: kind, role, lod, state
 type NameParts map[string]string
 
@@ -3335,6 +3363,9 @@ type ServerInterface interface {
 
 	// (GET /api/scenes/{digest}/inventory)
 	SceneInventory(c fiber.Ctx, digest Digest) error
+
+	// (GET /api/scenes/{digest}/motions/{motion})
+	SceneMotion(c fiber.Ctx, digest Digest, motion int) error
 
 	// (POST /api/scenes/{digest}/pick)
 	PickOfScene(c fiber.Ctx, digest Digest) error
@@ -7443,6 +7474,43 @@ func (siw *ServerInterfaceWrapper) SceneInventory(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// SceneMotion operation middleware
+func (siw *ServerInterfaceWrapper) SceneMotion(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// ------------- Path parameter "motion" -------------
+	var motion int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "motion", c.Params("motion"), &motion, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter motion: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SceneMotion(c, digest, motion)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // PickOfScene operation middleware
 func (siw *ServerInterfaceWrapper) PickOfScene(c fiber.Ctx) error {
 
@@ -8498,6 +8566,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/scenes/:digest/pictures/:picture/appraisal", wrapper.ScenePictureAppraisal)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/rig", wrapper.SceneRig)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/motions/:motion", wrapper.SceneMotion)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/comparison", wrapper.CompareScenes)
 

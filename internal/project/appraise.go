@@ -61,6 +61,16 @@ func (s *Service) Rig(digest, against string) ([]byte, error) {
 	})
 }
 
+// Motion is what can be drawn of a scene's motion, as JSON.
+func (s *Service) Motion(digest string, n int) ([]byte, error) {
+	return s.kept(fmt.Sprintf("motion 1 %d", n), digest, func(sc *scene.Scene) ([]byte, error) {
+		if n < 0 || n >= len(sc.Motions) {
+			return nil, userErr(404, "motion %d: there are %d", n, len(sc.Motions))
+		}
+		return json.Marshal(rig.StripOf(sc, &sc.Motions[n]))
+	})
+}
+
 // Clues are what speaks for a basis.
 func (s *Service) Clues(digest string) ([]appraise.Clue, error) {
 	sc, err := s.SceneOf(digest)

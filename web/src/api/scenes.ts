@@ -35,6 +35,15 @@ export const useRig = (digest?: string, against?: string) =>
       ),
   })
 
+/** What can be drawn of a motion along its time. */
+export const useMotion = (digest: string, motion: number) =>
+  useQuery({
+    queryKey: ['motion', digest, motion],
+    ...forever,
+    queryFn: ({ signal }) =>
+      ok(api.GET('/api/scenes/{digest}/motions/{motion}', { params: { path: { digest, motion } }, signal })),
+  })
+
 export const useClues = (digest?: string) =>
   useQuery({
     queryKey: sceneKeys.clues(digest),

@@ -1955,6 +1955,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{digest}/motions/{motion}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                motion: number;
+            };
+            cookie?: never;
+        };
+        /** @description What can be drawn of a motion along its time. */
+        get: operations["sceneMotion"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{digest}/comparison": {
         parameters: {
             query?: never;
@@ -3153,6 +3173,33 @@ export interface components {
             error?: components["schemas"]["Error"];
             model?: components["schemas"]["Model"];
             chains?: number[];
+        };
+        MotionStrip: {
+            name: string;
+            /** Format: double */
+            seconds: number;
+            /** @description times at which something has a key, thinned out where they are many */
+            keys: number[];
+            /** @description of all keys */
+            count: number;
+            /**
+             * Format: double
+             * @description keys a second, where they lie evenly
+             */
+            rate?: number;
+            feet: {
+                limb: string;
+                /** @description from and to, in seconds */
+                touches: number[][];
+            }[];
+            /** @description of the hips over the ground, evenly over the time, metres a second */
+            speed: number[];
+            /**
+             * Format: double
+             * @description degrees by which a bone is turned otherwise at the end
+             */
+            seam: number;
+            bone: string;
         };
         Rig: {
             /** @description as a tree is read */
@@ -6626,6 +6673,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rig"];
+                };
+            };
+        };
+    };
+    sceneMotion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+                motion: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The motion */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MotionStrip"];
                 };
             };
         };

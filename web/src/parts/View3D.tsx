@@ -84,6 +84,8 @@ export function View3D({
   guide = noGuide,
   motion = 0,
   onMotion,
+  seek,
+  onTime,
   onPick,
   onBox,
   children,
@@ -99,6 +101,9 @@ export function View3D({
   guide?: Guide
   motion?: number
   onMotion?: (n: number) => void
+  /** A time to go to: a new object goes there, even to the same time. */
+  seek?: { time: number }
+  onTime?: (t: number) => void
   onPick?: (pane: number, hit: Hit | undefined) => void
   /** What a box that is drawn with Shift held takes. */
   onBox?: (pane: number, hits: Hit[]) => void
@@ -106,7 +111,7 @@ export function View3D({
 }) {
   const host = useRef<HTMLDivElement>(null)
   const stage = useRef<Stage3D>(null)
-  const [playing, setPlaying] = useState(false)
+  const [playing, setPlaying] = useStateOf(seek, false) // going somewhere ends it
   const [time, setTime] = useStateOf(motion, 0)
   const [speed, setSpeed] = useState(1)
   const [facts, setFacts] = useState<Facts[]>([])
@@ -123,7 +128,7 @@ export function View3D({
   const content = heavy ? '[]' : whole
   const [fault, setFault] = useStateOf(content, '')
   const [loaded, setLoaded] = useStateOf(content, '')
-  const told = useLatest({ setTime, setFault, setLoaded })
+  const told = useLatest({ setTime, setFault, setLoaded, onTime })
 
   useEffect(() => {
     let s: Stage3D | undefined
@@ -140,7 +145,10 @@ export function View3D({
         return
       }
       stage.current = s
-      s.onTime = (t) => told.current.setTime(t)
+      s.onTime = (t) => {
+        told.current.setTime(t)
+        told.current.onTime?.(t)
+      }
       s.onError = (_, m) => told.current.setFault(m)
       s.onLoad = (_, n, total) =>
         told.current.setLoaded(total > 0 ? `${bytes(n)} of ${bytes(total)}` : bytes(n))
@@ -184,6 +192,13 @@ export function View3D({
   useEffect(() => {
     stage.current?.move({ playing, motion, speed, time: scrub.current })
   }, [playing, motion, speed, ready])
+  useEffect(() => {
+    if (!seek || !ready) return
+    scrub.current = seek.time
+    told.current.setTime(seek.time)
+    stage.current?.move({ playing: false, motion, speed: 1, time: seek.time })
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- it goes there once for each seek
+  }, [seek, ready])
   const look: Look = { ...show, ...guide }
   const dressed = JSON.stringify([look, show.figure])
   useEffect(() => {
@@ -393,6 +408,7 @@ export function View3D({
             onChange={(_, v) => {
               scrub.current = v
               setTime(v)
+              onTime?.(v)
               setPlaying(false)
               stage.current?.move({ ...play, playing: false, time: v })
             }}

@@ -30,6 +30,7 @@ import { Core } from './chain/Core'
 import { Desk, type DeskRow } from './chain/Desk'
 import { ChainFrame } from './chain/Frame'
 import { GroupField } from './chain/GroupField'
+import { MotionStrip } from './chain/MotionStrip'
 import { NewChain, type Origin } from './chain/NewChain'
 import { Tray } from './chain/Tray'
 import { Skeleton } from './finds/Skeleton'
@@ -81,6 +82,9 @@ export function Chain() {
   const chosen = (params.get('chosen') ?? '').split(' ').filter(Boolean)
   const open = params.get('tray') === '1'
   const bonesOpen = params.get('tray') === 'bones'
+  const stripOpen = params.get('tray') === 'motion'
+  const [time, setTime] = useState(0)
+  const [seek, setSeek] = useState<{ time: number }>()
   const folded = (params.get('folded') ?? '').split(' ').filter(Boolean).map(Number)
   const alone = params.get('alone') === '1'
   // What was chosen by number in one band is something else in the next.
@@ -105,7 +109,10 @@ export function Chain() {
         return
       if (e.key === ',') choose(Math.max(0, at - 1), false)
       if (e.key === '.') choose(Math.min(bands.length - 1, at + 1), false)
-      if (e.key === '\\') set({ with: withBand >= 0 ? undefined : String(Math.max(0, at - 1)) })
+      if (e.key === '\\') {
+        const now = new URLSearchParams(window.location.search).has('with') // not what was drawn last
+        set({ with: now ? undefined : String(Math.max(0, at - 1)) })
+      }
     }
     window.addEventListener('keydown', key)
     return () => window.removeEventListener('keydown', key)
@@ -181,7 +188,8 @@ export function Chain() {
     setDesk(true)
   }
   const tableOf = (s?: S['ChainStep']) => (s?.with?.table ?? []) as DeskRow[]
-  const motions = find?.model?.motions ?? []
+  // Those of the band, which steps may have changed.
+  const motions = inventory?.motions ?? find?.model?.motions ?? []
   const waiting = bands.some((b) => b.state === 'waiting')
   return (
     <ChainFrame>
@@ -359,6 +367,8 @@ export function Chain() {
               offer={offerOf(inventory)}
               motion={motion}
               onMotion={(n) => set({ motion: n || '' })}
+              seek={seek}
+              onTime={stripOpen ? setTime : undefined}
             />
             <div className="reading">
               <ToggleButtonGroup
@@ -382,6 +392,11 @@ export function Chain() {
             >
               {open ? 'Close the inventory' : 'Inventory'}
             </Mini>
+            {motions.length > 0 && (
+              <Mini aria-expanded={stripOpen} onClick={() => set({ tray: stripOpen ? undefined : 'motion' })}>
+                {stripOpen ? 'Close the motion' : 'Motion'}
+              </Mini>
+            )}
             {(shown(at)?.stats?.bones ?? 0) > 0 && (
               <Mini aria-expanded={bonesOpen} onClick={() => set({ tray: bonesOpen ? undefined : 'bones' })}>
                 {bonesOpen ? 'Close the bones' : 'Bones'}
@@ -415,6 +430,19 @@ export function Chain() {
               chosen={chosen}
               onChoose={(keys) => set({ chosen: keys.join(' ') || undefined })}
               onAct={setActing}
+            />
+          )}
+          {stripOpen && motions.length > 0 && shown(at)?.scene && (
+            <MotionStrip
+              key={`${shown(at)!.scene} ${motion}`}
+              digest={shown(at)!.scene!}
+              motion={Math.min(motion, motions.length - 1)}
+              time={time}
+              onTime={(t) => {
+                setTime(t)
+                setSeek({ time: t })
+              }}
+              onStep={setTried}
             />
           )}
           {bonesOpen && chain && shown(at)?.scene && (
