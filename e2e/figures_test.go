@@ -13,8 +13,8 @@ import (
 func TestFigures(t *testing.T) {
 	p := start(t)
 	for _, a := range demo.Avatars {
-		if a.ID == "corin" {
-			if err := os.WriteFile(filepath.Join(p.demo, "corin.vrm"), a.VRM(), 0o644); err != nil {
+		if a.ID == "corin" || a.ID == "tamsin" {
+			if err := os.WriteFile(filepath.Join(p.demo, a.ID+".vrm"), a.VRM(), 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -81,4 +81,15 @@ func TestFigures(t *testing.T) {
 	p.clickText("Make it")
 	p.until(`document.querySelector('[data-band="4"]')?.dataset.state === 'ready'`)
 	p.says(`[data-band="4"]`, "1 root name, 1 missing bone, 1 additional bone")
+
+	// The keeper walks as Tamsin does, who is an entry and no find.
+	p.mountFile("tamsin.vrm")
+	p.try(p.Go("/p/1/chain/1"))
+	p.until(`document.querySelector('[data-band="0"]')?.dataset.state === 'ready'`)
+	p.try(p.Files(`input[aria-label="Chain document"]`, filepath.Join(p.demo, "keeper_strolls.yaml")))
+	p.wait(`input[aria-label="Name of the chain"]`)
+	p.clickText("Make it")
+	p.until(`document.querySelector('[data-band="1"]')?.dataset.state === 'ready'`)
+	p.says(`[data-band="1"]`, "1 motion carried over")
+	p.says(`[data-figure="motions"]`, "2")
 }

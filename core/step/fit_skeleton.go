@@ -124,8 +124,13 @@ func (f *skeletonFitter) fitted(ctx context.Context, move bool) (*scene.Scene, e
 		place := make([]uint16, len(posed.Skins[i].Joints))
 		for j, n := range posed.Skins[i].Joints {
 			at := f.stand(n, gone)
-			k := slices.Index(joints, at)
-			place[j] = uint16(max(k, 0))
+			for at >= 0 && !slices.Contains(joints, at) { // something hangs on joints only
+				at = f.ref.Parent[at]
+			}
+			if at < 0 {
+				return nil, fmt.Errorf("what hangs on %s has no bone there on which something hangs", f.s.Nodes[n].Name)
+			}
+			place[j] = uint16(slices.Index(joints, at))
 		}
 		f.hang(&out, i, place)
 		out.Skins[i].Joints, out.Skins[i].InverseBind = slices.Clone(joints), slices.Clone(binds)
@@ -153,7 +158,10 @@ func (f *skeletonFitter) fitted(ctx context.Context, move bool) (*scene.Scene, e
 // pose is where our nodes come to stand: each limb turned as the reference's
 // is, and moved to its place.
 func (f *skeletonFitter) pose(move bool) []geom.Mat4 {
-	pairs := rig.PairsOf(f.ref.Map(nil), f.ours.Map(nil))
+	pairs := rig.PairsAlike(f.ref, f.ours)
+	if f.bodies() {
+		pairs = rig.PairsOf(f.ref.Map(nil), f.ours.Map(nil))
+	}
 	aims := pairs.Aligned(f.ref, f.ours)
 	if f.alike() { // the same skeleton: nothing is turned
 		aims = nil
@@ -178,6 +186,11 @@ func (f *skeletonFitter) pose(move bool) []geom.Mat4 {
 		}
 	}
 	return out
+}
+
+// bodies tells whether both skeletons are whole bodies, or nearly.
+func (f *skeletonFitter) bodies() bool {
+	return len(f.ours.Map(nil).Missing()) <= mayLack && len(f.ref.Map(nil).Missing()) <= mayLack
 }
 
 // alike tells whether paired bones are turned alike at rest already.
@@ -356,8 +369,12 @@ func (f *skeletonFitter) motions(out *scene.Scene, to []int, bone map[int]int) (
 		all = all && direct(n)
 	}
 	var k *rig.Retarget
-	if !all {
+	switch {
+	case all:
+	case f.bodies():
 		k = rig.NewRetarget(f.ours, now, f.ours.Map(nil), now.Map(nil), rig.TravelHips, false)
+	default:
+		k = rig.NewRetargetAlike(f.ours, now, rig.TravelHips)
 	}
 	for i := range f.s.Motions {
 		m := &f.s.Motions[i]

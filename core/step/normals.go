@@ -17,7 +17,7 @@ type NormalsParams struct {
 	Keep   bool    `json:"keep" jsonschema:"title=Keep the source's,description=Only parts without normals get them"`
 }
 
-var _ = register(Kind{Name: "normals", Title: "Normals", Family: Geometry, On: Parts, Version: 2,
+var _ = register(Kind{Name: "normals", Title: "Normals", Family: Geometry, On: Parts, Version: 3,
 	Purpose: "Compute normals from the faces, weighted by area and angle, with hard edges where faces meet at more than an angle."},
 	NormalsParams{Crease: 40}, normals)
 
@@ -105,23 +105,29 @@ func cornerNormals(p *scene.Part, crease float64) []float32 {
 	unit := make([]geom.Vec3, n)   // of each face
 	weight := make([]float64, 3*n) // of each corner
 	for t := range n {
-		f := faceNormal(p, p.Triangles[3*t:3*t+3])
+		v := p.Triangles[3*t : 3*t+3]
+		at := [3]geom.Vec3{at3(p.Positions, v[0]), at3(p.Positions, v[1]), at3(p.Positions, v[2])}
+		side := [3]geom.Vec3{at[1].Sub(at[0]), at[2].Sub(at[1]), at[0].Sub(at[2])}
+		f := side[2].Cross(side[0])
 		area := f.Len()
-		unit[t] = f.Norm()
-		for k := range 3 {
-			weight[3*t+k] = area * cornerAngle(p, p.Triangles[3*t:3*t+3], k)
+		if area > 0 {
+			unit[t] = f.Mul(1 / area)
+		}
+		for k := range 3 { // the sine of every corner is the area by the lengths of its sides
+			weight[3*t+k] = area * math.Atan2(area, -side[k].Dot(side[(k+2)%3]))
 		}
 	}
-	least := math.Cos(crease) - 1e-6
+	least, half := math.Cos(crease)-1e-6, math.Cos(crease/2)+1e-6
 	if crease >= math.Pi {
-		least = math.Inf(-1)
+		least, half = math.Inf(-1), math.Inf(-1)
 	}
 	corner := make([]float32, 9*n)
 	put := func(i int32, sum geom.Vec3) {
-		if sum.Len() < 1e-30 {
-			sum = unit[i/3]
+		if l := sum.Len(); l < 1e-30 {
+			sum = unit[i/3].Norm()
+		} else {
+			sum = sum.Mul(1 / l)
 		}
-		sum = sum.Norm()
 		for k := range sum {
 			corner[3*int(i)+k] = float32(sum[k])
 		}
@@ -136,13 +142,17 @@ func cornerNormals(p *scene.Part, crease float64) []float32 {
 		for j := first[i]; j >= 0; j = next[j] {
 			here = append(here, j)
 		}
+		// Where all faces lie within half the angle of one of them, they do within
+		// the whole of each other.
 		var all geom.Vec3
+		near := true
 		for _, j := range here {
 			all = all.Add(unit[j/3].Mul(weight[j]))
+			near = near && unit[j/3].Dot(unit[here[0]/3]) >= half
 		}
 		for _, i := range here {
 			sum := all
-			if len(here) <= manyFaces {
+			if !near && len(here) <= manyFaces {
 				sum = geom.Vec3{}
 				for _, j := range here {
 					if f := unit[j/3]; j/3 == i/3 || f.Dot(unit[i/3]) >= least {
@@ -169,13 +179,6 @@ func fallback(p *scene.Part, v uint32) geom.Vec3 {
 		}
 	}
 	return geom.Vec3{0, 1, 0}
-}
-
-// cornerAngle is the angle of a triangle at one of its corners.
-func cornerAngle(p *scene.Part, t []uint32, k int) float64 {
-	a := at3(p.Positions, t[k])
-	u, v := at3(p.Positions, t[(k+1)%3]).Sub(a), at3(p.Positions, t[(k+2)%3]).Sub(a)
-	return math.Atan2(u.Cross(v).Len(), u.Dot(v))
 }
 
 // cornersByPlace chains the corners that lie in one place: first is the head

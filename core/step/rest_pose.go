@@ -69,6 +69,9 @@ func restPose(ctx context.Context, s *scene.Scene, p RestPoseParams, b Beyond, r
 		}
 		other := rig.Of(o)
 		pairs := rig.PairsOf(other.Map(nil), k.Map(p.fixed()))
+		if len(pairs.Lacking) > len(pairs.List) || len(pairs.List) < 3 { // no bodies
+			pairs = rig.PairsAlike(other, k)
+		}
 		if len(pairs.List) < 2 {
 			return nil, fmt.Errorf("the skeletons of %s and of this asset have no limbs in common that can be told", p.From)
 		}

@@ -128,10 +128,12 @@ func retarget(ctx context.Context, s *scene.Scene, p RetargetParams, b Beyond, r
 	return &out, nil
 }
 
+// mayLack is how many limbs a skeleton may lack and still be taken for a body.
+const mayLack = 3
+
 // retargeter pairs two skeletons: limb by limb where both are bodies, else by
 // the bones' names and places.
 func retargeter(p RetargetParams, from, to *rig.Rig, theirs, ours rig.Body, r *Report) (*rig.Retarget, error) {
-	const mayLack = 3
 	if len(theirs.Missing()) <= mayLack && len(ours.Missing()) <= mayLack {
 		k := rig.NewRetarget(from, to, theirs, ours, rig.Travel(p.Travel), p.Feet)
 		if k.Travel == rig.TravelRoot && to.Root() == ours["hips"].Bone {

@@ -63,8 +63,10 @@ func Files(target []byte) map[string][]byte {
 		"heron_bricks.yaml": HeronBricks,
 		"corin.yaml":        Corin,
 		"keeper_back.yaml":  KeeperBack,
-		"lantern.cart":      console.Cartridge(), // the game on the console's cartridge
-		"sluice.bin":        Mystery(),           // nobody has described it yet
+
+		"keeper_strolls.yaml": KeeperStrolls,
+		"lantern.cart":        console.Cartridge(), // the game on the console's cartridge
+		"sluice.bin":          Mystery(),           // nobody has described it yet
 	}
 	if target != nil {
 		files["target.yaml"] = target

@@ -27,7 +27,7 @@ func TestTheSameBytesEachTime(t *testing.T) {
 			t.Errorf("%s differs from run to run", name)
 		}
 	}
-	if len(a) != 14 {
+	if len(a) != 15 {
 		t.Errorf("%d files", len(a))
 	}
 }

@@ -6,6 +6,8 @@ import _ "embed"
 var (
 	//go:embed corin.yaml
 	Corin []byte
+	//go:embed keeper_strolls.yaml
+	KeeperStrolls []byte
 	//go:embed keeper_back.yaml
 	KeeperBack []byte
 )

@@ -17,14 +17,15 @@ type Avatar struct {
 	Modification   string // prohibited, allowModification, allowModificationRedistribution
 	Commercial     string // personalNonProfit, personalProfit, corporation
 	Credit         bool
+	Strolls        bool // it has a motion
 }
 
 // Avatars are those of the exchange.
 var Avatars = []Avatar{
-	{"ottilie", "Ottilie, ferry keeper", "Wren Sallow", [3]float64{1, 1, 1}, 1.78, false, "prohibited", "personalNonProfit", true},
-	{"corin", "Corin of the tide mill", "Millrace Workshop", [3]float64{0.86, 0.95, 1.12}, 1.69, true, "allowModificationRedistribution", "personalNonProfit", true},
-	{"bede", "Bede, reed cutter", "Wren Sallow", [3]float64{0.95, 1.06, 0.86}, 1.84, true, "allowModification", "personalProfit", false},
-	{"tamsin", "Tamsin with the lantern", "Causeway Circle", [3]float64{1.1, 0.97, 0.9}, 1.62, true, "allowModificationRedistribution", "corporation", false},
+	{"ottilie", "Ottilie, ferry keeper", "Wren Sallow", [3]float64{1, 1, 1}, 1.78, false, "prohibited", "personalNonProfit", true, false},
+	{"corin", "Corin of the tide mill", "Millrace Workshop", [3]float64{0.86, 0.95, 1.12}, 1.69, true, "allowModificationRedistribution", "personalNonProfit", true, false},
+	{"bede", "Bede, reed cutter", "Wren Sallow", [3]float64{0.95, 1.06, 0.86}, 1.84, true, "allowModification", "personalProfit", false, false},
+	{"tamsin", "Tamsin with the lantern", "Causeway Circle", [3]float64{1.1, 0.97, 0.9}, 1.62, true, "allowModificationRedistribution", "corporation", false, true},
 }
 
 type m = map[string]any
@@ -238,7 +239,7 @@ func (a Avatar) VRM() []byte {
 	if a.Credit {
 		credit = "required"
 	}
-	return g.file(m{
+	doc := m{
 		"asset": m{"version": "2.0", "generator": "Sedgewater avatar exchange"},
 		"scene": 0, "scenes": []m{{"nodes": []int{0, body}}}, "nodes": nodes,
 		"meshes":    []m{{"name": "body", "primitives": prims, "extras": m{"targetNames": names}}},
@@ -253,7 +254,83 @@ func (a Avatar) VRM() []byte {
 			"humanoid":    m{"humanBones": human},
 			"expressions": m{"preset": m{"happy": expression(0), "blink": expression(1), "surprised": expression(2)}},
 		}},
-	})
+	}
+	if a.Strolls {
+		doc["animations"] = []m{g.animation(strolling(named), scale)}
+	}
+	return g.file(doc)
+}
+
+// animation adds a motion; places are by so many times as large.
+func (g *glbBuilder) animation(mo motion, by float64) m {
+	var channels, samplers []m
+	add := func(t *track, path string, values []float64, n int) {
+		var times []byte
+		for _, f := range t.frames {
+			times = le.AppendUint32(times, floatBits(float64(f)/30))
+		}
+		last := float64(float32(float64(t.frames[len(t.frames)-1]) / 30))
+		input := g.accessor(m{"componentType": 5126, "count": len(t.frames), "type": "SCALAR", "min": []float64{0}, "max": []float64{last}}, times, 0)
+		channels = append(channels, m{"sampler": len(samplers), "target": m{"node": t.bone, "path": path}})
+		samplers = append(samplers, m{"input": input, "output": g.vec(values, n, false)})
+	}
+	for i := range mo.tracks {
+		t := &mo.tracks[i]
+		var turns, moves []float64
+		for _, q := range t.turns {
+			turns = append(turns, q[0], q[1], q[2], q[3])
+		}
+		for _, p := range t.moves {
+			moves = append(moves, p[0]*by, p[1]*by, p[2]*by)
+		}
+		if turns != nil {
+			add(t, "rotation", turns, 4)
+		}
+		if moves != nil {
+			add(t, "translation", moves, 3)
+		}
+	}
+	return m{"name": mo.name, "channels": channels, "samplers": samplers}
+}
+
+// strolling is two steps of a slow walk, 1.6 seconds; its last frame is its
+// first, 1.15 m on.
+func strolling(index map[string]int) motion {
+	mo := motion{name: "strolling"}
+	const length = 48
+	var frames []int
+	for f := 0; f <= length; f += 2 {
+		frames = append(frames, f)
+	}
+	spin := func(bone string, f func(phase float64) quat) {
+		t := track{bone: index[bone], frames: frames}
+		for _, fr := range frames {
+			t.turns = append(t.turns, f(2*math.Pi*float64(fr)/length))
+		}
+		mo.tracks = append(mo.tracks, t)
+	}
+	x, y, z := v3{1, 0, 0}, v3{0, 1, 0}, v3{0, 0, 1}
+	for _, side := range []struct {
+		name  string
+		shift float64
+		way   float64
+	}{{"l", 0, 1}, {"r", math.Pi, -1}} {
+		at := side.shift
+		spin("thigh_"+side.name, func(p float64) quat { return turn(x, -4-21*math.Sin(p+at)) })
+		spin("shin_"+side.name, func(p float64) quat { return turn(x, 6+24*math.Max(0, math.Cos(p+at))) })
+		spin("foot_"+side.name, func(p float64) quat { return turn(x, 2+10*math.Sin(p+at)) })
+		spin("upper_arm_"+side.name, func(p float64) quat { return turn(x, 16*math.Sin(p+at)).times(turn(z, 4*side.way)) })
+		spin("forearm_"+side.name, func(p float64) quat { return turn(x, -16-6*math.Sin(p+at)) })
+	}
+	spin("spine", func(p float64) quat { return turn(y, 5*math.Sin(p)).times(turn(x, 3)) })
+	spin("head", func(p float64) quat { return turn(y, -4*math.Sin(p)) })
+	hips := track{bone: index["hips"], frames: frames}
+	for _, fr := range frames {
+		p := 2 * math.Pi * float64(fr) / length
+		hips.moves = append(hips.moves, v3{0.012 * math.Sin(p), 0.93 + 0.014*math.Cos(2*p), 1.15 * float64(fr) / length})
+	}
+	mo.tracks = append(mo.tracks, hips)
+	return mo
 }
 
 // Thumb is a small picture of the avatar's face.
