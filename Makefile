@@ -4,6 +4,7 @@
 # make lint      Prettier and ESLint over web/, gofmt and vet over the rest
 # make bench     every benchmark
 # make fuzz      each fuzz target for FUZZTIME: so many inputs (20000x) or so long (10s)
+# make mutate    which turned operators of PKG no test notices: PKG=./core/step N=30
 # make generate  server and client types from api/openapi.yaml, queries from SQL, the table of formats
 # make screenshots  docs/screenshots from the demo data
 
@@ -11,7 +12,7 @@ SHELL := bash
 FUZZTIME ?= 50000x
 WEB := $(shell find web/src web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: demo test lint build bench fuzz generate screenshots setup setup-test go-build
+.PHONY: demo test lint build bench fuzz mutate generate screenshots setup setup-test go-build
 
 demo: build
 	exec bin/excavate demo
@@ -25,7 +26,7 @@ test: setup-test web/dist/index.html
 
 lint: setup
 	cd web && npm run --silent lint
-	@test -z "$$(gofmt -l api cmd core e2e internal standin)" || { gofmt -l api cmd core e2e internal standin; exit 1; }
+	@test -z "$$(gofmt -l api cmd core e2e internal scripts standin)" || { gofmt -l api cmd core e2e internal scripts standin; exit 1; }
 	go vet ./...
 
 build: setup web/dist/index.html go-build
@@ -78,6 +79,12 @@ fuzz:
 	$(FUZZ) ./core/assembly -fuzz FuzzParse
 	$(FUZZ) ./core/pick -fuzz FuzzFits
 	$(FUZZ) ./core/pick -fuzz FuzzCondition
+
+PKG = ./core/step
+N = 30
+
+mutate:
+	go run ./scripts/mutate -n $(N) $(PKG)
 
 generate:
 	go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config api/oapi.yaml api/openapi.yaml
