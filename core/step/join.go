@@ -209,7 +209,7 @@ func build(list []placedPart) (out scene.Part, filled int) {
 		vertices, triangles = vertices+x.part.Vertices(), triangles+len(x.part.Triangles)
 	}
 	for i, x := range list {
-		p := TransformedMesh(scene.Mesh{Parts: []scene.Part{*x.part}}, x.by).Parts[0]
+		p := laid(x.part, x.by)
 		if i == 0 {
 			out = owned(p)
 			reserve(&out, vertices, triangles)
@@ -218,6 +218,24 @@ func build(list []placedPart) (out scene.Part, filled int) {
 		filled += appendPart(&out, &p)
 	}
 	return out, filled
+}
+
+// laid is a part with its vertices where a matrix takes them. A move alone leaves
+// everything but the places as it is.
+func laid(p *scene.Part, by geom.Mat4) scene.Part {
+	move := geom.Identity
+	move[12], move[13], move[14] = by[12], by[13], by[14]
+	if by != move {
+		return TransformedMesh(scene.Mesh{Parts: []scene.Part{*p}}, by).Parts[0]
+	}
+	out := *p
+	out.Positions = make([]float32, len(p.Positions))
+	for i := 0; i+2 < len(p.Positions); i += 3 {
+		for k := range 3 {
+			out.Positions[i+k] = float32(float64(p.Positions[i+k]) + by[12+k])
+		}
+	}
+	return out
 }
 
 // reserve makes room in a part's own lists, so that they need not move as they
