@@ -63,6 +63,10 @@ func Same(a, b *Rig) map[int]int {
 	return out
 }
 
+// mostCompared is how many pairs of bones below two are looked at: of more, as
+// where thousands hang on one, none is told by its place.
+const mostCompared = 1_000_000
+
 // byPlace pairs what is left below paired bones by where it stands: seen from
 // the parent, in the same direction and as far.
 func byPlace(a, b *Rig, out map[int]int, taken map[int]bool) {
@@ -82,9 +86,10 @@ func byPlace(a, b *Rig, out map[int]int, taken map[int]bool) {
 			out[x], taken[y] = y, true
 		}
 	}
+	endsA, endsB := a.ends(), b.ends()
 	for _, x := range a.Bones {
 		y, ok := out[x]
-		if !ok {
+		if !ok || len(a.Kids[x])*len(b.Kids[y]) > mostCompared {
 			continue
 		}
 		for _, k := range a.Kids[x] {
@@ -97,7 +102,7 @@ func byPlace(a, b *Rig, out map[int]int, taken map[int]bool) {
 					continue
 				}
 				d := a.At(k).Sub(a.At(x)).Mul(1 / sa).Sub(b.At(o).Sub(b.At(y)).Mul(1 / sb)).Len()
-				d += 0.02 * math.Abs(float64(len(a.leaves(k))-len(b.leaves(o))))
+				d += 0.02 * math.Abs(float64(endsA[k].leaves-endsB[o].leaves))
 				if d < best {
 					best, at = d, o
 				}

@@ -361,6 +361,7 @@ func (r *Rig) legs() (hips, left, right int) {
 	hips, left, right = scene.None, scene.None, scene.None
 	tall := r.high - r.low
 	best := 0.0
+	below := r.ends()
 	for _, b := range r.Bones {
 		if len(r.Kids[b]) < 2 || r.height(b)-r.low < 0.2*tall {
 			continue
@@ -369,12 +370,7 @@ func (r *Rig) legs() (hips, left, right int) {
 		var ends [2]int
 		ends[0], ends[1] = scene.None, scene.None
 		for _, k := range r.Kids[b] {
-			lowest := scene.None
-			for _, l := range r.leaves(k) {
-				if lowest == scene.None || r.height(l) < r.height(lowest) {
-					lowest = l
-				}
-			}
+			lowest := below[k].lowest
 			x := r.aside(lowest) - r.aside(b)
 			if math.Abs(x) < 0.01*tall || r.height(lowest)-r.low > 0.25*tall {
 				continue
@@ -471,6 +467,7 @@ func (m *mapper) trunk(way []int) {
 	r := m.r
 	arms := map[string][2]int{} // the bone by which each leaves, and its end
 	at := scene.None            // the place of the trunk where they leave
+	below := r.ends()
 	tall := r.high - r.low
 	for i, b := range way {
 		var ends [2]int
@@ -480,11 +477,9 @@ func (m *mapper) trunk(way []int) {
 			if i+1 < len(way) && k == way[i+1] {
 				continue
 			}
-			far := scene.None
-			for _, l := range r.leaves(k) {
-				if far == scene.None || math.Abs(r.aside(l)-r.aside(b)) > math.Abs(r.aside(far)-r.aside(b)) {
-					far = l
-				}
+			far := below[k].left
+			if right := below[k].right; r.aside(b)-r.aside(right) > r.aside(far)-r.aside(b) {
+				far = right
 			}
 			x := r.aside(far) - r.aside(b)
 			low := r.height(far) - r.low
@@ -618,14 +613,14 @@ func (m *mapper) fingersByPlace(name string, hand int) {
 	r := m.r
 	var list []int
 	for _, k := range r.Kids[hand] {
-		if !m.names[k].beside && len(r.path(k, r.leaves(k)[0])) >= 2 {
+		if !m.names[k].beside && len(r.path(k, r.end(k))) >= 2 {
 			list = append(list, k)
 		}
 	}
 	if len(list) < 2 || len(list) > 5 {
 		return
 	}
-	tip := func(k int) geom.Vec3 { return r.At(r.leaves(k)[0]).Sub(r.At(hand)) }
+	tip := func(k int) geom.Vec3 { return r.At(r.end(k)).Sub(r.At(hand)) }
 	thumb, worst := 0, math.Inf(1)
 	for i, k := range list {
 		sum := 0.0
@@ -650,7 +645,7 @@ func (m *mapper) fingersByPlace(name string, hand int) {
 		return 0
 	})
 	give := func(finger string, first int) {
-		way := r.path(first, r.leaves(first)[0])
+		way := r.path(first, r.end(first))
 		for i, b := range way[:min(3, len(way))] {
 			m.take(name+segments(finger)[i], b, 0.4, "a finger by its place on the hand")
 		}

@@ -278,3 +278,34 @@ func BenchmarkMap(b *testing.B) {
 		Of(s).Map(nil)
 	}
 }
+
+// Thousands of bones, in a row with twigs, or on one: an answer, and soon.
+func TestHugeSkeletons(t *testing.T) {
+	add := func(s *scene.Scene, parent int, at [3]float32) int {
+		n := scene.NewNode(fmt.Sprintf("b%d", len(s.Nodes)))
+		n.Parent, n.Translation = parent, at
+		s.Nodes = append(s.Nodes, n)
+		return len(s.Nodes) - 1
+	}
+	row, hub := &scene.Scene{Basis: geom.GLTF}, &scene.Scene{Basis: geom.GLTF}
+	last := add(row, scene.None, [3]float32{})
+	top := add(hub, scene.None, [3]float32{0, 1, 0})
+	for i := range 4000 {
+		add(row, last, [3]float32{0.1, -0.1, 0})
+		add(row, last, [3]float32{-0.1, -0.1, 0})
+		last = add(row, last, [3]float32{0, 0.1, 0.01})
+		for k := range 3 {
+			add(hub, top, [3]float32{float32(i%100) / 100, -float32(i) / 4000, float32(k)})
+		}
+	}
+	for what, s := range map[string]*scene.Scene{"a row": row, "a hub": hub} {
+		bound(s)
+		if r := Tell(s, nil); len(r.Bones) != len(s.Nodes) {
+			t.Errorf("%s: %d of %d bones", what, len(r.Bones), len(s.Nodes))
+		}
+		other, _ := renamed(s, func(name string) string { return "x" + name })
+		if d := Against(Of(s), Of(other), 1); len(d) == 0 {
+			t.Errorf("%s: bones of other names are the same", what)
+		}
+	}
+}

@@ -44,7 +44,12 @@ type Carried struct {
 	Slides    float64 // and after
 	Sunk      float64 // how deep a foot goes below where it stands at rest
 	Stretched int     // frames in which a leg was too short to reach
+	TooLong   int     // keys that are more than can be held; nothing was carried then
 }
+
+// mostStands is how many places of bones are held at once: some hours of a
+// figure.
+const mostStands = 12_000_000
 
 // leg is one of the target's, with the source's that drives it.
 type leg struct {
@@ -279,6 +284,10 @@ func (r *Retarget) Motion(m *scene.Motion) Carried {
 	}
 	times := scene.Instants(moved, 60)
 	if len(times) == 0 {
+		return out
+	}
+	if len(times)*len(r.needB) > mostStands {
+		out.TooLong = len(times)
 		return out
 	}
 	if r.mirror {
@@ -691,6 +700,10 @@ func mirrored(q geom.Quat, square geom.Vec3) geom.Quat {
 // image is a direction seen in a mirror.
 func image(v, square geom.Vec3) geom.Vec3 { return v.Sub(square.Mul(2 * v.Dot(square))) }
 
+// MostMirrored is how many bones a skeleton has at most of which partners are
+// looked for: each is held against each.
+const MostMirrored = 5000
+
 // NewMirror makes ready to mirror motions of a skeleton left and right. Each
 // bone's partner stands at rest where its mirror image does; what has none is
 // its own. alone counts the bones that stand aside and have none.
@@ -708,13 +721,19 @@ func NewMirror(k *Rig) (r *Retarget, alone []string) {
 	}
 	middle = k.aside(root)
 	tall := k.high - k.low
+	depth := map[int]int{}
+	for _, b := range k.Bones {
+		if p := k.Parent[b]; p != scene.None {
+			depth[b] = depth[p] + 1
+		}
+	}
 	for _, b := range k.Bones {
 		p := k.At(b)
 		image := p.Sub(k.side.Mul(2 * (p.Dot(k.side) - middle)))
 		best, at := 0.02*tall+1e-9, scene.None
 		for _, o := range k.Bones {
 			// Of several that stand there, one as deep in the tree.
-			d := k.At(o).Sub(image).Len() + 0.001*tall*float64(abs(k.depth(o)-k.depth(b)))
+			d := k.At(o).Sub(image).Len() + 0.001*tall*math.Abs(float64(depth[o]-depth[b]))
 			if o == b {
 				d -= 1e-9
 			}
@@ -739,19 +758,4 @@ func NewMirror(k *Rig) (r *Retarget, alone []string) {
 	}
 	r.needA, r.needB = chains(k, all), chains(k, all)
 	return r, alone
-}
-
-func abs(x int) int {
-	if x < 0 {
-		return -x
-	}
-	return x
-}
-
-// depth is how many bones stand above one.
-func (r *Rig) depth(bone int) (n int) {
-	for b := r.Parent[bone]; b != scene.None; b = r.Parent[b] {
-		n++
-	}
-	return n
 }

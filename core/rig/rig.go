@@ -103,10 +103,13 @@ func (r *Rig) Root() int {
 	return root
 }
 
-func (r *Rig) under(bone int) int {
-	n := 1
-	for _, k := range r.Kids[bone] {
-		n += r.under(k)
+// under is how many bones stand below one, with it.
+func (r *Rig) under(bone int) (n int) {
+	stack := []int{bone}
+	for len(stack) > 0 {
+		b := stack[len(stack)-1]
+		stack = append(stack[:len(stack)-1], r.Kids[b]...)
+		n++
 	}
 	return n
 }
@@ -156,11 +159,57 @@ func (r *Rig) within(bone, top int) bool {
 
 // leaves lists the bones below one that have none below them.
 func (r *Rig) leaves(bone int) (out []int) {
-	if len(r.Kids[bone]) == 0 {
-		return []int{bone}
+	stack := []int{bone}
+	for len(stack) > 0 {
+		b := stack[len(stack)-1]
+		stack = stack[:len(stack)-1]
+		kids := r.Kids[b]
+		if len(kids) == 0 {
+			out = append(out, b)
+		}
+		for i := len(kids) - 1; i >= 0; i-- {
+			stack = append(stack, kids[i])
+		}
 	}
-	for _, k := range r.Kids[bone] {
-		out = append(out, r.leaves(k)...)
+	return out
+}
+
+// end is the leaf that is reached from a bone by the first bone below each.
+func (r *Rig) end(bone int) int {
+	for len(r.Kids[bone]) > 0 {
+		bone = r.Kids[bone][0]
+	}
+	return bone
+}
+
+// extremes are what of the leaves below each bone lies farthest: the lowest, the
+// one most to the left, the one most to the right; and how many there are.
+type extremes struct{ lowest, left, right, leaves int }
+
+// ends gathers the extremes of every bone, in one pass from the leaves up.
+func (r *Rig) ends() map[int]extremes {
+	out := make(map[int]extremes, len(r.Bones))
+	for i := len(r.Bones) - 1; i >= 0; i-- {
+		b := r.Bones[i]
+		x := extremes{b, b, b, 1}
+		for k, kid := range r.Kids[b] {
+			y := out[kid]
+			if k == 0 {
+				x = y
+				continue
+			}
+			if r.height(y.lowest) < r.height(x.lowest) {
+				x.lowest = y.lowest
+			}
+			if r.aside(y.left) > r.aside(x.left) {
+				x.left = y.left
+			}
+			if r.aside(y.right) < r.aside(x.right) {
+				x.right = y.right
+			}
+			x.leaves += y.leaves
+		}
+		out[b] = x
 	}
 	return out
 }

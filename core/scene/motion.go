@@ -118,6 +118,9 @@ func (m *Motion) ByNode() map[int][]*Channel {
 	return out
 }
 
+// mostInstants is how many times lie between the keys of a cubic channel at most.
+const mostInstants = 100_000
+
 // Instants are the times at which channels must be looked at so that straight
 // lines between them lie on their curves: their keys, and rate times a second
 // in between where they are cubic.
@@ -128,9 +131,15 @@ func Instants(channels []*Channel, rate float64) []float32 {
 		if c.Interp != Cubic {
 			continue
 		}
+		if len(c.Times) < 2 {
+			continue
+		}
+		// Of a motion of hours they lie farther apart.
+		span := float64(c.Times[len(c.Times)-1]) - float64(c.Times[0])
+		rate := math.Min(rate, mostInstants/math.Max(span, 1e-9))
 		for i := 1; i < len(c.Times); i++ {
 			a, b := float64(c.Times[i-1]), float64(c.Times[i])
-			n := int(math.Min(math.Ceil((b-a)*rate), 100_000))
+			n := int(math.Ceil((b - a) * rate))
 			for k := 1; k < n; k++ {
 				out = append(out, float32(a+(b-a)*float64(k)/float64(n)))
 			}

@@ -100,11 +100,15 @@ func sharedUnbound(s *scene.Scene, mesh int) bool {
 // withoutSome is a skin without joints that go; to is nil if none does.
 func withoutSome(s *scene.Scene, skin int, gone []bool) (k scene.Skin, to []uint16) {
 	k = s.Skins[skin]
+	is := map[int]bool{}
+	for _, node := range k.Joints {
+		is[node] = true
+	}
 	at := map[int]int{} // the place of a joint that stays
 	var joints []int
 	var binds []float32
 	for j, node := range k.Joints {
-		if gone[node] && above(s, skin, node, gone) >= 0 {
+		if gone[node] && above(s, is, node, gone) >= 0 {
 			continue
 		}
 		at[node] = len(joints)
@@ -118,7 +122,7 @@ func withoutSome(s *scene.Scene, skin int, gone []bool) (k scene.Skin, to []uint
 	}
 	for _, node := range k.Joints {
 		if _, stays := at[node]; !stays {
-			node = above(s, skin, node, gone)
+			node = above(s, is, node, gone)
 		}
 		to = append(to, uint16(at[node]))
 	}
@@ -126,10 +130,10 @@ func withoutSome(s *scene.Scene, skin int, gone []bool) (k scene.Skin, to []uint
 	return k, to
 }
 
-// above is the next joint of the skin over a node that stays.
-func above(s *scene.Scene, skin, node int, gone []bool) int {
+// above is the next joint over a node that stays.
+func above(s *scene.Scene, is map[int]bool, node int, gone []bool) int {
 	for n := s.Nodes[node].Parent; n >= 0; n = s.Nodes[n].Parent {
-		if !gone[n] && slices.Contains(s.Skins[skin].Joints, n) {
+		if !gone[n] && is[n] {
 			return n
 		}
 	}

@@ -116,6 +116,10 @@ func (f *skeletonFitter) fitted(ctx context.Context, move bool) (*scene.Scene, e
 	out.Skins, out.Meshes = slices.Clone(posed.Skins), slices.Clone(posed.Meshes)
 	out.Avatar = nil
 	joints, binds := f.joints(&out, bone)
+	jointAt := map[int]int{}
+	for j, n := range joints {
+		jointAt[n] = j
+	}
 	gone := map[string]bool{}
 	for i := range out.Skins {
 		if err := ctx.Err(); err != nil {
@@ -124,13 +128,15 @@ func (f *skeletonFitter) fitted(ctx context.Context, move bool) (*scene.Scene, e
 		place := make([]uint16, len(posed.Skins[i].Joints))
 		for j, n := range posed.Skins[i].Joints {
 			at := f.stand(n, gone)
-			for at >= 0 && !slices.Contains(joints, at) { // something hangs on joints only
+			k, ok := jointAt[at]
+			for !ok && at >= 0 { // something hangs on joints only
 				at = f.ref.Parent[at]
+				k, ok = jointAt[at]
 			}
-			if at < 0 {
+			if !ok {
 				return nil, fmt.Errorf("what hangs on %s has no bone there on which something hangs", f.s.Nodes[n].Name)
 			}
-			place[j] = uint16(slices.Index(joints, at))
+			place[j] = uint16(k)
 		}
 		f.hang(&out, i, place)
 		out.Skins[i].Joints, out.Skins[i].InverseBind = slices.Clone(joints), slices.Clone(binds)
@@ -148,7 +154,10 @@ func (f *skeletonFitter) fitted(ctx context.Context, move bool) (*scene.Scene, e
 		f.r.Say("what hung on %s hangs on the bone above", named(names))
 	}
 	out.Avatar = f.avatar(to, bone)
-	out.Motions = f.motions(&out, to, bone)
+	var err error
+	if out.Motions, err = f.motions(&out, to, bone); err != nil {
+		return nil, err
+	}
 	if err := out.Validate(); err != nil {
 		return nil, err
 	}
@@ -291,9 +300,11 @@ func (f *skeletonFitter) stand(node int, gone map[string]bool) int {
 
 // joints are the reference's in its order, with binds of their places.
 func (f *skeletonFitter) joints(out *scene.Scene, bone map[int]int) (joints []int, binds []float32) {
+	seen := map[int]bool{}
 	for i := range f.ref.Scene.Skins {
 		for _, j := range f.ref.Scene.Skins[i].Joints {
-			if !slices.Contains(joints, j) {
+			if !seen[j] {
+				seen[j] = true
 				joints = append(joints, j)
 			}
 		}
@@ -353,7 +364,7 @@ func (f *skeletonFitter) avatar(to []int, bone map[int]int) *scene.Avatar {
 
 // motions are ours on the new bones. Where a bone stands as before in what it
 // hangs on, its keys are as before.
-func (f *skeletonFitter) motions(out *scene.Scene, to []int, bone map[int]int) (list []scene.Motion) {
+func (f *skeletonFitter) motions(out *scene.Scene, to []int, bone map[int]int) (list []scene.Motion, err error) {
 	now := rig.Of(out)
 	direct := func(n int) bool {
 		y, ok := f.same[n]
@@ -381,7 +392,11 @@ func (f *skeletonFitter) motions(out *scene.Scene, to []int, bone map[int]int) (
 		res := scene.Motion{Name: m.Name}
 		lost := 0
 		if k != nil {
-			res = k.Motion(m).Motion
+			carried := k.Motion(m)
+			if carried.TooLong > 0 {
+				return nil, tooLong(m.Name, carried.TooLong, len(now.Bones))
+			}
+			res = carried.Motion
 		}
 		for _, c := range m.Channels {
 			at := to[c.Node]
@@ -401,7 +416,7 @@ func (f *skeletonFitter) motions(out *scene.Scene, to []int, bone map[int]int) (
 		}
 		list = append(list, res)
 	}
-	return list
+	return list, nil
 }
 
 func sameMatrix(a, b geom.Mat4) bool {

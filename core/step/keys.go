@@ -178,15 +178,15 @@ func faster(m *scene.Motion, by float64) {
 	}
 }
 
-// mostKeys is how many keys a channel may come to have.
-const mostKeys = 1_000_000
+// mostKeys is how many keys a motion may come to have.
+const mostKeys = 20_000_000
 
 // evenly gives a motion keys at an even rate, and one at its end.
 func evenly(m *scene.Motion, rate float64) error {
 	end := m.Seconds()
 	n := int(math.Floor(end*rate + 1e-6))
-	if n > mostKeys {
-		return fmt.Errorf("%g keys a second over %.4g s are more than %d", rate, end, mostKeys)
+	if n*len(m.Channels) > mostKeys {
+		return fmt.Errorf("%g keys a second over %.4g s in %d channels are more than %d", rate, end, len(m.Channels), mostKeys)
 	}
 	var times []float32
 	for k := range n + 1 {

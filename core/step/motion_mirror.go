@@ -2,6 +2,7 @@ package step
 
 import (
 	"context"
+	"fmt"
 
 	"excavate/core/distinct"
 	"excavate/core/rig"
@@ -20,6 +21,9 @@ var _ = register(Kind{Name: "motion-mirror", Title: "Mirror motions", Family: Ri
 
 func motionMirror(ctx context.Context, s *scene.Scene, p MotionMirrorParams, r *Report) (*scene.Scene, error) {
 	k := rig.Of(s)
+	if len(k.Bones) > rig.MostMirrored {
+		return nil, fmt.Errorf("a skeleton of %d bones is not mirrored, of %d at most", len(k.Bones), rig.MostMirrored)
+	}
 	mirror, alone := rig.NewMirror(k)
 	n := 0
 	var names distinct.Names
@@ -28,7 +32,11 @@ func motionMirror(ctx context.Context, s *scene.Scene, p MotionMirrorParams, r *
 	}
 	var also []scene.Motion
 	out, err := eachMotion(ctx, s, p.Motion, r, func(m *scene.Motion) (bool, error) {
-		x := mirror.Motion(m).Motion
+		carried := mirror.Motion(m)
+		if carried.TooLong > 0 {
+			return false, tooLong(m.Name, carried.TooLong, len(k.Bones))
+		}
+		x := carried.Motion
 		if len(x.Channels) == 0 {
 			return false, nil
 		}

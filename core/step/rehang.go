@@ -67,13 +67,21 @@ func between(nodes []scene.Node, by map[int][]*scene.Channel, node, parent int) 
 // once goes along a curve between keys.
 const placeRate = 60
 
+// mostPlaces is how many places in time lie between keys at most: of a motion of
+// hours they lie farther apart.
+const mostPlaces = 100_000
+
 // inBetween is times and what lies between them where they are farther apart
 // than a place is looked at.
 func inBetween(times []float32) (out []float32) {
+	if len(times) == 0 {
+		return nil
+	}
+	rate := min(placeRate, mostPlaces/max(float64(times[len(times)-1]-times[0]), 1e-9))
 	for k, t := range times {
 		if k > 0 {
 			last := times[k-1]
-			n := int(min(math.Ceil(float64(t-last)*placeRate-1e-3), 100_000))
+			n := int(math.Ceil(float64(t-last)*rate - 1e-3))
 			for i := 1; i < n; i++ {
 				out = append(out, last+(t-last)*float32(i)/float32(n))
 			}

@@ -74,6 +74,9 @@ func retarget(ctx context.Context, s *scene.Scene, p RetargetParams, b Beyond, r
 			continue
 		}
 		x := k.Motion(m)
+		if x.TooLong > 0 {
+			return nil, tooLong(m.Name, x.TooLong, len(to.Bones))
+		}
 		for _, l := range rig.Moved(m, from, theirs) {
 			if _, ok := ours[l]; !ok {
 				lacking[l] = true
@@ -155,6 +158,11 @@ func retargeter(p RetargetParams, from, to *rig.Rig, theirs, ours rig.Body, r *R
 	}
 	r.Say("no two whole bodies: bones are paired by their names and places")
 	return k, nil
+}
+
+func tooLong(motion string, keys, bones int) error {
+	return fmt.Errorf("the motion %s has keys at %d times for %d bones, which is more than can be held: cut it or give it fewer keys first (keys)",
+		motion, keys, bones)
 }
 
 // centimetres says a length.
