@@ -43,12 +43,9 @@ func bringIn(ctx context.Context, s *scene.Scene, p BringInParams, b Beyond, r *
 		r.Nothing("no asset is named")
 		return s, nil
 	}
-	o, err := b.Asset(ctx, p.From)
+	o, err := other(ctx, b, p.From, s, r)
 	if err != nil {
 		return nil, err
-	}
-	if o, err = toBasisOf(o, s.Basis, r); err != nil {
-		return nil, fmt.Errorf("%s: %w", p.From, err)
 	}
 	if len(s.Nodes)+len(o.Nodes) >= limit.Nodes {
 		return nil, fmt.Errorf("%d nodes and %d of %s are more than %d",
@@ -85,6 +82,18 @@ func bringIn(ctx context.Context, s *scene.Scene, p BringInParams, b Beyond, r *
 		r.Say("whose it is: %s", strings.Trim(t.Owner+", "+t.Licence, ", "))
 	}
 	return shared, nil
+}
+
+// other is another asset in the axes and unit of the scene.
+func other(ctx context.Context, b Beyond, from string, s *scene.Scene, r *Report) (*scene.Scene, error) {
+	o, err := b.Asset(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	if o, err = toBasisOf(o, s.Basis, r); err != nil {
+		return nil, fmt.Errorf("%s: %w", from, err)
+	}
+	return o, nil
 }
 
 // toBasisOf is another asset in a basis; what it does not declare is taken for

@@ -31,12 +31,9 @@ func fitSkeleton(ctx context.Context, s *scene.Scene, p FitSkeletonParams, b Bey
 		r.Nothing("there are no bones")
 		return s, nil
 	}
-	o, err := b.Asset(ctx, p.From)
+	o, err := other(ctx, b, p.From, s, r)
 	if err != nil {
 		return nil, err
-	}
-	if o, err = toBasisOf(o, s.Basis, r); err != nil {
-		return nil, fmt.Errorf("%s: %w", p.From, err)
 	}
 	ours, ref := rig.Of(s), rig.Of(o)
 	if len(ref.Bones) == 0 || !slices.Contains(o.Bones(), true) {

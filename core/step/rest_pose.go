@@ -60,12 +60,9 @@ func restPose(ctx context.Context, s *scene.Scene, p RestPoseParams, b Beyond, r
 		}
 		world = posed.World()
 	case "skeleton":
-		o, err := b.Asset(ctx, p.From)
+		o, err := other(ctx, b, p.From, s, r)
 		if err != nil {
 			return nil, err
-		}
-		if o, err = toBasisOf(o, s.Basis, r); err != nil {
-			return nil, fmt.Errorf("%s: %w", p.From, err)
 		}
 		other := rig.Of(o)
 		pairs := rig.PairsOf(other.Map(nil), k.Map(p.fixed()))

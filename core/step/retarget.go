@@ -33,12 +33,9 @@ func retarget(ctx context.Context, s *scene.Scene, p RetargetParams, b Beyond, r
 		r.Nothing("no asset is named")
 		return s, nil
 	}
-	o, err := b.Asset(ctx, p.From)
+	o, err := other(ctx, b, p.From, s, r)
 	if err != nil {
 		return nil, err
-	}
-	if o, err = toBasisOf(o, s.Basis, r); err != nil {
-		return nil, fmt.Errorf("%s: %w", p.From, err)
 	}
 	if len(o.Motions) == 0 {
 		return nil, fmt.Errorf("%s has no motions", p.From)

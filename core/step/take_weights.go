@@ -33,12 +33,9 @@ func takeWeights(ctx context.Context, s *scene.Scene, p TakeWeightsParams, b Bey
 	if err != nil || !any {
 		return s, err
 	}
-	o, err := b.Asset(ctx, p.From)
+	o, err := other(ctx, b, p.From, s, r)
 	if err != nil {
 		return nil, err
-	}
-	if o, err = toBasisOf(o, s.Basis, r); err != nil {
-		return nil, fmt.Errorf("%s: %w", p.From, err)
 	}
 	w := weightTaker{o: o}
 	if !w.gather() {

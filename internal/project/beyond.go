@@ -21,7 +21,8 @@ type beyond struct {
 	s       *Service
 	project int64
 	ids     map[*source.Source]int64
-	via     []int64 // the chains whose ends are being taken
+	via     []int64          // the chains whose ends are being taken
+	keys    map[int64]string // of ends that are known: chains may take one many times over
 }
 
 // beyondOf makes ready what a chain's steps may take from outside. It is nil if
@@ -39,7 +40,7 @@ func (s *Service) beyondOf(ctx context.Context, project int64, doc *chain.Chain)
 	if err != nil {
 		return nil, err
 	}
-	b := &beyond{Beyond: find.Beyond{Lib: lib, Finder: f, Stack: f.stack}, s: s, project: project, ids: map[*source.Source]int64{}}
+	b := &beyond{Beyond: find.Beyond{Lib: lib, Finder: f, Stack: f.stack}, s: s, project: project, ids: map[*source.Source]int64{}, keys: map[int64]string{}}
 	for id, src := range f.byID {
 		b.ids[src] = id
 	}

@@ -49,12 +49,17 @@ func (b *beyond) endOf(ctx context.Context, name string) (*end, error) {
 	if e.doc, err = b.s.Steps(ctx, e.chain); err != nil {
 		return nil, err
 	}
-	e.outside = &beyond{Beyond: b.Beyond, s: b.s, project: b.project, ids: b.ids, via: append(slices.Clone(b.via), e.chain.ID)}
+	inner := *b
+	inner.via = append(slices.Clone(b.via), e.chain.ID)
+	e.outside = &inner
 	return e, nil
 }
 
 // key is that of the chain's last band.
 func (e *end) key(ctx context.Context) (string, error) {
+	if key, ok := e.outside.keys[e.chain.ID]; ok {
+		return key, nil
+	}
 	key := e.find.Scene
 	for _, st := range e.doc.Steps {
 		if st.Off {
@@ -65,6 +70,7 @@ func (e *end) key(ctx context.Context) (string, error) {
 			return "", err
 		}
 	}
+	e.outside.keys[e.chain.ID] = key
 	return key, nil
 }
 
