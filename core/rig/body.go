@@ -586,13 +586,9 @@ func (m *mapper) arm(name string, way []int) {
 	}
 	upper := 0
 	long := r.lengths(plain)
-	// A shoulder is short before a long upper arm.
-	if hand >= 3 && long[1] < 0.75*(long[2]-long[1]) || hand > 3 {
+	if hand >= 3 { // one more than an arm has: a shoulder
 		upper = 1
 		m.take(name+"Shoulder", plain[0], 0.5, why)
-	} else if hand == 3 {
-		upper = 1
-		m.take(name+"Shoulder", plain[0], 0.4, why)
 	}
 	elbow := upper + 1
 	half := (long[upper] + long[hand]) / 2

@@ -379,3 +379,166 @@ func TestRestOnTheOrigin(t *testing.T) {
 		}
 	}
 }
+
+// A skeleton in small numbers below a node that makes it large moves alike.
+func TestRetargetThroughScale(t *testing.T) {
+	plain := person(kind{spine: 3, clav: true})
+	m := walk(plain, 31, 1)
+	large := *plain
+	above := scene.NewNode("above")
+	above.Parent, above.Scale = scene.None, [3]float32{100, 100, 100}
+	large.Nodes = []scene.Node{above}
+	for _, n := range plain.Nodes {
+		n.Parent++
+		for k := range 3 {
+			n.Translation[k] /= 100
+		}
+		large.Nodes = append(large.Nodes, n)
+	}
+	large.Skins = nil
+	k := scene.Skin{Root: 1}
+	for i := 1; i < len(large.Nodes); i++ {
+		k.Joints = append(k.Joints, i)
+	}
+	large.Skins = []scene.Skin{k}
+	// To it, and from it back again.
+	a, b := Of(plain), Of(&large)
+	there := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, false).Motion(&m)
+	back := NewRetarget(b, a, b.Map(nil), a.Map(nil), TravelHips, false).Motion(&there.Motion)
+	for _, time := range []float64{0, 0.4, 1} {
+		wa, wb, wc := posed(plain, &m, time), posed(&large, &there.Motion, time), posed(plain, &back.Motion, time)
+		for i := range plain.Nodes {
+			if d := head(wa, i).Sub(head(wb, i+1)).Len(); d > 1e-4 {
+				t.Errorf("at %g s %s is %g m away", time, plain.Nodes[i].Name, d)
+			}
+			if d := head(wa, i).Sub(head(wc, i)).Len(); d > 1e-4 {
+				t.Errorf("and back, at %g s, %s is %g m away", time, plain.Nodes[i].Name, d)
+			}
+		}
+	}
+}
+
+// Without toes on either side the ankle is what stays.
+func TestFeetWithoutToes(t *testing.T) {
+	with := person(kind{spine: 3, clav: true})
+	bare := func(s *scene.Scene) *scene.Scene {
+		out := *s
+		out.Nodes = slices.DeleteFunc(slices.Clone(s.Nodes), func(n scene.Node) bool {
+			return n.Name == "leftToes" || n.Name == "rightToes"
+		})
+		at := map[string]int{}
+		for i, n := range out.Nodes {
+			at[n.Name] = i
+		}
+		for i := range out.Nodes {
+			if p := out.Nodes[i].Parent; p >= 0 {
+				out.Nodes[i].Parent = at[s.Nodes[p].Name]
+			}
+		}
+		bound(&out)
+		return &out
+	}
+	m := stands(with, 40)
+	to := bare(with)
+	for i := range to.Nodes {
+		if n := &to.Nodes[i]; n.Name == "leftFoot" || n.Name == "rightFoot" {
+			n.Translation[1] *= 0.85
+		}
+	}
+	bound(to)
+	a, b := Of(with), Of(to)
+	kept := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, true).Motion(&m)
+	at := slices.IndexFunc(to.Nodes, func(n scene.Node) bool { return n.Name == "leftFoot" })
+	first := head(posed(to, &kept.Motion, 0), at)
+	for k := range 40 {
+		if d := head(posed(to, &kept.Motion, float64(k)/60), at).Sub(first).Len(); d > 1e-3 {
+			t.Fatalf("in frame %d the ankle has moved by %g m", k, d)
+		}
+	}
+	if kept.Contacts != 1 {
+		t.Errorf("%d contacts", kept.Contacts)
+	}
+}
+
+// A foot that is held comes there and leaves again without a jump.
+func TestHeldFeetDoNotJump(t *testing.T) {
+	from := person(kind{spine: 3, clav: true})
+	m := stands(from, 40)
+	for i := range m.Channels { // then the leg is lifted, and the hips go on
+		c := &m.Channels[i]
+		per := c.Per()
+		last := slices.Clone(c.Values[len(c.Values)-per:])
+		for k := range 41 {
+			u := float64(k+1) / 41
+			c.Times = append(c.Times, float32(40+k)/60)
+			v := slices.Clone(last)
+			switch {
+			case c.Path == scene.PathTranslation:
+				v[2] += float32(0.2 * u)
+			case i == 1:
+				q := wide4([4]float32(last)).Mul(geom.AxisAngle(geom.Vec3{1, 0, 0}, -1.2*u))
+				v = []float32{float32(q[0]), float32(q[1]), float32(q[2]), float32(q[3])}
+			}
+			c.Values = append(c.Values, v...)
+		}
+	}
+	to := person(kind{spine: 2, clav: true})
+	for i := range to.Nodes {
+		if n := &to.Nodes[i]; n.Name == "leftLowerLeg" || n.Name == "rightLowerLeg" {
+			n.Translation[1] *= 1.2
+		}
+	}
+	bound(to)
+	a, b := Of(from), Of(to)
+	x := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, true).Motion(&m)
+	free := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, false).Motion(&m)
+	if x.Contacts != 1 {
+		t.Fatalf("%d contacts", x.Contacts)
+	}
+	fastest := func(m *scene.Motion) (far float64) {
+		for _, name := range []string{"leftFoot", "rightFoot"} {
+			at := slices.IndexFunc(to.Nodes, func(n scene.Node) bool { return n.Name == name })
+			last := head(posed(to, m, 0), at)
+			for k := 1; k <= 80; k++ {
+				p := head(posed(to, m, float64(k)/60), at)
+				far = max(far, p.Sub(last).Len())
+				last = p
+			}
+		}
+		return far
+	}
+	if held, free := fastest(&x.Motion), fastest(&free.Motion); held > 1.6*free {
+		t.Errorf("a foot goes %g m from one frame to the next, without being held %g", held, free)
+	}
+}
+
+// What sways to the left sways to the right in a mirror, about the same middle.
+func TestMirrorOfMoves(t *testing.T) {
+	s := person(kind{spine: 3, clav: true})
+	m := walk(s, 31, 1)
+	hips := &m.Channels[len(m.Channels)-1]
+	for k := range hips.Times {
+		hips.Values[3*k] = float32(0.1 * math.Sin(float64(k)/5))
+	}
+	mirror, alone := NewMirror(Of(s))
+	if len(alone) > 0 {
+		t.Errorf("without a partner: %q", alone)
+	}
+	x := mirror.Motion(&m).Motion
+	for _, time := range []float64{0.1, 0.5, 0.9} {
+		a, b := posed(s, &m, time), posed(s, &x, time)
+		for i, n := range s.Nodes {
+			p := head(a, i)
+			p[0] = -p[0]
+			at := i
+			for k, o := range s.Nodes {
+				if len(n.Name) > 5 && n.Name[:4] == "left" && o.Name == "right"+n.Name[4:] || len(n.Name) > 5 && n.Name[:5] == "right" && o.Name == "left"+n.Name[5:] {
+					at = k
+				}
+			}
+			if d := p.Sub(head(b, at)).Len(); d > 1e-5 {
+				t.Errorf("at %g s %s is %g m from the image of %s", time, s.Nodes[at].Name, d, n.Name)
+			}
+		}
+	}
+}
