@@ -309,3 +309,31 @@ func TestHugeSkeletons(t *testing.T) {
 		}
 	}
 }
+
+// Where a figure stands does not matter.
+func TestBodiesAnywhere(t *testing.T) {
+	for _, k := range []kind{{spine: 3, clav: true, fingers: 5}, {spine: 2}} {
+		s := person(k)
+		s.Nodes[0].Translation = [3]float32{5, -7, -2}
+		bound(s)
+		i := 0
+		mute, was := renamed(s, func(string) string { i++; return fmt.Sprintf("n%03d", i) })
+		said(t, fmt.Sprintf("%+v, off the origin", k), mute, was, append(slices.Clone(Needed), "neck"))
+	}
+}
+
+// A name in an impossible place is not believed.
+func TestNamesInTheWrongPlace(t *testing.T) {
+	s := person(kind{spine: 3, clav: true})
+	for i := range s.Nodes {
+		switch s.Nodes[i].Name {
+		case "head":
+			s.Nodes[i].Name = "top"
+		case "leftFoot":
+			s.Nodes[i].Name = "head"
+		}
+	}
+	if m, ok := Of(s).Map(nil)["head"]; ok && s.Nodes[m.Bone].Name == "head" {
+		t.Errorf("the head is taken for a bone of the leg: %+v", m)
+	}
+}

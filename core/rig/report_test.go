@@ -1,10 +1,12 @@
 package rig
 
 import (
+	"math"
 	"slices"
 	"strings"
 	"testing"
 
+	"excavate/core/geom"
 	"excavate/core/scene"
 )
 
@@ -31,6 +33,14 @@ func TestTell(t *testing.T) {
 	r := Tell(s, nil)
 	if len(r.Missing)+len(r.Odd) > 0 || len(r.Bones) != len(s.Nodes)-1 {
 		t.Errorf("%v %v, %d bones", r.Missing, r.Odd, len(r.Bones))
+	}
+	turned := bodied(kind{spine: 3, clav: true})
+	q := geom.AxisAngle(geom.Vec3{1, 2, 2}.Mul(1.0/3), 0.5)
+	for k, x := range q {
+		turned.Nodes[1].Rotation[k] = float32(x)
+	}
+	if got := Tell(turned, nil).Bones[1].Turn; math.Abs(got-0.5*180/math.Pi) > 1e-3 {
+		t.Errorf("a bone is turned by %g degrees", got)
 	}
 	for _, b := range r.Bones {
 		if len(b.Odd) > 0 || b.Vertices != 1 || b.Limb != b.Name && b.Name != "hair" {

@@ -542,3 +542,92 @@ func TestMirrorOfMoves(t *testing.T) {
 		}
 	}
 }
+
+// A rest pose that looks elsewhere is brought to the other's front, though every
+// bone points as it did.
+func TestRestPoseThatLooksAside(t *testing.T) {
+	from := person(kind{spine: 3, clav: true, fingers: 5})
+	m := walk(from, 31, 1)
+	to := otherwise(from, rand.New(rand.NewPCG(3, 3)), func(r *Rig, b Body) map[int]Aim {
+		return map[int]Aim{b["hips"].Bone: {Child: b["spine"].Bone, To: r.up, From: b["rightUpperLeg"].Bone, Till: b["leftUpperLeg"].Bone, Second: r.front}}
+	})
+	a, b := Of(from), Of(to)
+	// Which side is left is told by the names, not by where the figure looks.
+	x := NewRetarget(a, b, a.Map(nil), b.Map(nil), TravelHips, false).Motion(&m)
+	for _, time := range []float64{0, 0.5, 1} {
+		wa, wb := posed(from, &m, time), posed(to, &x.Motion, time)
+		for i, n := range from.Nodes {
+			if d := head(wa, i).Sub(head(wb, i)).Len(); d > 1e-3 {
+				t.Errorf("at %g s %s is %g m away", time, n.Name, d)
+			}
+		}
+	}
+}
+
+// The fast way to read a channel gives what the plain one gives.
+func TestSamplersReadWhatChannelsHold(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(8, 8))
+	for _, interp := range []scene.Interp{scene.Linear, scene.Step, scene.Cubic} {
+		for path, per := range map[scene.Path]int{scene.PathTranslation: 3, scene.PathRotation: 4, scene.PathScale: 3} {
+			c := scene.Channel{Path: path, Interp: interp}
+			for k := range 9 {
+				c.Times = append(c.Times, 0.5+float32(k)*0.25)
+				sets := 1
+				if interp == scene.Cubic {
+					sets = 3
+				}
+				for range sets {
+					v := geom.Quat{rnd.Float64(), rnd.Float64(), rnd.Float64(), rnd.Float64() + 0.2}.Norm()
+					for x := range per {
+						c.Values = append(c.Values, float32(v[x]))
+					}
+				}
+			}
+			at := 0
+			for time := float32(0); time < 3.2; time += 0.06 {
+				got, ok := value(&c, &at, time)
+				for x, want := range c.At(float64(time)) {
+					if !ok || math.Abs(got[x]-float64(want)) > 1e-6 {
+						t.Fatalf("%s %s at %g s: %v, want %v", interp, path, time, got, c.At(float64(time)))
+					}
+				}
+			}
+		}
+	}
+}
+
+// A leg reaches as far as it is long, and comes as near as its halves differ.
+func TestReach(t *testing.T) {
+	s := person(kind{spine: 1})
+	r := Of(s)
+	at := map[string]int{}
+	for i, n := range s.Nodes {
+		at[n.Name] = i
+	}
+	l := &leg{upper: at["leftUpperLeg"], lower: at["leftLowerLeg"], foot: at["leftFoot"], toes: scene.None}
+	chain := []int{l.upper, l.lower, l.foot}
+	u := r.At(l.lower).Sub(r.At(l.upper)).Len()
+	v := r.At(l.foot).Sub(r.At(l.lower)).Len()
+	for _, c := range []struct {
+		by   geom.Vec3
+		ok   bool
+		want float64 // from the hip to the ankle
+	}{
+		{geom.Vec3{0, 0.2, 0.1}, true, r.At(l.foot).Add(geom.Vec3{0, 0.2, 0.1}).Sub(r.At(l.upper)).Len()},
+		{geom.Vec3{0, -0.5, 0}, false, (u + v) * 0.9999},
+		{r.At(l.upper).Sub(r.At(l.foot)).Mul(0.999), false, math.Abs(u-v) * 1.0001},
+	} {
+		t1, place := &track{n: 3, at: make([]stand, 3)}, map[int]int{}
+		for i, n := range chain {
+			t1.at[i], place[n] = restOf(&r.World[n]), i
+		}
+		ok := (&Retarget{To: r}).reach(t1, place, l, 0, c.by)
+		got := t1.at[2].at.Sub(t1.at[0].at).Len()
+		if ok != c.ok || math.Abs(got-c.want) > 1e-9 {
+			t.Errorf("by %v: %v, %g m from hip to ankle, want %v and %g", c.by, ok, got, c.ok, c.want)
+		}
+		if a, b := t1.at[1].at.Sub(t1.at[0].at).Len(), t1.at[2].at.Sub(t1.at[1].at).Len(); math.Abs(a-u) > 1e-9 || math.Abs(b-v) > 1e-9 {
+			t.Errorf("by %v: the bones are %g and %g long, and were %g and %g", c.by, a, b, u, v)
+		}
+	}
+}

@@ -26,6 +26,21 @@ func TestStrip(t *testing.T) {
 	if f := x.Feet[1]; f.Limb != "rightToes" || len(f.Touches) != 0 { // it hangs on hips that go too fast
 		t.Errorf("%+v", f)
 	}
+	// Twice as slow, and in centimetres: 0.15 m/s.
+	slow := m
+	slow.Channels = append([]scene.Channel(nil), m.Channels...)
+	for i := range slow.Channels {
+		times := append([]float32(nil), slow.Channels[i].Times...)
+		for k := range times {
+			times[k] *= 2
+		}
+		slow.Channels[i].Times = times
+	}
+	small := *s
+	small.Basis.MetresPerUnit = 0.01
+	if v := StripOf(&small, &slow).Speed; math.Abs(v[3]-0.0015) > 1e-5 {
+		t.Errorf("slowly and in centimetres the hips go %g m/s", v[3])
+	}
 	w := walk(s, 31, 1)
 	if x := StripOf(s, &w); x.Seam < 10 || x.Bone == "" {
 		t.Errorf("the seam is %g degrees of %s", x.Seam, x.Bone)
