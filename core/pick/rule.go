@@ -11,6 +11,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"excavate/core/condition"
+
 	"github.com/invopop/jsonschema"
 )
 
@@ -147,12 +149,23 @@ func (r *Rule) Validate() error {
 			}
 		}
 		if t.If != "" {
-			if _, err := compile(t.If); err != nil {
+			if _, err := condition.Compile(t.If, words); err != nil {
 				return fmt.Errorf("where, if: %w", err)
 			}
 		}
 	}
 	return nil
+}
+
+// words are what an expression may ask of a part of a node, in the order in
+// which they are given.
+var words = []condition.Word{
+	{Name: "node", Is: condition.Text}, {Name: "path", Is: condition.Text}, {Name: "material", Is: condition.Text},
+	{Name: "pictures", Is: condition.Texts}, {Name: "kinds", Is: condition.Texts},
+	{Name: "triangles"}, {Name: "vertices"}, {Name: "morphs"}, {Name: "children"}, {Name: "size"}, {Name: "height"},
+	{Name: "skinned", Is: condition.Truth}, {Name: "moves", Is: condition.Truth},
+	{Name: "see_through", Is: condition.Truth}, {Name: "two_sided", Is: condition.Truth},
+	{Name: "uv_sets", Is: condition.Texts}, {Name: "colour_sets", Is: condition.Texts},
 }
 
 // fits tells whether one of the globs fits a name.

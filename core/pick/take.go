@@ -6,11 +6,10 @@ import (
 	"path"
 	"strings"
 
+	"excavate/core/condition"
 	"excavate/core/geom"
 	"excavate/core/piece"
 	"excavate/core/scene"
-
-	"go.starlark.net/starlark"
 )
 
 // Chosen is what a rule takes of a scene.
@@ -199,12 +198,12 @@ type taker struct {
 	paths    []string
 	moves    []bool
 	children []int
-	ifs      map[*Terms]*condition
+	ifs      map[*Terms]*condition.Condition
 	unders   map[*Terms][]bool
 }
 
 func newTaker(s *scene.Scene, r *Rule) (*taker, error) {
-	x := &taker{s: s, rule: r, bones: s.Bones(), helpers: s.Helpers(), ifs: map[*Terms]*condition{}, unders: map[*Terms][]bool{}}
+	x := &taker{s: s, rule: r, bones: s.Bones(), helpers: s.Helpers(), ifs: map[*Terms]*condition.Condition{}, unders: map[*Terms][]bool{}}
 	for _, t := range []*Terms{&r.Terms, r.Not} {
 		if t == nil {
 			continue
@@ -213,7 +212,7 @@ func newTaker(s *scene.Scene, r *Rule) (*taker, error) {
 			x.world = s.World()
 		}
 		if t.If != "" {
-			c, err := compile(t.If)
+			c, err := condition.Compile(t.If, words)
 			if err != nil {
 				return nil, fmt.Errorf("where, if: %w", err)
 			}
@@ -293,8 +292,12 @@ func (x *taker) hold(t *Terms, node, part int) (bool, []bool, error) {
 		return false, nil, nil
 	}
 	if c := x.ifs[t]; c != nil {
-		if ok, err := c.holds(x.values(node, part, c.measures)); err != nil || !ok {
-			return false, nil, err
+		ok, err := c.Holds(x.values(node, part, c.Asks("size") || c.Asks("height")))
+		if err != nil {
+			return false, nil, fmt.Errorf("where, if: %w", err)
+		}
+		if !ok {
+			return false, nil, nil
 		}
 	}
 	if t.Loose != nil {
@@ -397,16 +400,9 @@ func (x *taker) smaller(least float64, node, part int) []bool {
 }
 
 // values are what an expression may ask of a part of a node, in the order of
-// names.
-func (x *taker) values(node, part int, measures bool) starlark.Tuple {
+// words.
+func (x *taker) values(node, part int, measures bool) []any {
 	n := &x.s.Nodes[node]
-	list := func(v []string) starlark.Value {
-		out := make([]starlark.Value, len(v))
-		for i := range v {
-			out[i] = starlark.String(v[i])
-		}
-		return starlark.NewList(out)
-	}
 	var k []string
 	for _, kind := range kinds {
 		if x.isKind(Kinds{kind}, node) {
@@ -437,11 +433,9 @@ func (x *taker) values(node, part int, measures bool) starlark.Tuple {
 			size, height = x.size(node, p)
 		}
 	}
-	b := func(v bool) starlark.Value { return starlark.Bool(v) }
-	i := func(v int) starlark.Value { return starlark.MakeInt(v) }
-	return starlark.Tuple{starlark.String(n.Name), starlark.String(x.paths[node]), starlark.String(material), list(pictures), list(k),
-		i(triangles), i(vertices), i(morphs), i(x.children[node]),
-		starlark.Float(size), starlark.Float(height), b(n.Skin >= 0), b(x.moves[node]), b(seeThrough), b(twoSided), list(uvs), list(colours)}
+	return []any{n.Name, x.paths[node], material, pictures, k,
+		triangles, vertices, morphs, x.children[node],
+		size, height, n.Skin >= 0, x.moves[node], seeThrough, twoSided, uvs, colours}
 }
 
 // size is the longest side of a part's box as a node shows it at rest, and its
