@@ -5,6 +5,7 @@
 # make bench     every benchmark
 # make fuzz      each fuzz target for FUZZTIME: so many inputs (20000x) or so long (10s)
 # make mutate    which turned operators of PKG no test notices: PKG=./core/step N=30
+# make foretell  holds rehearsals against the simulated receivers, over 200 spoilt assets
 # make generate  server and client types from api/openapi.yaml, queries from SQL, the table of formats
 # make screenshots  docs/screenshots from the demo data
 
@@ -12,7 +13,7 @@ SHELL := bash
 FUZZTIME ?= 50000x
 WEB := $(shell find web/src web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: demo test lint build bench fuzz mutate generate screenshots setup setup-test go-build
+.PHONY: demo test lint build bench fuzz mutate foretell generate screenshots setup setup-test go-build
 
 demo: build
 	exec bin/excavate demo
@@ -35,6 +36,8 @@ go-build:
 	go build -o bin/excavate ./cmd/excavate
 	go build -o bin/standin-console ./standin/console/serve
 	go build -o bin/standin-exchange ./standin/exchange/serve
+	go build -o bin/standin-engine ./standin/engine/serve
+	go build -o bin/standin-film ./standin/film/serve
 
 setup:
 	@scripts/setup.sh demo
@@ -85,6 +88,9 @@ N = 30
 
 mutate:
 	go run ./scripts/mutate -n $(N) $(PKG)
+
+foretell: setup
+	go run ./scripts/foretell
 
 generate:
 	go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config api/oapi.yaml api/openapi.yaml

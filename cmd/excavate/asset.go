@@ -18,7 +18,6 @@ import (
 	"excavate/core/render"
 	"excavate/core/scene"
 	"excavate/core/source"
-	"excavate/core/target"
 	"excavate/internal/shipped"
 
 	"github.com/spf13/cobra"
@@ -301,56 +300,6 @@ func formatsCommand() *cobra.Command {
 			}
 			does := map[[2]bool]string{{true, true}: "read, written", {true, false}: "read", {false, true}: "written"}[[2]bool{k.Reads, k.Writes}]
 			fmt.Fprintf(cmd.OutOrStdout(), "%-10s %-8s %-14s %-6s %s\n", k.Name, k.Kind, does, k.Ending, k.Title)
-		}
-		return nil
-	}
-	return c
-}
-
-func checkCommand(o *options) *cobra.Command {
-	var sheetFile string
-	var asJSON bool
-	c := &cobra.Command{Use: "check FILE --target sheet.yaml", Short: "Rehearse a model against a target sheet", Args: cobra.ExactArgs(1)}
-	c.Flags().StringVar(&sheetFile, "target", "", "the target sheet `FILE`")
-	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per finding and line")
-	c.MarkFlagRequired("target")
-	o.sourceFlag(c)
-	c.RunE = func(cmd *cobra.Command, args []string) error {
-		text, err := os.ReadFile(sheetFile)
-		if err != nil {
-			return err
-		}
-		sheet, err := target.Parse(text)
-		if err != nil {
-			return fmt.Errorf("%s: %w", sheetFile, err)
-		}
-		lib, stack, done, err := o.open(cmd.Context())
-		if err != nil {
-			return err
-		}
-		defer done()
-		s, _, _, err := o.decode(cmd.Context(), lib, stack, args[0])
-		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
-		}
-		findings := target.Rehearse(s, sheet)
-		for _, f := range findings {
-			if asJSON {
-				if err := printJSON(cmd.OutOrStdout(), f); err != nil {
-					return err
-				}
-				continue
-			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%-5s  %s: %s\n", f.Severity, f.Title, f.Where)
-			if f.Why != "" {
-				fmt.Fprintf(cmd.OutOrStdout(), "       %s\n", f.Why)
-			}
-			if f.Mend != nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "       mend: step %s with %s\n", f.Mend.Step, f.Mend.With)
-			}
-		}
-		if stops, _, _ := target.Count(findings); stops > 0 {
-			return errQuiet
 		}
 		return nil
 	}

@@ -143,7 +143,7 @@ func TestTheWholeWay(t *testing.T) {
 	got := map[string]target.Severity{}
 	for _, f := range lines[target.Finding](t, text) {
 		got[f.Rule] = f.Severity
-		if f.Severity != target.Holds && f.Rule != "pictures" && f.Mend == nil {
+		if f.Severity != target.Holds && f.Rule != "pictures" && f.Mends == nil {
 			t.Errorf("%s has no mend", f.Rule)
 		}
 	}

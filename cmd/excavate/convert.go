@@ -16,15 +16,14 @@ import (
 	"text/tabwriter"
 
 	"excavate/core/chain"
+	"excavate/core/delivery"
 	"excavate/core/find"
 	"excavate/core/format"
 	"excavate/core/limit"
 	"excavate/core/pixel"
 	"excavate/core/scene"
 	"excavate/core/source"
-	"excavate/core/target"
 	"excavate/internal/shipped"
-	"excavate/internal/version"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/semaphore"
@@ -258,28 +257,39 @@ func (x *converter) delivery(log io.Writer, in *given, found, final *scene.Scene
 			fmt.Fprintln(log, "note:", n.Text)
 		}
 	}
-	glb, notes, err := target.Deliver(final, nil, version.Version)
+	made, err := maker.Make(context.Background(), final, nil, delivery.Options{})
 	if err != nil {
 		return err
 	}
-	for _, n := range notes {
+	for _, n := range made.Notes {
 		fmt.Fprintln(log, "note:", harmless(n.Text))
 	}
-	asks, err := x.doc.Asks()
+	origins, err := x.allOrigins(in, outside, took)
 	if err != nil {
 		return err
 	}
-	more, err := outside.Origins(asks, took)
+	files, _, err := maker.Whole(made, delivery.Of{Found: found, Chain: x.doc, Origins: origins, Input: inputOf(in, x.readings, x.binds)})
 	if err != nil {
 		return err
 	}
-	origins := find.Joined(in.origins.List(in.Name, in.Data), more)
-	m := target.NewManifest(target.FileName(final.Name, ".glb"), glb, found, x.doc, origins, notes, version.Version)
-	zip, err := target.Package(m, glb)
+	zip, err := delivery.Package(files)
 	if err != nil {
 		return err
 	}
 	return x.files.write(out, zip)
+}
+
+// allOrigins are the sources of an asset and of what its chain took besides.
+func (x *converter) allOrigins(in *given, outside *find.Beyond, took []string) ([]find.Origin, error) {
+	asks, err := x.doc.Asks()
+	if err != nil {
+		return nil, err
+	}
+	more, err := outside.Origins(asks, took)
+	if err != nil {
+		return nil, err
+	}
+	return find.Joined(in.origins.List(in.Name, in.Data), more), nil
 }
 
 // Endings by which a file is meant to be a model or a picture, whatever its

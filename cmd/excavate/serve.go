@@ -21,6 +21,7 @@ func serveCommand(o *options) *cobra.Command {
 	c.Flags().StringArrayVar(&cfg.Library, "library", nil, "a folder `DIR` that sources may be added from; may be given more than once")
 	c.Flags().StringArrayVar(&cfg.Outputs, "output", nil, "a folder `DIR` that entries may be extracted to, besides one in the data folder; may be given more than once")
 	c.Flags().StringArrayVar(&cfg.Devices, "device", nil, "a `HOST` that devices may be connected on, besides this machine; may be given more than once")
+	c.Flags().StringArrayVar(&cfg.Receivers, "receiver", nil, "the `ADDRESS` of a receiver that deliveries can be sent to; may be given more than once")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		for _, list := range [][]string{cfg.Library, cfg.Outputs} {
 			for i, dir := range list {
@@ -68,8 +69,9 @@ func runApp(cmd *cobra.Command, o *options, cfg app.Config, demoDir string) erro
 		return err
 	}
 	if demoDir != "" {
-		devices, stop := standins(cfg.Log)
+		devices, receivers, stop := standins(cfg.Log)
 		defer stop()
+		a.Service.SetReceivers(receivers)
 		if err := a.Demo(ctx, demoDir, devices...); err != nil {
 			a.Close()
 			return err

@@ -15,12 +15,12 @@ import (
 	"excavate/standin/exchange"
 )
 
-// standins starts the simulated devices that lie beside this program, and
-// tells where they are. They end with it, however it ends.
-func standins(log func(string, ...any)) (devices []app.Device, stop func()) {
+// standins starts the simulated devices and receivers that lie beside this
+// program, and tells where they are. They end with it, however it ends.
+func standins(log func(string, ...any)) (devices []app.Device, receivers []string, stop func()) {
 	self, err := os.Executable()
 	if err != nil {
-		return nil, func() {}
+		return nil, nil, func() {}
 	}
 	var running []*exec.Cmd
 	for _, d := range []app.Device{{Name: "standin-console"}, {Name: "standin-exchange", Token: exchange.Token}} {
@@ -45,7 +45,26 @@ func standins(log func(string, ...any)) (devices []app.Device, stop func()) {
 		_, d.Address, _ = strings.Cut(line, " on ")
 		devices = append(devices, d)
 	}
-	return devices, func() {
+	for _, name := range []string{"standin-engine", "standin-film"} {
+		path := filepath.Join(filepath.Dir(self), name)
+		if _, err := os.Stat(path); err != nil {
+			log("%s is not beside this program; the demo goes without it (make demo builds it)", name)
+			continue
+		}
+		c, line, err := standin(path)
+		if err != nil { // its port is taken: any other will do
+			c, line, err = standin(path, "-port", "0")
+		}
+		if err != nil {
+			log("%s does not start: %v", name, err)
+			continue
+		}
+		running = append(running, c)
+		log("%s", line)
+		_, address, _ := strings.Cut(line, " on ")
+		receivers = append(receivers, address)
+	}
+	return devices, receivers, func() {
 		for _, c := range running {
 			c.Process.Signal(syscall.SIGTERM)
 		}

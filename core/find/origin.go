@@ -70,7 +70,7 @@ func (o *Origins) List(name string, data []byte) []Origin {
 		to.Text, t = licence(x.src, x.entries)
 		if i == 0 {
 			if own, ok := Carried(name, data); ok {
-				t = own
+				t = own.Filled(t)
 			} else if beside, ok := told(x.src, x.entries[0]); ok {
 				t = beside
 			}

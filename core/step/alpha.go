@@ -33,7 +33,7 @@ func alpha(ctx context.Context, s *scene.Scene, p AlphaParams, r *Report) (*scen
 		was := *m
 		mode := scene.AlphaMode(p.Mode)
 		if p.Mode == "auto" {
-			if mode, err = alphaOf(ctx, s, m, seen); err != nil {
+			if mode, err = AlphaOf(ctx, s, m, seen); err != nil {
 				fault = err
 				return false
 			}
@@ -81,8 +81,9 @@ func (h Histogram) Mode() scene.AlphaMode {
 	return scene.Blend
 }
 
-// alphaOf is the mode that a material's colour picture and colour call for.
-func alphaOf(ctx context.Context, s *scene.Scene, m *scene.Material, seen map[int]Histogram) (scene.AlphaMode, error) {
+// AlphaOf is the mode that a material's colour picture and colour call for; seen
+// keeps what was looked at.
+func AlphaOf(ctx context.Context, s *scene.Scene, m *scene.Material, seen map[int]Histogram) (scene.AlphaMode, error) {
 	if err := ctx.Err(); err != nil {
 		return "", err
 	}

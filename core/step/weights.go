@@ -16,7 +16,7 @@ type WeightsParams struct {
 	Least float64 `json:"least" jsonschema:"title=Weights below,minimum=0,maximum=0.5,description=These go; what is left adds up to one"`
 }
 
-var _ = register(Kind{Name: "weights", Title: "Joint weights", Family: Rig, On: Parts, Version: 1,
+var _ = register(Kind{Name: "weights", Title: "Joint weights", Family: Rig, On: Parts, Version: 2,
 	Purpose: "Let each vertex hang on a few bones at most, drop small weights, and make what is left add up to one. How far vertices come to lie elsewhere is measured over all motions."},
 	WeightsParams{Most: 4, Least: 0.01}, weights)
 
@@ -77,10 +77,11 @@ func bounded(p *scene.Part, most int, least float32) (out scene.Part, counts [3]
 	widest := 0
 	for v := range n {
 		var list []weight
-		sum := float32(0)
+		sum, entries := float32(0), 0
 		for i := v * k; i < (v+1)*k; i++ {
 			if w := p.Weights[i]; w > 0 {
 				sum += w
+				entries++ // a bone may stand more than once
 				if j := slices.IndexFunc(list, func(x weight) bool { return x.joint == p.Joints[i] }); j >= 0 {
 					list[j].w += w
 				} else {
@@ -110,7 +111,7 @@ func bounded(p *scene.Part, most int, least float32) (out scene.Part, counts [3]
 		for _, x := range list {
 			left += x.w
 		}
-		if had != len(list) || math.Abs(float64(left)-1) > 1e-4 {
+		if entries != len(list) || math.Abs(float64(left)-1) > 1e-4 {
 			counts[0]++
 			counts[1] += had - len(list)
 			for i := range list {

@@ -35,6 +35,9 @@ func crate() *scene.Scene {
 	}
 	s.Meshes = []scene.Mesh{{Name: "crate", Parts: []scene.Part{p}}}
 	s.Pictures = []scene.Picture{{Name: "wood.png", Ref: "wood.png"}, {Name: "big", Data: []byte{1}, Width: 8192, Height: 8192}}
+	m := scene.NewMaterial("wood")
+	m.Textures = []scene.Texture{{Role: scene.RoleColour, Picture: 0}, {Role: scene.RoleEmission, Picture: 1}}
+	s.Materials = []scene.Material{m}
 	return s
 }
 
@@ -63,38 +66,35 @@ func TestFindingsAndTheirMends(t *testing.T) {
 	if !strings.Contains(got["basis"].Why, "100 times too large") || !strings.Contains(got["basis"].Why, "lie on its side") || strings.Contains(got["basis"].Why, "mirrored") {
 		t.Errorf("basis: %s", got["basis"].Why)
 	}
-	// Doing what every finding says leaves only what no step can mend.
-	c := &chain.Chain{}
-	for round := 0; round < 6; round++ {
-		bands, err := chain.Run(context.Background(), "x", s, c, nil, nil, nil)
-		if err != nil || chain.Failed(bands) != nil {
-			t.Fatal(err, chain.Failed(bands))
-		}
-		list = Rehearse(chain.Last(bands).Scene, sh)
-		mended := false
-		for _, f := range list {
-			if f.Severity != Holds && f.Mend != nil {
-				if f.MendFirst {
-					c.Steps = append([]chain.Step{*f.Mend}, c.Steps...)
-				} else {
-					c.Steps = append(c.Steps, *f.Mend)
-				}
-				mended = true
-				break
-			}
-		}
-		if !mended {
-			break
-		}
+	// Mending all leaves only what no step can mend: a picture that is not
+	// there, and one whose bytes are none.
+	m, err := MendAll(context.Background(), "x", s, &chain.Chain{}, sh, false, nil, nil)
+	if err != nil {
+		t.Fatal(err)
 	}
 	left := map[string]bool{}
-	for _, f := range list {
+	for _, f := range m.Findings {
 		if f.Severity != Holds {
 			left[f.Rule] = true
 		}
 	}
-	if len(left) != 4 || !left["pictures"] || !left["picture size"] || !left["joints per vertex"] || !left["names unique"] {
-		t.Errorf("after %d mends, left are %v", len(c.Steps), left)
+	if len(left) != 2 || !left["pictures"] || !left["picture size"] {
+		t.Errorf("after %d mends, left are %v", len(m.Chain.Steps), left)
+	}
+	if st := m.Chain.Steps[0]; st.Step != "strip" {
+		t.Errorf("first of all comes %s", st.Step)
+	}
+	failed := 0
+	for _, d := range m.Deeds {
+		if d.Failed != "" {
+			failed++
+			if d.Rule != "picture size" {
+				t.Errorf("%s: %s", d.Rule, d.Failed)
+			}
+		}
+	}
+	if failed != 1 {
+		t.Errorf("%d mends failed", failed)
 	}
 }
 
@@ -102,31 +102,23 @@ func TestASourceThatDeclaresNothing(t *testing.T) {
 	s := crate()
 	s.Basis = geom.Basis{}
 	f := byRule(Rehearse(s, sheet(t)))["basis"]
-	if f.Severity != Warns || !strings.Contains(string(f.Mend.With), `"assume"`) {
+	if f.Severity != Warns || !strings.Contains(string(f.Mends[0].With), `"assume"`) {
 		t.Errorf("%+v", f)
 	}
 }
 
 func TestBadSheets(t *testing.T) {
 	for text, want := range map[string]string{
-		"target: x\nformat: foo\n":                             `format "foo"`,
-		"format: glb\n":                                        "name, is missing",
-		"target: x\nformat: glb\nbasis: {up: +Q}\n":            "axis",
-		"target: x\nformat: glb\nnames: {pattern: \"(\"}\n":    "names",
-		"target: x\nformat: glb\nsize: {least: 3, most: 1}\n":  "least 3",
-		"target: x\nformat: glb\nroot: y\n":                    "there is no key",
+		"target: x\nformat: foo\n":                             `[2:9]`,
+		"format: glb\n":                                        "the key target is missing",
+		"target: x\nformat: glb\nbasis: {up: +Q}\n":            "[3:13]",
+		"target: x\nformat: glb\nnames: {pattern: \"(\"}\n":    "[3:18]",
+		"target: x\nformat: glb\nsize: {least: 3, most: 1}\n":  "least is 3",
+		"target: x\nformat: glb\nroot: y\n":                    "there is no parameter",
 		"target: x\nformat: glb\nbasis: {up: +Y, front: +Y}\n": "state up",
 	} {
 		if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
-		}
-	}
-}
-
-func TestFileNames(t *testing.T) {
-	for in, want := range map[string]string{"ferry_keeper": "ferry_keeper.glb", "../../x": "x.glb", "ä/b": "b.glb", "": "asset.glb", strings.Repeat("a", 300): strings.Repeat("a", 100) + ".glb"} {
-		if got := FileName(in, ".glb"); got != want {
-			t.Errorf("%q became %q, want %q", in, got, want)
 		}
 	}
 }

@@ -59,6 +59,21 @@ func (t Terms) Stated() bool {
 	return t != Terms{}
 }
 
+// Filled are the terms with what they leave open said by others: a file that
+// names its owner only is under the licence that lies beside it. Terms that say
+// anything of what may be done stand for themselves.
+func (t Terms) Filled(by Terms) Terms {
+	if t.Licence != "" || t.ShareChanged != Unknown || t.ShareUnchanged != Unknown || t.Sell != Unknown || t.Private == No || !by.Stated() {
+		return t
+	}
+	out := by
+	out.Owner = first(t.Owner, by.Owner)
+	if t.Evidence != "" && t.Evidence != by.Evidence {
+		out.Evidence = strings.Trim(t.Evidence+"; "+by.Evidence, "; ")
+	}
+	return out
+}
+
 // Short is the terms in a few words.
 func (t Terms) Short() string {
 	switch {
@@ -101,22 +116,33 @@ var (
 	holder   = regexp.MustCompile(`(?im)^\s*(?:copyright\s*)?(?:\(c\)|©|copyright)\s*(?:\(c\)|©)?\s*(?:[\d, -]+)?\s*(.+)$`)
 )
 
-// known licences: SPDX identifier, words that its text has, and what it
-// allows (https://spdx.org/licenses).
-var known = []struct {
-	id    string
-	words []string
-	t     Terms
-}{
-	{"CC0-1.0", []string{"cc0 1.0"}, Terms{ShareChanged: Yes, ShareUnchanged: Yes, Sell: Yes, Private: Yes}},
-	{"CC-BY-NC-ND-4.0", []string{"attribution-noncommercial-noderivatives 4.0"}, Terms{ShareChanged: No, ShareUnchanged: Yes, Sell: No, Private: Yes}},
-	{"CC-BY-NC-SA-4.0", []string{"attribution-noncommercial-sharealike 4.0"}, Terms{ShareChanged: Yes, ShareUnchanged: Yes, Sell: No, Private: Yes}},
-	{"CC-BY-NC-4.0", []string{"attribution-noncommercial 4.0"}, Terms{ShareChanged: Yes, ShareUnchanged: Yes, Sell: No, Private: Yes}},
-	{"CC-BY-ND-4.0", []string{"attribution-noderivatives 4.0"}, Terms{ShareChanged: No, ShareUnchanged: Yes, Sell: Yes, Private: Yes}},
-	{"CC-BY-SA-4.0", []string{"attribution-sharealike 4.0"}, Terms{ShareChanged: Yes, ShareUnchanged: Yes, Sell: Yes, Private: Yes}},
-	{"CC-BY-4.0", []string{"attribution 4.0 international"}, Terms{ShareChanged: Yes, ShareUnchanged: Yes, Sell: Yes, Private: Yes}},
-	{"MIT", []string{"permission is hereby granted, free of charge", "without restriction"}, Terms{ShareChanged: Yes, ShareUnchanged: Yes, Sell: Yes, Private: Yes}},
-	{"Apache-2.0", []string{"apache license", "version 2.0"}, Terms{ShareChanged: Yes, ShareUnchanged: Yes, Sell: Yes, Private: Yes}},
+// byName is what a licence allows, by its identifier.
+func byName(id string) (Terms, bool) {
+	for _, k := range known {
+		if strings.EqualFold(k.id, id) {
+			return k.t, true
+		}
+	}
+	return Terms{}, false
+}
+
+var aloneLine = regexp.MustCompile(`(?im)^\s*(?:licen[cs]e\s*:\s*)?([A-Z0-9][A-Z0-9.+-]{2,40})\s*$`)
+
+// alone is the identifier of a known licence that stands on a line by itself,
+// or behind the word licence. Two that differ are none.
+func alone(text string) (id string) {
+	for _, m := range aloneLine.FindAllStringSubmatch(text, 50) {
+		for _, k := range known {
+			if !strings.EqualFold(m[1], k.id) {
+				continue
+			}
+			if id != "" && id != k.id {
+				return ""
+			}
+			id = k.id
+		}
+	}
+	return id
 }
 
 // Text reads a licence file. What it says in words of its own is kept as the
@@ -131,11 +157,13 @@ func Text(name, text string) (Terms, error) {
 	id := ""
 	if m := spdxLine.FindStringSubmatch(text); m != nil {
 		id = m[1]
+	} else {
+		id = alone(text)
 	}
 	for _, k := range known {
 		fits := strings.EqualFold(id, k.id)
 		if id == "" {
-			fits = true
+			fits = len(k.words) > 0
 			for _, w := range k.words {
 				fits = fits && strings.Contains(low, w)
 			}
@@ -194,7 +222,8 @@ func GLTF(name string, r io.Reader) (Terms, error) {
 	}
 	var g struct {
 		Asset struct {
-			Copyright string `json:"copyright"`
+			Copyright string          `json:"copyright"`
+			Extras    json.RawMessage `json:"extras"` // of any shape; Excavate keeps licence and terms there
 		} `json:"asset"`
 		Extensions struct {
 			VRM0 *struct {
@@ -265,10 +294,17 @@ func GLTF(name string, r io.Reader) (Terms, error) {
 		case "CC_BY_NC_ND":
 			t.ShareChanged, t.ShareUnchanged, t.Sell = No, Yes, No
 		}
-	case g.Asset.Copyright != "":
-		t.Owner = g.Asset.Copyright
 	default:
-		return Terms{}, ErrNone
+		var x struct{ Licence, Terms string }
+		json.Unmarshal(g.Asset.Extras, &x) // of another shape it says nothing
+		if g.Asset.Copyright == "" && x.Licence == "" {
+			return Terms{}, ErrNone
+		}
+		if k, ok := byName(x.Licence); ok {
+			k.Evidence = t.Evidence
+			t = k
+		}
+		t.Owner, t.Licence = g.Asset.Copyright, first(x.Licence, t.Licence)
 	}
 	t.Owner, t.Licence = cut(t.Owner, mostText-8), cut(t.Licence, mostText-8)
 	return t, nil

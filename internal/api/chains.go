@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"excavate/core/chain"
-	"excavate/core/target"
+	"excavate/core/delivery"
 	"excavate/internal/project"
 	"excavate/internal/store/db"
 
@@ -147,7 +147,7 @@ func (s *Server) PatchChain(c fiber.Ctx, id ChainID) error {
 		}
 	}
 	if b.Target != nil {
-		if s.svc.Targets[*b.Target] == nil {
+		if _, err := s.svc.SheetOf(c.Context(), *b.Target); err != nil {
 			return bad(400, "there is no target sheet %q", *b.Target)
 		}
 		p.Target = *b.Target
@@ -204,7 +204,7 @@ func (s *Server) ChainDocument(c fiber.Ctx, id ChainID) error {
 		return err
 	}
 	c.Set("Content-Type", "application/yaml")
-	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", target.FileName(row.Name, ".yaml")))
+	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", delivery.FileName(row.Name, ".yaml")))
 	return c.Send(b)
 }
 
@@ -260,104 +260,6 @@ func (s *Server) ListBands(c fiber.Ctx, id ChainID) error {
 		out.Bands = append(out.Bands, x)
 	}
 	return c.JSON(out)
-}
-
-func (s *Server) Rehearse(c fiber.Ctx, id ChainID) error {
-	row, err := s.chain(c, id)
-	if err != nil {
-		return err
-	}
-	r, err := s.svc.Rehearse(c.Context(), row)
-	if err != nil {
-		return err
-	}
-	out := Rehearsal{Ready: r.Ready, Target: targetOut(row.Target, s.svc.Targets[row.Target]), Findings: []Finding{}, Scene: optional(r.Scene), AfterStep: ptr(r.AfterStep), Milliseconds: optional(r.Milliseconds), Error: optional(r.Error)}
-	for _, f := range r.Findings {
-		x := Finding{Rule: f.Rule, Severity: FindingSeverity(f.Severity), Title: f.Title, Where: optional(f.Where), Why: optional(f.Why), MendText: optional(f.MendText), MendFirst: optional(f.MendFirst)}
-		if f.Mend != nil {
-			x.Mend = ptr(stepOut(*f.Mend))
-		}
-		out.Findings = append(out.Findings, x)
-	}
-	out.Stops, out.Warns, out.Holds = target.Count(r.Findings)
-	if r.Stats != nil {
-		st, err := same[Stats](r.Stats)
-		if err != nil {
-			return err
-		}
-		out.Stats = &st
-	}
-	return c.JSON(out)
-}
-
-// deliveries
-
-func deliveryOut(d db.Delivery) (Delivery, error) {
-	out := Delivery{Id: d.ID, Chain: d.ChainID, Name: d.Name, State: DeliveryState(d.State), Error: optional(d.Error), Size: d.Size, Created: d.Created}
-	if string(d.Manifest) != "null" {
-		m, err := same[map[string]any](d.Manifest)
-		if err != nil {
-			return out, err
-		}
-		out.Manifest = &m
-		var made struct{ Rehearsal *target.ManifestCheck }
-		if err := json.Unmarshal(d.Manifest, &made); err != nil {
-			return out, err
-		}
-		if made.Rehearsal != nil {
-			out.Stops = made.Rehearsal.Stops
-		}
-	}
-	return out, nil
-}
-
-func (s *Server) Deliver(c fiber.Ctx, id ChainID, p DeliverParams) error {
-	row, err := s.chain(c, id)
-	if err != nil {
-		return err
-	}
-	n, err := s.svc.CreateDelivery(c.Context(), row, value(p.Despite))
-	if err != nil {
-		return err
-	}
-	d, err := s.svc.Store.GetDelivery(c.Context(), n)
-	if err != nil {
-		return err
-	}
-	out, err := deliveryOut(d)
-	if err != nil {
-		return err
-	}
-	return c.Status(201).JSON(out)
-}
-
-func (s *Server) ListDeliveries(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListDeliveries(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	list := []Delivery{}
-	for _, r := range rows {
-		d, err := deliveryOut(r)
-		if err != nil {
-			return err
-		}
-		list = append(list, d)
-	}
-	return c.JSON(list)
-}
-
-func (s *Server) DeliveryFile(c fiber.Ctx, id int64) error {
-	d, err := s.svc.Store.GetDelivery(c.Context(), id)
-	if d, err = project.Known(d, err, "delivery", id); err != nil {
-		return err
-	}
-	if d.State != "ready" {
-		return bad(409, "the delivery is not ready: %s", strings.TrimSpace(d.State+" "+d.Error))
-	}
-	c.Set("Content-Type", "application/zip")
-	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", d.Name))
-	return c.SendFile(s.svc.Blobs.Path(d.File))
 }
 
 func (s *Server) ChainOverMany(c fiber.Ctx, id ProjectID, p ChainOverManyParams) error {

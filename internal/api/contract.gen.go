@@ -197,19 +197,46 @@ func (e FindState) Valid() bool {
 
 // Defines values for FindingSeverity.
 const (
-	Holds FindingSeverity = "holds"
-	Stops FindingSeverity = "stops"
-	Warns FindingSeverity = "warns"
+	FindingSeverityHolds FindingSeverity = "holds"
+	FindingSeverityStops FindingSeverity = "stops"
+	FindingSeverityWarns FindingSeverity = "warns"
 )
 
 // Valid indicates whether the value is a known member of the FindingSeverity enum.
 func (e FindingSeverity) Valid() bool {
 	switch e {
-	case Holds:
+	case FindingSeverityHolds:
 		return true
-	case Stops:
+	case FindingSeverityStops:
 		return true
-	case Warns:
+	case FindingSeverityWarns:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FoundThingKind.
+const (
+	FoundThingKindMaterial FoundThingKind = "material"
+	FoundThingKindMesh     FoundThingKind = "mesh"
+	FoundThingKindMotion   FoundThingKind = "motion"
+	FoundThingKindNode     FoundThingKind = "node"
+	FoundThingKindPicture  FoundThingKind = "picture"
+)
+
+// Valid indicates whether the value is a known member of the FoundThingKind enum.
+func (e FoundThingKind) Valid() bool {
+	switch e {
+	case FoundThingKindMaterial:
+		return true
+	case FoundThingKindMesh:
+		return true
+	case FoundThingKindMotion:
+		return true
+	case FoundThingKindNode:
+		return true
+	case FoundThingKindPicture:
 		return true
 	default:
 		return false
@@ -299,22 +326,22 @@ func (e Kind) Valid() bool {
 
 // Defines values for LinkSure.
 const (
-	Certain  LinkSure = "certain"
-	Empty    LinkSure = ""
-	Likely   LinkSure = "likely"
-	Possible LinkSure = "possible"
+	LinkSureCertain  LinkSure = "certain"
+	LinkSureEmpty    LinkSure = ""
+	LinkSureLikely   LinkSure = "likely"
+	LinkSurePossible LinkSure = "possible"
 )
 
 // Valid indicates whether the value is a known member of the LinkSure enum.
 func (e LinkSure) Valid() bool {
 	switch e {
-	case Certain:
+	case LinkSureCertain:
 		return true
-	case Empty:
+	case LinkSureEmpty:
 		return true
-	case Likely:
+	case LinkSureLikely:
 		return true
-	case Possible:
+	case LinkSurePossible:
 		return true
 	default:
 		return false
@@ -402,6 +429,81 @@ func (e NameRuleWhere) Valid() bool {
 	case Prefix:
 		return true
 	case Suffix:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderLayoutPictureFormat.
+const (
+	OrderLayoutPictureFormatDds   OrderLayoutPictureFormat = "dds"
+	OrderLayoutPictureFormatEmpty OrderLayoutPictureFormat = ""
+	OrderLayoutPictureFormatJpeg  OrderLayoutPictureFormat = "jpeg"
+	OrderLayoutPictureFormatKtx2  OrderLayoutPictureFormat = "ktx2"
+	OrderLayoutPictureFormatPng   OrderLayoutPictureFormat = "png"
+	OrderLayoutPictureFormatTga   OrderLayoutPictureFormat = "tga"
+)
+
+// Valid indicates whether the value is a known member of the OrderLayoutPictureFormat enum.
+func (e OrderLayoutPictureFormat) Valid() bool {
+	switch e {
+	case OrderLayoutPictureFormatDds:
+		return true
+	case OrderLayoutPictureFormatEmpty:
+		return true
+	case OrderLayoutPictureFormatJpeg:
+		return true
+	case OrderLayoutPictureFormatKtx2:
+		return true
+	case OrderLayoutPictureFormatPng:
+		return true
+	case OrderLayoutPictureFormatTga:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderPurpose.
+const (
+	Myself         OrderPurpose = "myself"
+	Sell           OrderPurpose = "sell"
+	ShareChanged   OrderPurpose = "share-changed"
+	ShareUnchanged OrderPurpose = "share-unchanged"
+)
+
+// Valid indicates whether the value is a known member of the OrderPurpose enum.
+func (e OrderPurpose) Valid() bool {
+	switch e {
+	case Myself:
+		return true
+	case Sell:
+		return true
+	case ShareChanged:
+		return true
+	case ShareUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RehearsalTableRowsSeverity.
+const (
+	RehearsalTableRowsSeverityHolds RehearsalTableRowsSeverity = "holds"
+	RehearsalTableRowsSeverityStops RehearsalTableRowsSeverity = "stops"
+	RehearsalTableRowsSeverityWarns RehearsalTableRowsSeverity = "warns"
+)
+
+// Valid indicates whether the value is a known member of the RehearsalTableRowsSeverity enum.
+func (e RehearsalTableRowsSeverity) Valid() bool {
+	switch e {
+	case RehearsalTableRowsSeverityHolds:
+		return true
+	case RehearsalTableRowsSeverityStops:
+		return true
+	case RehearsalTableRowsSeverityWarns:
 		return true
 	default:
 		return false
@@ -1023,6 +1125,31 @@ type Comparison struct {
 	Sizes []int64 `json:"sizes"`
 }
 
+// Composed defines model for Composed.
+type Composed struct {
+	// Again materials of the target that are used and not delivered
+	Again []string `json:"again"`
+	Files []struct {
+		Kind string `json:"kind"`
+		Path string `json:"path"`
+		Size int64  `json:"size"`
+	} `json:"files"`
+	Folder string   `json:"folder"`
+	Notes  []string `json:"notes"`
+
+	// Ready false while the chain still runs
+	Ready   bool `json:"ready"`
+	Refused []struct {
+		Evidence string `json:"evidence"`
+		Says     string `json:"says"`
+		Source   string `json:"source"`
+		Why      string `json:"why"`
+	} `json:"refused"`
+	SearchFile *string `json:"searchFile,omitempty"`
+	SearchLine *string `json:"searchLine,omitempty"`
+	Size       int64   `json:"size"`
+}
+
 // CoreSample defines model for CoreSample.
 type CoreSample struct {
 	Bands   []Band `json:"bands"`
@@ -1103,8 +1230,12 @@ type Delivery struct {
 	Id       int64                   `json:"id"`
 	Manifest *map[string]interface{} `json:"manifest,omitempty"`
 	Name     string                  `json:"name"`
-	Size     int64                   `json:"size"`
-	State    DeliveryState           `json:"state"`
+	Purpose  *string                 `json:"purpose,omitempty"`
+
+	// Sent what a receiver said
+	Sent  *map[string]interface{} `json:"sent,omitempty"`
+	Size  int64                   `json:"size"`
+	State DeliveryState           `json:"state"`
 
 	// Stops findings of the rehearsal that stop it and despite which it was made
 	Stops int `json:"stops"`
@@ -1312,18 +1443,39 @@ type FindState string
 
 // Finding defines model for Finding.
 type Finding struct {
-	Mend      *ChainStep      `json:"mend,omitempty"`
-	MendFirst *bool           `json:"mendFirst,omitempty"`
-	MendText  *string         `json:"mendText,omitempty"`
-	Rule      string          `json:"rule"`
-	Severity  FindingSeverity `json:"severity"`
-	Title     string          `json:"title"`
-	Where     *string         `json:"where,omitempty"`
-	Why       *string         `json:"why,omitempty"`
+	Ask *FindingQuestion `json:"ask,omitempty"`
+
+	// Evidence why the mend is this one
+	Evidence *string `json:"evidence,omitempty"`
+	MendText *string `json:"mendText,omitempty"`
+
+	// Mends the steps that mend it in their order
+	Mends    *[]ChainStep    `json:"mends,omitempty"`
+	Rule     string          `json:"rule"`
+	Severity FindingSeverity `json:"severity"`
+
+	// Since the band from which on it stands; 0 is the asset as found
+	Since      *int    `json:"since,omitempty"`
+	SinceTitle *string `json:"sinceTitle,omitempty"`
+
+	// Things what it is about in the scene, by the places in its lists
+	Things *[]FoundThing `json:"things,omitempty"`
+	Title  string        `json:"title"`
+	Where  *string       `json:"where,omitempty"`
+	Why    *string       `json:"why,omitempty"`
 }
 
 // FindingSeverity defines model for Finding.Severity.
 type FindingSeverity string
+
+// FindingQuestion defines model for FindingQuestion.
+type FindingQuestion struct {
+	Answers []struct {
+		Mends []ChainStep `json:"mends"`
+		Text  string      `json:"text"`
+	} `json:"answers"`
+	Text string `json:"text"`
+}
 
 // Format defines model for Format.
 type Format struct {
@@ -1340,6 +1492,16 @@ type Format struct {
 	Title  string    `json:"title"`
 	Writes bool      `json:"writes"`
 }
+
+// FoundThing defines model for FoundThing.
+type FoundThing struct {
+	Index int            `json:"index"`
+	Kind  FoundThingKind `json:"kind"`
+	Name  string         `json:"name"`
+}
+
+// FoundThingKind defines model for FoundThing.Kind.
+type FoundThingKind string
 
 // Fragment defines model for Fragment.
 type Fragment struct {
@@ -1639,6 +1801,22 @@ type Many struct {
 	} `json:"steps"`
 }
 
+// Mended defines model for Mended.
+type Mended struct {
+	// Added steps that the chain has more
+	Added int `json:"added"`
+	Deeds []struct {
+		Evidence *string  `json:"evidence,omitempty"`
+		Failed   *string  `json:"failed,omitempty"`
+		Rule     string   `json:"rule"`
+		Steps    []string `json:"steps"`
+		Title    string   `json:"title"`
+	} `json:"deeds"`
+
+	// Left findings that stop or warn still
+	Left int `json:"left"`
+}
+
 // MeshGuess defines model for MeshGuess.
 type MeshGuess struct {
 	Indices []struct {
@@ -1800,6 +1978,39 @@ type Offer struct {
 	Thumb bool    `json:"thumb"`
 }
 
+// Order defines model for Order.
+type Order struct {
+	// Format of the model; empty is the sheet's
+	Format *string `json:"format,omitempty"`
+
+	// Layout where files go; left out it is the sheet's
+	Layout *struct {
+		Folder        *string                   `json:"folder,omitempty"`
+		Model         *string                   `json:"model,omitempty"`
+		Motions       *string                   `json:"motions,omitempty"`
+		PictureFormat *OrderLayoutPictureFormat `json:"pictureFormat,omitempty"`
+		Pictures      *string                   `json:"pictures,omitempty"`
+		SearchFile    *string                   `json:"searchFile,omitempty"`
+		SearchLine    *string                   `json:"searchLine,omitempty"`
+	} `json:"layout,omitempty"`
+	Levels  *[]float64    `json:"levels,omitempty"`
+	Longest *int          `json:"longest,omitempty"`
+	Purpose *OrderPurpose `json:"purpose,omitempty"`
+	Quality *int          `json:"quality,omitempty"`
+	Show    *struct {
+		Figure *bool    `json:"figure,omitempty"`
+		Height int      `json:"height"`
+		Turn   *float64 `json:"turn,omitempty"`
+		Width  int      `json:"width"`
+	} `json:"show,omitempty"`
+}
+
+// OrderLayoutPictureFormat defines model for Order.Layout.PictureFormat.
+type OrderLayoutPictureFormat string
+
+// OrderPurpose defines model for Order.Purpose.
+type OrderPurpose string
+
 // Origin defines model for Origin.
 type Origin struct {
 	Entries []string `json:"entries"`
@@ -1900,6 +2111,21 @@ type Pin struct {
 	SourceLabel string `json:"sourceLabel"`
 }
 
+// Placed defines model for Placed.
+type Placed struct {
+	// Backup the search path file as it was
+	Backup *string `json:"backup,omitempty"`
+	Folder string  `json:"folder"`
+
+	// Kept what was changed since, or is somebody else's
+	Kept       []string `json:"kept"`
+	Made       []string `json:"made"`
+	Replaced   []string `json:"replaced"`
+	Same       []string `json:"same"`
+	SearchFile *string  `json:"searchFile,omitempty"`
+	SearchLine *string  `json:"searchLine,omitempty"`
+}
+
 // Preview defines model for Preview.
 type Preview struct {
 	// Cut the text is longer
@@ -1968,6 +2194,18 @@ type Reading struct {
 	Name    string   `json:"name"`
 }
 
+// Receiver defines model for Receiver.
+type Receiver struct {
+	Address string `json:"address"`
+	Id      string `json:"id"`
+	Kind    string `json:"kind"`
+	Name    string `json:"name"`
+
+	// Note why it is not reached
+	Note    *string  `json:"note,omitempty"`
+	Targets []string `json:"targets"`
+}
+
 // Records defines model for Records.
 type Records struct {
 	Columns []struct {
@@ -2000,6 +2238,29 @@ type Rehearsal struct {
 	Target Target  `json:"target"`
 	Warns  int     `json:"warns"`
 }
+
+// RehearsalTable defines model for RehearsalTable.
+type RehearsalTable struct {
+	Rehearsals int `json:"rehearsals"`
+	Rows       []struct {
+		Assets []struct {
+			Chain    int64  `json:"chain"`
+			Name     string `json:"name"`
+			Severity string `json:"severity"`
+			Target   string `json:"target"`
+			Where    string `json:"where"`
+		} `json:"assets"`
+		Rule     string                     `json:"rule"`
+		Severity RehearsalTableRowsSeverity `json:"severity"`
+		Title    string                     `json:"title"`
+	} `json:"rows"`
+
+	// Waiting chains that are not computed yet
+	Waiting int `json:"waiting"`
+}
+
+// RehearsalTableRowsSeverity defines model for RehearsalTable.Rows.Severity.
+type RehearsalTableRowsSeverity string
 
 // Rig defines model for Rig.
 type Rig struct {
@@ -2148,6 +2409,41 @@ type SetPage struct {
 	Total int `json:"total"`
 }
 
+// SheetCheck defines model for SheetCheck.
+type SheetCheck struct {
+	Column  *int                    `json:"column,omitempty"`
+	Line    *int                    `json:"line,omitempty"`
+	Lines   []SheetLine             `json:"lines"`
+	Message *string                 `json:"message,omitempty"`
+	Ok      bool                    `json:"ok"`
+	Text    *string                 `json:"text,omitempty"`
+	Values  *map[string]interface{} `json:"values,omitempty"`
+}
+
+// SheetDocument defines model for SheetDocument.
+type SheetDocument struct {
+	Id       string                 `json:"id"`
+	Shipped  bool                   `json:"shipped"`
+	Text     string                 `json:"text"`
+	Values   map[string]interface{} `json:"values"`
+	Version  int                    `json:"version"`
+	Versions []struct {
+		Made time.Time `json:"made"`
+		No   int       `json:"no"`
+	} `json:"versions"`
+}
+
+// SheetLine defines model for SheetLine.
+type SheetLine struct {
+	Value string `json:"value"`
+	What  string `json:"what"`
+}
+
+// SheetText defines model for SheetText.
+type SheetText struct {
+	Text string `json:"text"`
+}
+
 // Source defines model for Source.
 type Source struct {
 	// Changed how the source on disk differs from what was indexed
@@ -2293,13 +2589,11 @@ type Takes struct {
 
 // Target defines model for Target.
 type Target struct {
-	About string `json:"about"`
-	Id    string `json:"id"`
-	Lines []struct {
-		Value string `json:"value"`
-		What  string `json:"what"`
-	} `json:"lines"`
-	Name string `json:"name"`
+	About   string      `json:"about"`
+	Id      string      `json:"id"`
+	Lines   []SheetLine `json:"lines"`
+	Name    string      `json:"name"`
+	Shipped bool        `json:"shipped"`
 }
 
 // Terms defines model for Terms.
@@ -2430,6 +2724,9 @@ type UploadStart struct {
 // ChainID defines model for ChainID.
 type ChainID = int64
 
+// DeliveryID defines model for DeliveryID.
+type DeliveryID = int64
+
 // Digest defines model for Digest.
 type Digest = string
 
@@ -2463,6 +2760,19 @@ type PutStepsJSONBody struct {
 	// Revision the revision that was edited
 	Revision int         `json:"revision"`
 	Steps    []ChainStep `json:"steps"`
+}
+
+// PlaceDeliveryJSONBody defines parameters for PlaceDelivery.
+type PlaceDeliveryJSONBody struct {
+	Folder string `json:"folder"`
+
+	// Search also add the line to the search path file with a backup
+	Search *bool `json:"search,omitempty"`
+}
+
+// SendDeliveryJSONBody defines parameters for SendDelivery.
+type SendDeliveryJSONBody struct {
+	Receiver string `json:"receiver"`
 }
 
 // ControlDeviceJSONBody defines parameters for ControlDevice.
@@ -2806,6 +3116,12 @@ type PutPinJSONBody struct {
 	Ref   string `json:"ref"`
 }
 
+// RehearseManyParams defines parameters for RehearseMany.
+type RehearseManyParams struct {
+	// Targets sheets by their ids; none are those that the chains name
+	Targets *[]string `form:"targets,omitempty" json:"targets,omitempty"`
+}
+
 // ListSetsParams defines parameters for ListSets.
 type ListSetsParams struct {
 	// Q words of a path, or a glob with * and ?
@@ -2921,6 +3237,36 @@ type PatchSourceJSONBody struct {
 	Terms Terms `json:"terms"`
 }
 
+// CheckTargetJSONBody defines parameters for CheckTarget.
+type CheckTargetJSONBody struct {
+	Text   *string                 `json:"text,omitempty"`
+	Values *map[string]interface{} `json:"values,omitempty"`
+}
+
+// ProposeTargetJSONBody defines parameters for ProposeTarget.
+type ProposeTargetJSONBody struct {
+	Find int64 `json:"find"`
+}
+
+// DropTargetParams defines parameters for DropTarget.
+type DropTargetParams struct {
+	// Back puts it back instead
+	Back *bool `form:"back,omitempty" json:"back,omitempty"`
+}
+
+// GetTargetParams defines parameters for GetTarget.
+type GetTargetParams struct {
+	Version *int `form:"version,omitempty" json:"version,omitempty"`
+}
+
+// EditTargetJSONBody defines parameters for EditTarget.
+type EditTargetJSONBody struct {
+	Text string `json:"text"`
+
+	// Version of which it was made
+	Version int `json:"version"`
+}
+
 // UploadPieceParams defines parameters for UploadPiece.
 type UploadPieceParams struct {
 	Offset int64 `form:"offset" json:"offset"`
@@ -2929,11 +3275,23 @@ type UploadPieceParams struct {
 // PatchChainJSONRequestBody defines body for PatchChain for application/json ContentType.
 type PatchChainJSONRequestBody PatchChainJSONBody
 
+// ComposeJSONRequestBody defines body for Compose for application/json ContentType.
+type ComposeJSONRequestBody = Order
+
+// DeliverJSONRequestBody defines body for Deliver for application/json ContentType.
+type DeliverJSONRequestBody = Order
+
 // RunOverJSONRequestBody defines body for RunOver for application/json ContentType.
 type RunOverJSONRequestBody RunOverJSONBody
 
 // PutStepsJSONRequestBody defines body for PutSteps for application/json ContentType.
 type PutStepsJSONRequestBody PutStepsJSONBody
+
+// PlaceDeliveryJSONRequestBody defines body for PlaceDelivery for application/json ContentType.
+type PlaceDeliveryJSONRequestBody PlaceDeliveryJSONBody
+
+// SendDeliveryJSONRequestBody defines body for SendDelivery for application/json ContentType.
+type SendDeliveryJSONRequestBody SendDeliveryJSONBody
 
 // ControlDeviceJSONRequestBody defines body for ControlDevice for application/json ContentType.
 type ControlDeviceJSONRequestBody ControlDeviceJSONBody
@@ -3028,6 +3386,18 @@ type TrialOfStepJSONRequestBody TrialOfStepJSONBody
 // PatchSourceJSONRequestBody defines body for PatchSource for application/json ContentType.
 type PatchSourceJSONRequestBody PatchSourceJSONBody
 
+// CreateTargetJSONRequestBody defines body for CreateTarget for application/json ContentType.
+type CreateTargetJSONRequestBody = SheetText
+
+// CheckTargetJSONRequestBody defines body for CheckTarget for application/json ContentType.
+type CheckTargetJSONRequestBody CheckTargetJSONBody
+
+// ProposeTargetJSONRequestBody defines body for ProposeTarget for application/json ContentType.
+type ProposeTargetJSONRequestBody ProposeTargetJSONBody
+
+// EditTargetJSONRequestBody defines body for EditTarget for application/json ContentType.
+type EditTargetJSONRequestBody EditTargetJSONBody
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 
@@ -3043,11 +3413,17 @@ type ServerInterface interface {
 	// (GET /api/chains/{chain}/bands)
 	ListBands(c fiber.Ctx, chain ChainID) error
 
+	// (POST /api/chains/{chain}/composed)
+	Compose(c fiber.Ctx, chain ChainID) error
+
 	// (POST /api/chains/{chain}/deliveries)
 	Deliver(c fiber.Ctx, chain ChainID, params DeliverParams) error
 
 	// (GET /api/chains/{chain}/document)
 	ChainDocument(c fiber.Ctx, chain ChainID) error
+
+	// (POST /api/chains/{chain}/mended)
+	MendAll(c fiber.Ctx, chain ChainID) error
 
 	// (POST /api/chains/{chain}/over)
 	RunOver(c fiber.Ctx, chain ChainID) error
@@ -3068,7 +3444,16 @@ type ServerInterface interface {
 	UndoChain(c fiber.Ctx, chain ChainID) error
 
 	// (GET /api/deliveries/{delivery}/file)
-	DeliveryFile(c fiber.Ctx, delivery int64) error
+	DeliveryFile(c fiber.Ctx, delivery DeliveryID) error
+
+	// (POST /api/deliveries/{delivery}/placed)
+	PlaceDelivery(c fiber.Ctx, delivery DeliveryID) error
+
+	// (GET /api/deliveries/{delivery}/seen)
+	DeliverySeen(c fiber.Ctx, delivery DeliveryID) error
+
+	// (POST /api/deliveries/{delivery}/sent)
+	SendDelivery(c fiber.Ctx, delivery DeliveryID) error
 
 	// (DELETE /api/devices/{device})
 	DisconnectDevice(c fiber.Ctx, device int64) error
@@ -3325,6 +3710,9 @@ type ServerInterface interface {
 	// (PUT /api/projects/{project}/pins)
 	PutPin(c fiber.Ctx, project ProjectID) error
 
+	// (GET /api/projects/{project}/rehearsals)
+	RehearseMany(c fiber.Ctx, project ProjectID, params RehearseManyParams) error
+
 	// (POST /api/projects/{project}/selections)
 	KeepSelection(c fiber.Ctx, project ProjectID) error
 
@@ -3351,6 +3739,9 @@ type ServerInterface interface {
 
 	// (POST /api/projects/{project}/uploads)
 	BeginUpload(c fiber.Ctx, project ProjectID) error
+
+	// (GET /api/receivers)
+	ListReceivers(c fiber.Ctx) error
 
 	// (GET /api/scenes/{digest}/clues)
 	SceneClues(c fiber.Ctx, digest Digest) error
@@ -3417,6 +3808,27 @@ type ServerInterface interface {
 
 	// (GET /api/targets)
 	ListTargets(c fiber.Ctx) error
+
+	// (POST /api/targets)
+	CreateTarget(c fiber.Ctx) error
+
+	// (POST /api/targets/check)
+	CheckTarget(c fiber.Ctx) error
+
+	// (POST /api/targets/proposed)
+	ProposeTarget(c fiber.Ctx) error
+
+	// (GET /api/targets/schema)
+	TargetSchema(c fiber.Ctx) error
+
+	// (DELETE /api/targets/{target})
+	DropTarget(c fiber.Ctx, target string, params DropTargetParams) error
+
+	// (GET /api/targets/{target})
+	GetTarget(c fiber.Ctx, target string, params GetTargetParams) error
+
+	// (PUT /api/targets/{target})
+	EditTarget(c fiber.Ctx, target string) error
 
 	// (DELETE /api/uploads/{upload})
 	CancelUpload(c fiber.Ctx, upload string) error
@@ -3556,6 +3968,35 @@ func (siw *ServerInterfaceWrapper) ListBands(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// Compose operation middleware
+func (siw *ServerInterfaceWrapper) Compose(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "chain" -------------
+	var chain ChainID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "chain", c.Params("chain"), &chain, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter chain: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.Compose(c, chain)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // Deliver operation middleware
 func (siw *ServerInterfaceWrapper) Deliver(c fiber.Ctx) error {
 
@@ -3617,6 +4058,35 @@ func (siw *ServerInterfaceWrapper) ChainDocument(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ChainDocument(c, chain)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// MendAll operation middleware
+func (siw *ServerInterfaceWrapper) MendAll(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "chain" -------------
+	var chain ChainID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "chain", c.Params("chain"), &chain, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter chain: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.MendAll(c, chain)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -3811,7 +4281,7 @@ func (siw *ServerInterfaceWrapper) DeliveryFile(c fiber.Ctx) error {
 	_ = err
 
 	// ------------- Path parameter "delivery" -------------
-	var delivery int64
+	var delivery DeliveryID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "delivery", c.Params("delivery"), &delivery, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
 	if err != nil {
@@ -3820,6 +4290,93 @@ func (siw *ServerInterfaceWrapper) DeliveryFile(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.DeliveryFile(c, delivery)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// PlaceDelivery operation middleware
+func (siw *ServerInterfaceWrapper) PlaceDelivery(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "delivery" -------------
+	var delivery DeliveryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "delivery", c.Params("delivery"), &delivery, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter delivery: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.PlaceDelivery(c, delivery)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DeliverySeen operation middleware
+func (siw *ServerInterfaceWrapper) DeliverySeen(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "delivery" -------------
+	var delivery DeliveryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "delivery", c.Params("delivery"), &delivery, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter delivery: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DeliverySeen(c, delivery)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// SendDelivery operation middleware
+func (siw *ServerInterfaceWrapper) SendDelivery(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "delivery" -------------
+	var delivery DeliveryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "delivery", c.Params("delivery"), &delivery, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter delivery: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SendDelivery(c, delivery)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -6963,6 +7520,51 @@ func (siw *ServerInterfaceWrapper) PutPin(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// RehearseMany operation middleware
+func (siw *ServerInterfaceWrapper) RehearseMany(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RehearseManyParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "targets" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", false, false, "targets", query, &params.Targets, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter targets: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.RehearseMany(c, project, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // KeepSelection operation middleware
 func (siw *ServerInterfaceWrapper) KeepSelection(c fiber.Ctx) error {
 
@@ -7299,6 +7901,24 @@ func (siw *ServerInterfaceWrapper) BeginUpload(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.BeginUpload(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ListReceivers operation middleware
+func (siw *ServerInterfaceWrapper) ListReceivers(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ListReceivers(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -8150,6 +8770,197 @@ func (siw *ServerInterfaceWrapper) ListTargets(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// CreateTarget operation middleware
+func (siw *ServerInterfaceWrapper) CreateTarget(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CreateTarget(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// CheckTarget operation middleware
+func (siw *ServerInterfaceWrapper) CheckTarget(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.CheckTarget(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ProposeTarget operation middleware
+func (siw *ServerInterfaceWrapper) ProposeTarget(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ProposeTarget(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// TargetSchema operation middleware
+func (siw *ServerInterfaceWrapper) TargetSchema(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.TargetSchema(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// DropTarget operation middleware
+func (siw *ServerInterfaceWrapper) DropTarget(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "target" -------------
+	var target string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "target", c.Params("target"), &target, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "line"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter target: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DropTargetParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "back" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "back", query, &params.Back, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter back: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.DropTarget(c, target, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetTarget operation middleware
+func (siw *ServerInterfaceWrapper) GetTarget(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "target" -------------
+	var target string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "target", c.Params("target"), &target, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "line"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter target: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTargetParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "version" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "version", query, &params.Version, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter version: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetTarget(c, target, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// EditTarget operation middleware
+func (siw *ServerInterfaceWrapper) EditTarget(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "target" -------------
+	var target string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "target", c.Params("target"), &target, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "line"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter target: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.EditTarget(c, target)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // CancelUpload operation middleware
 func (siw *ServerInterfaceWrapper) CancelUpload(c fiber.Ctx) error {
 
@@ -8531,7 +9342,21 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 
 	router.Get(options.BaseURL+"/api/chains/:chain/rehearsal", wrapper.Rehearse)
 
+	router.Post(options.BaseURL+"/api/chains/:chain/mended", wrapper.MendAll)
+
 	router.Post(options.BaseURL+"/api/chains/:chain/deliveries", wrapper.Deliver)
+
+	router.Post(options.BaseURL+"/api/chains/:chain/composed", wrapper.Compose)
+
+	router.Get(options.BaseURL+"/api/projects/:project/rehearsals", wrapper.RehearseMany)
+
+	router.Post(options.BaseURL+"/api/deliveries/:delivery/sent", wrapper.SendDelivery)
+
+	router.Get(options.BaseURL+"/api/deliveries/:delivery/seen", wrapper.DeliverySeen)
+
+	router.Post(options.BaseURL+"/api/deliveries/:delivery/placed", wrapper.PlaceDelivery)
+
+	router.Get(options.BaseURL+"/api/receivers", wrapper.ListReceivers)
 
 	router.Get(options.BaseURL+"/api/projects/:project/deliveries", wrapper.ListDeliveries)
 
@@ -8540,6 +9365,20 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/steps", wrapper.ListSteps)
 
 	router.Get(options.BaseURL+"/api/targets", wrapper.ListTargets)
+
+	router.Post(options.BaseURL+"/api/targets", wrapper.CreateTarget)
+
+	router.Post(options.BaseURL+"/api/targets/check", wrapper.CheckTarget)
+
+	router.Get(options.BaseURL+"/api/targets/schema", wrapper.TargetSchema)
+
+	router.Post(options.BaseURL+"/api/targets/proposed", wrapper.ProposeTarget)
+
+	router.Delete(options.BaseURL+"/api/targets/:target", wrapper.DropTarget)
+
+	router.Get(options.BaseURL+"/api/targets/:target", wrapper.GetTarget)
+
+	router.Put(options.BaseURL+"/api/targets/:target", wrapper.EditTarget)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/thumb", wrapper.SceneThumb)
 

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"mime"
-	"sort"
 	"strings"
 	"time"
 
@@ -408,26 +407,6 @@ func (s *Server) ListSteps(c fiber.Ctx) error {
 		}
 		out = append(out, x)
 	}
-	return c.JSON(out)
-}
-
-func targetOut(id string, t *target.Sheet) Target {
-	out := Target{Id: id, Name: t.Name, About: t.About}
-	for _, l := range t.Lines() {
-		out.Lines = append(out.Lines, struct {
-			Value string `json:"value"`
-			What  string `json:"what"`
-		}{l[1], l[0]})
-	}
-	return out
-}
-
-func (s *Server) ListTargets(c fiber.Ctx) error {
-	out := []Target{}
-	for id, t := range s.svc.Targets {
-		out = append(out, targetOut(id, t))
-	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Id < out[j].Id })
 	return c.JSON(out)
 }
 

@@ -31,15 +31,16 @@ import (
 
 // Config says where and what to serve.
 type Config struct {
-	Data     string   // folder for the database and the blobs
-	Database string   // DSN of a database that runs already; empty starts one in Data
-	Port     int      // on loopback; a taken one gives the next free one, 0 any
-	Library  []string // folders that sources may be added from
-	Outputs  []string // folders that may be extracted to, besides one in Data
-	Devices  []string // hosts that devices may be on, besides loopback
-	Workers  int      // 0 is 2
-	Lib      *find.Library
-	Log      func(string, ...any)
+	Data      string   // folder for the database and the blobs
+	Database  string   // DSN of a database that runs already; empty starts one in Data
+	Port      int      // on loopback; a taken one gives the next free one, 0 any
+	Library   []string // folders that sources may be added from
+	Outputs   []string // folders that may be extracted to, besides one in Data
+	Devices   []string // hosts that devices may be on, besides loopback
+	Receivers []string // addresses that deliveries can be sent to
+	Workers   int      // 0 is 2
+	Lib       *find.Library
+	Log       func(string, ...any)
 }
 
 // App is a running server.
@@ -99,6 +100,7 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 	}
 	a.pool = work.New(a.st, c.Log)
 	a.Service = (&project.Service{Store: a.st, Blobs: blobs, Lib: c.Lib, Targets: sheets, Pool: a.pool, Library: c.Library, Data: c.Data, Outputs: c.Outputs, Devices: c.Devices, Version: version.Version}).Start()
+	a.Service.SetReceivers(c.Receivers)
 	if err := a.Service.Tidy(ctx); err != nil {
 		return nil, err
 	}

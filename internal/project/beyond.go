@@ -32,6 +32,11 @@ func (s *Service) beyondOf(ctx context.Context, project int64, doc *chain.Chain)
 	if err != nil || len(asks) == 0 {
 		return nil, err
 	}
+	return s.beyondAll(ctx, project)
+}
+
+// beyondAll is what lies outside of any chain's scenes.
+func (s *Service) beyondAll(ctx context.Context, project int64) (chain.Beyond, error) {
 	f, err := s.finder(ctx, project)
 	if err != nil {
 		return nil, err

@@ -7,17 +7,15 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
-	"time"
 
 	"excavate/core/chain"
+	"excavate/core/delivery"
 	"excavate/core/format/gltf"
 	"excavate/core/geom"
 	"excavate/core/pixel"
 	"excavate/core/render"
 	"excavate/core/scene"
 	"excavate/core/step"
-	"excavate/core/target"
 	"excavate/internal/store/db"
 )
 
@@ -30,12 +28,7 @@ func (s *Service) CreateChain(ctx context.Context, project, find int64, doc *cha
 	if f.ProjectID != project {
 		return 0, userErr(404, "find %d is not in this project", find)
 	}
-	sheet := ""
-	for id := range s.Targets {
-		if sheet == "" || id < sheet {
-			sheet = id
-		}
-	}
+	sheet := s.usualSheet()
 	var id int64
 	err = s.Store.Tx(ctx, func(q *db.Queries) error {
 		if id, err = q.CreateChain(ctx, db.CreateChainParams{ProjectID: project, FindID: find, Name: doc.Name, Target: sheet}); err != nil {
@@ -201,100 +194,6 @@ func (s *Service) Bands(ctx context.Context, c db.Chain) (bands []Band, running 
 	return bands, n > 0, nil
 }
 
-// Rehearsed is a rehearsal of a chain's newest state.
-type Rehearsed struct {
-	Ready        bool
-	Scene        string
-	Stats        json.RawMessage
-	AfterStep    int
-	Findings     []target.Finding
-	Milliseconds float64
-	Error        string
-}
-
-// Rehearse holds the chain's end state against its target sheet.
-func (s *Service) Rehearse(ctx context.Context, c db.Chain) (*Rehearsed, error) {
-	out := &Rehearsed{Findings: []target.Finding{}}
-	sheet := s.Targets[c.Target]
-	if sheet == nil {
-		return nil, userErr(409, "the target sheet %q of this chain is not there any more; choose another",
-			c.Target)
-	}
-	bands, _, err := s.Bands(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	for _, b := range bands {
-		switch b.State {
-		case "waiting":
-			return out, nil
-		case "failed":
-			out.Error = b.Title + ": " + b.Error
-			return out, nil
-		case "ready":
-			out.Scene, out.Stats, out.AfterStep = b.Scene, b.Stats, b.Index
-		}
-	}
-	sc, err := s.SceneOf(out.Scene)
-	if err != nil {
-		return nil, err
-	}
-	start := time.Now()
-	out.Findings = target.Rehearse(sc, sheet)
-	out.Milliseconds, out.Ready = float64(time.Since(start).Microseconds())/1000, true
-	return out, nil
-}
-
-// CreateDelivery queues a delivery of a chain's end state, under a name that no
-// other delivery of the project has. One that the rehearsal stops is made only
-// despite it.
-func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, despite bool) (int64, error) {
-	f, err := s.Store.GetFind(ctx, c.FindID)
-	if err != nil {
-		return 0, err
-	}
-	if f.Scene == "" {
-		return 0, userErr(409, "%s is not decoded yet", f.Name)
-	}
-	if !despite {
-		r, err := s.Rehearse(ctx, c)
-		if err != nil {
-			return 0, err
-		}
-		if stops, _, _ := target.Count(r.Findings); r.Ready && stops > 0 {
-			return 0, userErr(409, "the rehearsal stops the delivery: %s. It is made all the same if despite is true",
-				counted(stops, "finding", "findings"))
-		}
-	}
-	var id int64
-	err = s.Store.Tx(ctx, func(q *db.Queries) error {
-		if _, err := q.LockProject(ctx, c.ProjectID); err != nil { // names are given one at a time
-			return err
-		}
-		others, err := q.ListDeliveries(ctx, c.ProjectID)
-		if err != nil {
-			return err
-		}
-		taken := map[string]bool{}
-		for _, d := range others {
-			taken[strings.ToLower(d.Name)] = true
-		}
-		name := target.FileName(f.Name, ".zip")
-		for n := 2; taken[strings.ToLower(name)]; n++ {
-			name = target.FileName(f.Name, fmt.Sprintf("-%d.zip", n))
-		}
-		id, err = q.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: name})
-		return err
-	})
-	if err != nil {
-		return 0, err
-	}
-	if _, err := s.Pool.Add(ctx, c.ProjectID, "deliver", "Delivering "+f.Name, idArgs{id}); err != nil {
-		return 0, err
-	}
-	return id, s.Store.TouchProject(ctx, c.ProjectID)
-}
-
 func counted(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
@@ -371,7 +270,7 @@ func (s *Service) View(digest string, bare bool) ([]byte, error) {
 		if !bare {
 			v = forView(v)
 		}
-		b, _, err := gltf.Write(withClay(v), gltf.Options{Generator: target.Generator(s.Version), AsStands: true})
+		b, _, err := gltf.Write(withClay(v), gltf.Options{Generator: delivery.Generator(s.Version), AsStands: true})
 		return b, err
 	})
 }

@@ -460,7 +460,7 @@ func (s *Service) bringFinds(ctx context.Context, project int64, d *Document, so
 		if err != nil {
 			return err
 		}
-		if _, known := s.Targets[c.Target]; known {
+		if _, err := s.SheetOf(ctx, c.Target); err == nil {
 			if err := s.Store.PatchChain(ctx, db.PatchChainParams{Name: doc.Name, Target: c.Target, ID: id}); err != nil {
 				return err
 			}

@@ -18,7 +18,6 @@ import (
 	"excavate/core/scene"
 	"excavate/core/source"
 	"excavate/core/step"
-	"excavate/core/target"
 	"excavate/core/terms"
 	"excavate/internal/store"
 	"excavate/internal/store/db"
@@ -322,61 +321,6 @@ func (s *Service) doDeliver(ctx context.Context, t *work.Task) error {
 		s.Store.DeliveryFailed(ctx, db.DeliveryFailedParams{Error: err.Error(), ID: d.ID})
 	}
 	return err
-}
-
-func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) error {
-	t.Progress(0, 3, "parts")
-	c, err := s.Store.GetChain(ctx, d.ChainID)
-	if err != nil {
-		return err
-	}
-	f, err := s.Store.GetFind(ctx, c.FindID)
-	if err != nil {
-		return err
-	}
-	bands, err := s.run(ctx, c, nil)
-	if err != nil {
-		return err
-	}
-	if b := chain.Failed(bands); b != nil {
-		return b.Err
-	}
-	last := chain.Last(bands)
-	if last == nil {
-		return fmt.Errorf("the find is not decoded yet")
-	}
-	t.Progress(1, 3, "parts")
-	glb, notes, err := target.Deliver(last.Scene, s.Targets[c.Target], s.Version)
-	if err != nil {
-		return err
-	}
-	t.Progress(2, 3, "parts")
-	doc, err := s.Steps(ctx, c)
-	if err != nil {
-		return err
-	}
-	origins, err := s.OriginsOf(ctx, f)
-	if err != nil {
-		return err
-	}
-	if origins, err = s.broughtIn(ctx, d.ProjectID, doc, chain.Took(bands), origins); err != nil {
-		return err
-	}
-	m := target.NewManifest(target.FileName(f.Name, ".glb"), glb, bands[0].Scene, doc, origins, notes, s.Version)
-	if sheet := s.Targets[c.Target]; sheet != nil {
-		stops, warns, holds := target.Count(target.Rehearse(last.Scene, sheet))
-		m.Target, m.Rehearsal = sheet.Name, &target.ManifestCheck{Stops: stops, Warns: warns, Holds: holds}
-	}
-	zip, err := target.Package(m, glb)
-	if err != nil {
-		return err
-	}
-	file, err := s.Blobs.Put(zip)
-	if err != nil {
-		return err
-	}
-	t.Progress(3, 3, "parts")
-	return s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), ID: d.ID})
 }
 
 // OriginsOf are the sources that a find came from, with the digests of those

@@ -52,6 +52,8 @@ type Service struct {
 	clients map[int64]*device.Client
 	offered map[int64][][]device.Offer // lists as devices gave them, oldest first
 
+	receivers []string // their addresses
+
 	changesMu sync.Mutex
 	changes   map[int64]change
 }
@@ -128,6 +130,7 @@ func (s *Service) Start() *Service {
 	s.changes = map[int64]change{}
 	s.Pool.Ended = s.ended
 	s.Pool.Handle("index", s.doIndex)
+	s.Pool.Handle("send", s.doSend)
 	s.Pool.Handle("links", s.doLinks)
 	s.Pool.Handle("recognise", s.doRecognise)
 	s.Pool.Handle("cover", s.doCover)

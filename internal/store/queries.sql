@@ -199,10 +199,37 @@ SELECT * FROM deliveries WHERE project_id = ? ORDER BY id DESC;
 SELECT * FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL);
 
 -- name: CreateDelivery :execlastid
-INSERT INTO deliveries (project_id, chain_id, name, error) VALUES (?, ?, ?, '');
+INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options) VALUES (?, ?, ?, '', ?, ?);
 
 -- name: DeliveryReady :exec
 UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ? WHERE id = ?;
+
+-- name: DeliverySent :exec
+UPDATE deliveries SET sent = ? WHERE id = ?;
+
+-- name: ListSheets :many
+SELECT s.id, s.slug, s.head, v.doc, v.made FROM sheets s JOIN sheet_versions v ON v.sheet_id = s.id AND v.no = s.head WHERE NOT s.gone ORDER BY s.slug;
+
+-- name: GetSheet :one
+SELECT s.id, s.slug, s.head, v.doc, v.made FROM sheets s JOIN sheet_versions v ON v.sheet_id = s.id AND v.no = s.head WHERE s.slug = ? AND NOT s.gone;
+
+-- name: LockSheet :one
+SELECT * FROM sheets WHERE slug = ? FOR UPDATE;
+
+-- name: CreateSheet :execlastid
+INSERT INTO sheets (slug) VALUES (?);
+
+-- name: AddSheetVersion :exec
+INSERT INTO sheet_versions (sheet_id, no, doc) VALUES (?, ?, ?);
+
+-- name: SetSheet :exec
+UPDATE sheets SET head = ?, gone = ? WHERE id = ?;
+
+-- name: SheetVersions :many
+SELECT no, made FROM sheet_versions WHERE sheet_id = ? ORDER BY no DESC;
+
+-- name: SheetVersion :one
+SELECT doc FROM sheet_versions WHERE sheet_id = ? AND no = ?;
 
 -- name: DeliveryFailed :exec
 UPDATE deliveries SET state = 'failed', error = ? WHERE id = ?;

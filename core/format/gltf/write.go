@@ -19,6 +19,10 @@ type Options struct {
 	// AsStands says that the numbers are written as they stand, whatever they
 	// mean: for the 3D view, and for a target that wants them so.
 	AsStands bool
+	// Apart names the file that holds a picture, or would hold one that was not
+	// found, and its media type, where pictures are not within the model. One
+	// without a name is within it.
+	Apart func(picture int) (uri, mime string)
 }
 
 // Write returns the scene as a GLB, right-handed, Y up, in metres (glTF 2.0,
@@ -41,7 +45,7 @@ func Write(s *scene.Scene, opt Options) ([]byte, []scene.Note, error) {
 }
 
 func newWriter(s *scene.Scene, opt Options) *writer {
-	w := &writer{s: s, losses: map[string]int{}}
+	w := &writer{s: s, opt: opt, losses: map[string]int{}}
 	w.doc.Asset = asset{Version: "2.0", Generator: opt.Generator, Copyright: opt.Copyright}
 	if w.doc.Asset.Copyright == "" {
 		w.doc.Asset.Copyright = s.Terms.Owner
@@ -78,6 +82,7 @@ func (w *writer) write() ([]byte, []scene.Note, error) {
 
 type writer struct {
 	s       *scene.Scene
+	opt     Options
 	doc     document
 	chunks  [][]byte // of the buffer views; nothing is copied until the file is put together
 	size    int      // of the binary chunk so far
@@ -151,6 +156,13 @@ func (w *writer) bounds(i int, v []float32, n int) {
 func (w *writer) pictures() {
 	for i := range w.s.Pictures {
 		p := &w.s.Pictures[i]
+		if w.opt.Apart != nil {
+			if uri, mime := w.opt.Apart(i); uri != "" {
+				w.image = append(w.image, len(w.doc.Images))
+				w.doc.Images = append(w.doc.Images, gimage{Name: p.Name, MIME: mime, URI: uri})
+				continue
+			}
+		}
 		if p.Missing() {
 			w.image = append(w.image, -1)
 			w.lose("pictures that were not found are not in the file: %d", 1)

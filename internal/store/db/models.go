@@ -53,6 +53,9 @@ type Delivery struct {
 	Size      int64
 	Manifest  json.RawMessage
 	Created   time.Time
+	Purpose   string
+	Options   json.RawMessage
+	Sent      json.RawMessage
 }
 
 type Device struct {
@@ -190,6 +193,20 @@ type Selection struct {
 	ProjectID int64
 	Digest    string
 	Spec      json.RawMessage
+}
+
+type Sheet struct {
+	ID   int64
+	Slug string
+	Head int32
+	Gone bool
+}
+
+type SheetVersion struct {
+	SheetID int64
+	No      int32
+	Doc     []byte
+	Made    time.Time
 }
 
 type Source struct {

@@ -92,6 +92,21 @@ func (q *Queries) AddRevision(ctx context.Context, arg AddRevisionParams) error 
 	return err
 }
 
+const addSheetVersion = `-- name: AddSheetVersion :exec
+INSERT INTO sheet_versions (sheet_id, no, doc) VALUES (?, ?, ?)
+`
+
+type AddSheetVersionParams struct {
+	SheetID int64
+	No      int32
+	Doc     []byte
+}
+
+func (q *Queries) AddSheetVersion(ctx context.Context, arg AddSheetVersionParams) error {
+	_, err := q.db.ExecContext(ctx, addSheetVersion, arg.SheetID, arg.No, arg.Doc)
+	return err
+}
+
 const addTaken = `-- name: AddTaken :execlastid
 INSERT INTO taken_out (project_id, kind, thing_id, name, also, finds) VALUES (?, ?, ?, ?, ?, ?)
 `
@@ -474,17 +489,25 @@ func (q *Queries) CreateChain(ctx context.Context, arg CreateChainParams) (int64
 }
 
 const createDelivery = `-- name: CreateDelivery :execlastid
-INSERT INTO deliveries (project_id, chain_id, name, error) VALUES (?, ?, ?, '')
+INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options) VALUES (?, ?, ?, '', ?, ?)
 `
 
 type CreateDeliveryParams struct {
 	ProjectID int64
 	ChainID   int64
 	Name      string
+	Purpose   string
+	Options   json.RawMessage
 }
 
 func (q *Queries) CreateDelivery(ctx context.Context, arg CreateDeliveryParams) (int64, error) {
-	result, err := q.db.ExecContext(ctx, createDelivery, arg.ProjectID, arg.ChainID, arg.Name)
+	result, err := q.db.ExecContext(ctx, createDelivery,
+		arg.ProjectID,
+		arg.ChainID,
+		arg.Name,
+		arg.Purpose,
+		arg.Options,
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -570,6 +593,18 @@ INSERT INTO projects (name) VALUES (?)
 
 func (q *Queries) CreateProject(ctx context.Context, name string) (int64, error) {
 	result, err := q.db.ExecContext(ctx, createProject, name)
+	if err != nil {
+		return 0, err
+	}
+	return result.LastInsertId()
+}
+
+const createSheet = `-- name: CreateSheet :execlastid
+INSERT INTO sheets (slug) VALUES (?)
+`
+
+func (q *Queries) CreateSheet(ctx context.Context, slug string) (int64, error) {
+	result, err := q.db.ExecContext(ctx, createSheet, slug)
 	if err != nil {
 		return 0, err
 	}
@@ -780,6 +815,20 @@ func (q *Queries) DeliveryReady(ctx context.Context, arg DeliveryReadyParams) er
 		arg.Manifest,
 		arg.ID,
 	)
+	return err
+}
+
+const deliverySent = `-- name: DeliverySent :exec
+UPDATE deliveries SET sent = ? WHERE id = ?
+`
+
+type DeliverySentParams struct {
+	Sent json.RawMessage
+	ID   int64
+}
+
+func (q *Queries) DeliverySent(ctx context.Context, arg DeliverySentParams) error {
+	_, err := q.db.ExecContext(ctx, deliverySent, arg.Sent, arg.ID)
 	return err
 }
 
@@ -1169,7 +1218,7 @@ func (q *Queries) GetChain(ctx context.Context, id int64) (Chain, error) {
 }
 
 const getDelivery = `-- name: GetDelivery :one
-SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
+SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetDelivery(ctx context.Context, id int64) (Delivery, error) {
@@ -1186,6 +1235,9 @@ func (q *Queries) GetDelivery(ctx context.Context, id int64) (Delivery, error) {
 		&i.Size,
 		&i.Manifest,
 		&i.Created,
+		&i.Purpose,
+		&i.Options,
+		&i.Sent,
 	)
 	return i, err
 }
@@ -1412,6 +1464,31 @@ func (q *Queries) GetSelection(ctx context.Context, arg GetSelectionParams) (jso
 	var spec json.RawMessage
 	err := row.Scan(&spec)
 	return spec, err
+}
+
+const getSheet = `-- name: GetSheet :one
+SELECT s.id, s.slug, s.head, v.doc, v.made FROM sheets s JOIN sheet_versions v ON v.sheet_id = s.id AND v.no = s.head WHERE s.slug = ? AND NOT s.gone
+`
+
+type GetSheetRow struct {
+	ID   int64
+	Slug string
+	Head int32
+	Doc  []byte
+	Made time.Time
+}
+
+func (q *Queries) GetSheet(ctx context.Context, slug string) (GetSheetRow, error) {
+	row := q.db.QueryRowContext(ctx, getSheet, slug)
+	var i GetSheetRow
+	err := row.Scan(
+		&i.ID,
+		&i.Slug,
+		&i.Head,
+		&i.Doc,
+		&i.Made,
+	)
+	return i, err
 }
 
 const getSource = `-- name: GetSource :one
@@ -1870,7 +1947,7 @@ func (q *Queries) ListChains(ctx context.Context, projectID int64) ([]Chain, err
 }
 
 const listDeliveries = `-- name: ListDeliveries :many
-SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created FROM deliveries WHERE project_id = ? ORDER BY id DESC
+SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent FROM deliveries WHERE project_id = ? ORDER BY id DESC
 `
 
 func (q *Queries) ListDeliveries(ctx context.Context, projectID int64) ([]Delivery, error) {
@@ -1893,6 +1970,9 @@ func (q *Queries) ListDeliveries(ctx context.Context, projectID int64) ([]Delive
 			&i.Size,
 			&i.Manifest,
 			&i.Created,
+			&i.Purpose,
+			&i.Options,
+			&i.Sent,
 		); err != nil {
 			return nil, err
 		}
@@ -2126,6 +2206,47 @@ func (q *Queries) ListProjects(ctx context.Context) ([]Project, error) {
 	return items, nil
 }
 
+const listSheets = `-- name: ListSheets :many
+SELECT s.id, s.slug, s.head, v.doc, v.made FROM sheets s JOIN sheet_versions v ON v.sheet_id = s.id AND v.no = s.head WHERE NOT s.gone ORDER BY s.slug
+`
+
+type ListSheetsRow struct {
+	ID   int64
+	Slug string
+	Head int32
+	Doc  []byte
+	Made time.Time
+}
+
+func (q *Queries) ListSheets(ctx context.Context) ([]ListSheetsRow, error) {
+	rows, err := q.db.QueryContext(ctx, listSheets)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []ListSheetsRow
+	for rows.Next() {
+		var i ListSheetsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Slug,
+			&i.Head,
+			&i.Doc,
+			&i.Made,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const listSources = `-- name: ListSources :many
 SELECT id, project_id, position, path, label, format, is_layout, size, state, error, entry_count, problems, terms, generation, parent_id, inside, stamp, origin, kinds_known, links_known, rev, next_slot, remarks, rights FROM sources WHERE project_id = ? ORDER BY position, id
 `
@@ -2261,6 +2382,22 @@ func (q *Queries) LockProject(ctx context.Context, id int64) (int64, error) {
 	var id_2 int64
 	err := row.Scan(&id_2)
 	return id_2, err
+}
+
+const lockSheet = `-- name: LockSheet :one
+SELECT id, slug, head, gone FROM sheets WHERE slug = ? FOR UPDATE
+`
+
+func (q *Queries) LockSheet(ctx context.Context, slug string) (Sheet, error) {
+	row := q.db.QueryRowContext(ctx, lockSheet, slug)
+	var i Sheet
+	err := row.Scan(
+		&i.ID,
+		&i.Slug,
+		&i.Head,
+		&i.Gone,
+	)
+	return i, err
 }
 
 const lockSource = `-- name: LockSource :one
@@ -2763,6 +2900,21 @@ func (q *Queries) SetRights(ctx context.Context, arg SetRightsParams) error {
 	return err
 }
 
+const setSheet = `-- name: SetSheet :exec
+UPDATE sheets SET head = ?, gone = ? WHERE id = ?
+`
+
+type SetSheetParams struct {
+	Head int32
+	Gone bool
+	ID   int64
+}
+
+func (q *Queries) SetSheet(ctx context.Context, arg SetSheetParams) error {
+	_, err := q.db.ExecContext(ctx, setSheet, arg.Head, arg.Gone, arg.ID)
+	return err
+}
+
 const setSourcePosition = `-- name: SetSourcePosition :exec
 UPDATE sources SET position = ? WHERE id = ? AND project_id = ?
 `
@@ -2776,6 +2928,54 @@ type SetSourcePositionParams struct {
 func (q *Queries) SetSourcePosition(ctx context.Context, arg SetSourcePositionParams) error {
 	_, err := q.db.ExecContext(ctx, setSourcePosition, arg.Position, arg.ID, arg.ProjectID)
 	return err
+}
+
+const sheetVersion = `-- name: SheetVersion :one
+SELECT doc FROM sheet_versions WHERE sheet_id = ? AND no = ?
+`
+
+type SheetVersionParams struct {
+	SheetID int64
+	No      int32
+}
+
+func (q *Queries) SheetVersion(ctx context.Context, arg SheetVersionParams) ([]byte, error) {
+	row := q.db.QueryRowContext(ctx, sheetVersion, arg.SheetID, arg.No)
+	var doc []byte
+	err := row.Scan(&doc)
+	return doc, err
+}
+
+const sheetVersions = `-- name: SheetVersions :many
+SELECT no, made FROM sheet_versions WHERE sheet_id = ? ORDER BY no DESC
+`
+
+type SheetVersionsRow struct {
+	No   int32
+	Made time.Time
+}
+
+func (q *Queries) SheetVersions(ctx context.Context, sheetID int64) ([]SheetVersionsRow, error) {
+	rows, err := q.db.QueryContext(ctx, sheetVersions, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []SheetVersionsRow
+	for rows.Next() {
+		var i SheetVersionsRow
+		if err := rows.Scan(&i.No, &i.Made); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const sourceFailed = `-- name: SourceFailed :exec

@@ -1613,6 +1613,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/chains/{chain}/mended": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                chain: components["parameters"]["ChainID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Adds the steps that mend what the rehearsal finds, in an order in which none undoes another, as one edit of the chain. What only the porter can decide is left. */
+        post: operations["mendAll"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/chains/{chain}/deliveries": {
         parameters: {
             query?: never;
@@ -1624,8 +1643,119 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Makes a package of the chain's end. Where the rehearsal stops it, only if despite is true. */
+        /** @description Makes a package of the chain's end. Where the rehearsal stops it, only if despite is true; where the terms do not allow the purpose, never. */
         post: operations["deliver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/chains/{chain}/composed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                chain: components["parameters"]["ChainID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The files of a delivery with their sizes, what the format leaves out and whether the terms allow it, before anything is made. */
+        post: operations["compose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description The ends of all chains of a project against target sheets, as a table of findings by rule, the worst first. */
+        get: operations["rehearseMany"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/{delivery}/sent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sends a delivery to a receiver. What it says stands with the delivery, held against what was foretold. */
+        post: operations["sendDelivery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/{delivery}/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        /** @description The receiver's picture of what arrived. */
+        get: operations["deliverySeen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/{delivery}/placed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Puts the files of a delivery into a folder within those that are allowed. What an earlier delivery put there is replaced unless it was changed since; nothing else is. */
+        post: operations["placeDelivery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listReceivers"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1655,7 +1785,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                delivery: number;
+                delivery: components["parameters"]["DeliveryID"];
             };
             cookie?: never;
         };
@@ -1693,8 +1823,77 @@ export interface paths {
         };
         get: operations["listTargets"];
         put?: never;
+        post: operations["createTarget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Whether a text is a sheet, and what it says; with the text of the same sheet where it was given as values, and the values where it was given as text. */
+        post: operations["checkTarget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The JSON Schema of target sheets. */
+        get: operations["targetSchema"];
+        put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/proposed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A sheet from a find that the target already takes, each rule with its evidence. */
+        post: operations["proposeTarget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{target}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target: string;
+            };
+            cookie?: never;
+        };
+        get: operations["getTarget"];
+        put: operations["editTarget"];
+        post?: never;
+        delete: operations["dropTarget"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3304,9 +3503,43 @@ export interface components {
             title: string;
             where?: string;
             why?: string;
-            mend?: components["schemas"]["ChainStep"];
+            /** @description what it is about in the scene, by the places in its lists */
+            things?: components["schemas"]["FoundThing"][];
+            /** @description the steps that mend it in their order */
+            mends?: components["schemas"]["ChainStep"][];
             mendText?: string;
-            mendFirst?: boolean;
+            /** @description why the mend is this one */
+            evidence?: string;
+            ask?: components["schemas"]["FindingQuestion"];
+            /** @description the band from which on it stands; 0 is the asset as found */
+            since?: number;
+            sinceTitle?: string;
+        };
+        FoundThing: {
+            /** @enum {string} */
+            kind: "node" | "mesh" | "material" | "picture" | "motion";
+            name: string;
+            index: number;
+        };
+        FindingQuestion: {
+            text: string;
+            answers: {
+                text: string;
+                mends: components["schemas"]["ChainStep"][];
+            }[];
+        };
+        Mended: {
+            /** @description steps that the chain has more */
+            added: number;
+            /** @description findings that stop or warn still */
+            left: number;
+            deeds: {
+                rule: string;
+                title: string;
+                steps: string[];
+                evidence?: string;
+                failed?: string;
+            }[];
         };
         Rehearsal: {
             /** @description false while the chain still runs */
@@ -3323,14 +3556,144 @@ export interface components {
             holds: number;
             error?: string;
         };
+        SheetText: {
+            text: string;
+        };
+        SheetCheck: {
+            ok: boolean;
+            message?: string;
+            line?: number;
+            column?: number;
+            text?: string;
+            values?: {
+                [key: string]: unknown;
+            };
+            lines: components["schemas"]["SheetLine"][];
+        };
+        SheetLine: {
+            what: string;
+            value: string;
+        };
+        SheetDocument: {
+            id: string;
+            text: string;
+            shipped: boolean;
+            version: number;
+            values: {
+                [key: string]: unknown;
+            };
+            versions: {
+                no: number;
+                /** Format: date-time */
+                made: string;
+            }[];
+        };
+        Order: {
+            /** @enum {string} */
+            purpose?: "myself" | "share-changed" | "share-unchanged" | "sell";
+            /**
+             * Format: line
+             * @description of the model; empty is the sheet's
+             */
+            format?: string;
+            /** @description where files go; left out it is the sheet's */
+            layout?: {
+                /** Format: line */
+                folder?: string;
+                /** Format: line */
+                model?: string;
+                /** Format: line */
+                pictures?: string;
+                /** @enum {string} */
+                pictureFormat?: "" | "png" | "jpeg" | "dds" | "ktx2" | "tga";
+                /** Format: line */
+                motions?: string;
+                /** Format: line */
+                searchFile?: string;
+                /** Format: line */
+                searchLine?: string;
+            };
+            longest?: number;
+            quality?: number;
+            levels?: number[];
+            show?: {
+                width: number;
+                height: number;
+                /** Format: double */
+                turn?: number;
+                figure?: boolean;
+            };
+        };
+        Composed: {
+            /** @description false while the chain still runs */
+            ready: boolean;
+            folder: string;
+            files: {
+                path: string;
+                kind: string;
+                /** Format: int64 */
+                size: number;
+            }[];
+            notes: string[];
+            /** @description materials of the target that are used and not delivered */
+            again: string[];
+            /** Format: int64 */
+            size: number;
+            searchFile?: string;
+            searchLine?: string;
+            refused: {
+                source: string;
+                says: string;
+                evidence: string;
+                why: string;
+            }[];
+        };
+        Placed: {
+            folder: string;
+            made: string[];
+            replaced: string[];
+            same: string[];
+            /** @description what was changed since, or is somebody else's */
+            kept: string[];
+            searchFile?: string;
+            searchLine?: string;
+            /** @description the search path file as it was */
+            backup?: string;
+        };
+        Receiver: {
+            id: string;
+            name: string;
+            kind: string;
+            targets: string[];
+            address: string;
+            /** @description why it is not reached */
+            note?: string;
+        };
+        RehearsalTable: {
+            rehearsals: number;
+            /** @description chains that are not computed yet */
+            waiting: number;
+            rows: {
+                rule: string;
+                /** @enum {string} */
+                severity: "stops" | "warns" | "holds";
+                title: string;
+                assets: {
+                    /** Format: int64 */
+                    chain: number;
+                    name: string;
+                    target: string;
+                    severity: string;
+                    where: string;
+                }[];
+            }[];
+        };
         Target: {
+            shipped: boolean;
             id: string;
             name: string;
             about: string;
-            lines: {
-                what: string;
-                value: string;
-            }[];
+            lines: components["schemas"]["SheetLine"][];
         };
         Things: {
             /** @description with all that hangs below them */
@@ -3455,7 +3818,12 @@ export interface components {
             created: string;
             /** @description findings of the rehearsal that stop it and despite which it was made */
             stops: number;
+            purpose?: string;
             manifest?: {
+                [key: string]: unknown;
+            };
+            /** @description what a receiver said */
+            sent?: {
                 [key: string]: unknown;
             };
         };
@@ -3486,6 +3854,7 @@ export interface components {
         ChainID: number;
         EntryID: number;
         Digest: string;
+        DeliveryID: number;
         /** @description declared shows the scene as its basis says; target shows the bare numbers as glTF reads them */
         ReadAs: "declared" | "target";
     };
@@ -6229,6 +6598,28 @@ export interface operations {
             };
         };
     };
+    mendAll: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                chain: components["parameters"]["ChainID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mended"];
+                };
+            };
+        };
+    };
     deliver: {
         parameters: {
             query?: {
@@ -6240,7 +6631,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Order"];
+            };
+        };
         responses: {
             /** @description The delivery; it is being made */
             201: {
@@ -6249,6 +6644,159 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Delivery"];
+                };
+            };
+        };
+    };
+    compose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                chain: components["parameters"]["ChainID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order"];
+            };
+        };
+        responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Composed"];
+                };
+            };
+        };
+    };
+    rehearseMany: {
+        parameters: {
+            query?: {
+                /** @description sheets by their ids; none are those that the chains name */
+                targets?: string[];
+            };
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalTable"];
+                };
+            };
+        };
+    };
+    sendDelivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: line */
+                    receiver: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The delivery; it is being sent */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Delivery"];
+                };
+            };
+        };
+    };
+    deliverySeen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+        };
+    };
+    placeDelivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: line */
+                    folder: string;
+                    /** @description also add the line to the search path file with a backup */
+                    search?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description What was done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Placed"];
+                };
+            };
+        };
+    };
+    listReceivers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Receivers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"][];
                 };
             };
         };
@@ -6280,7 +6828,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                delivery: number;
+                delivery: components["parameters"]["DeliveryID"];
             };
             cookie?: never;
         };
@@ -6326,7 +6874,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Target sheets */
+            /** @description Target sheets: those that ship, then the porter's own */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6334,6 +6882,185 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Target"][];
                 };
+            };
+        };
+    };
+    createTarget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetText"];
+            };
+        };
+        responses: {
+            /** @description The sheet */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetDocument"];
+                };
+            };
+        };
+    };
+    checkTarget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text?: string;
+                    values?: {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+        responses: {
+            /** @description What is wrong */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetCheck"];
+                };
+            };
+        };
+    };
+    targetSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A schema */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
+    proposeTarget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: int64 */
+                    find: number;
+                };
+            };
+        };
+        responses: {
+            /** @description A text that is not kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetText"];
+                };
+            };
+        };
+    };
+    getTarget: {
+        parameters: {
+            query?: {
+                version?: number;
+            };
+            header?: never;
+            path: {
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sheet */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetDocument"];
+                };
+            };
+        };
+    };
+    editTarget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                    /** @description of which it was made */
+                    version: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The sheet */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetDocument"];
+                };
+            };
+        };
+    };
+    dropTarget: {
+        parameters: {
+            query?: {
+                /** @description puts it back instead */
+                back?: boolean;
+            };
+            header?: never;
+            path: {
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Taken out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

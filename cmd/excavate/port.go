@@ -1,0 +1,390 @@
+package main
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+
+	"excavate/core/chain"
+	"excavate/core/delivery"
+	"excavate/core/document"
+	"excavate/core/find"
+	"excavate/core/scene"
+	"excavate/core/target"
+	"excavate/core/terms"
+	"excavate/internal/shipped"
+	"excavate/internal/version"
+	"excavate/targets"
+
+	"github.com/spf13/cobra"
+)
+
+// maker makes deliveries.
+var maker = &delivery.Maker{Writers: shipped.Writers, Version: version.Version}
+
+// sheetOf reads a target sheet: a file, or one that ships by its name.
+func sheetOf(name string) (*target.Sheet, []byte, error) {
+	text, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		if b, err := targets.FS.ReadFile(name + ".yaml"); err == nil {
+			s, err := target.Parse(b)
+			return s, b, err
+		}
+		all, _ := target.Load(targets.FS)
+		var known []string
+		for k := range all {
+			known = append(known, k)
+		}
+		slices.Sort(known)
+		return nil, nil, fmt.Errorf("%s is no file, and %s", name, document.Unknown("sheet that ships", name, known))
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := target.Parse(text)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return s, text, nil
+}
+
+// inputOf says what an asset was decoded from.
+func inputOf(in *given, readings, binds map[string]string) *delivery.Input {
+	sum := sha256.Sum256(in.Data)
+	return &delivery.Input{Entry: in.Name, SHA256: hex.EncodeToString(sum[:]), Readings: readings, Binds: binds}
+}
+
+// port is one asset on its way to a target.
+type port struct {
+	*converter
+	sheet   *target.Sheet
+	text    []byte // the sheet's
+	purpose terms.Purpose
+	made    delivery.Options
+	log     io.Writer
+}
+
+func portCommand(o *options) *cobra.Command {
+	var out, sheetName, purpose, chainFile string
+	var replace bool
+	c := &cobra.Command{Use: "port IN --target SHEET --purpose PURPOSE -o OUT.zip", Short: "Make of a model what a target takes, and deliver it", Args: cobra.ExactArgs(1),
+		Long: `Reads a model, holds it against a target sheet, adds the steps that mend what the target would object to, and writes a delivery with the model, the chain that was used, the sheet and a manifest.
+
+Nothing is asked: what only you can decide, such as a size that is a thousand times off, is decided by the evidence and said. It ends with status 1 and writes nothing where something still stops, or where the terms of a source do not allow the purpose.
+
+SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-changed, share-unchanged or sell.`}
+	f := c.Flags()
+	f.StringVarP(&out, "output", "o", "", "the `FILE` to write, a zip")
+	f.StringVar(&sheetName, "target", "", "the target `SHEET`")
+	f.StringVar(&purpose, "purpose", "", "what the delivery is for: `PURPOSE` is myself, share-changed, share-unchanged or sell")
+	f.StringVar(&chainFile, "chain", "", "a chain document `FILE` to run before what is mended")
+	f.BoolVar(&replace, "replace", false, "write over what is there already")
+	for _, name := range []string{"output", "target", "purpose"} {
+		c.MarkFlagRequired(name)
+	}
+	o.sourceFlag(c)
+	c.RunE = func(cmd *cobra.Command, args []string) (err error) {
+		p := &port{converter: &converter{options: o, doc: &chain.Chain{}, files: newOutputs(replace)}, log: cmd.ErrOrStderr()}
+		if p.purpose, err = terms.ParsePurpose(purpose); err != nil {
+			return fmt.Errorf("--purpose: %w", err)
+		}
+		if p.sheet, p.text, err = sheetOf(sheetName); err != nil {
+			return fmt.Errorf("--target: %w", err)
+		}
+		if chainFile != "" {
+			text, err := os.ReadFile(chainFile)
+			if err != nil {
+				return err
+			}
+			if p.doc, err = chain.Parse(text); err != nil {
+				return fmt.Errorf("%s: %w", chainFile, err)
+			}
+		}
+		var done func()
+		if p.lib, p.stack, done, err = o.open(cmd.Context()); err != nil {
+			return err
+		}
+		defer done()
+		closed := p.besideChain(cmd.Context(), chainFile)
+		defer closed()
+		p.files.reads(args[0])
+		in, err := p.load(p.stack, args[0])
+		defer in.done()
+		if err == nil {
+			err = p.run(cmd.Context(), in, out)
+		}
+		if err != nil && !errors.Is(err, errQuiet) && args[0] != "-" {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		return err
+	}
+	return c
+}
+
+func (p *port) run(ctx context.Context, in *given, out string) error {
+	found, _, err := p.decodeInput(ctx, p.lib, in)
+	if err != nil {
+		return err
+	}
+	for _, n := range found.Notes {
+		fmt.Fprintln(p.log, tint(p.log, attention, "note:"), harmless(n.Text))
+	}
+	outside := &find.Beyond{Lib: p.lib, Finder: find.First{p.beside, in.Finder}, Stack: append(slices.Clone(p.near), p.stack...)}
+	m, err := target.MendAll(ctx, "input", found, p.doc, p.sheet, true, outside, nil)
+	if err != nil {
+		return err
+	}
+	p.doc = m.Chain
+	p.tell(m)
+	took := chain.Took(m.Bands)
+	origins, err := p.allOrigins(in, outside, took)
+	if err != nil {
+		return err
+	}
+	refused := delivery.Refusals(origins, p.purpose)
+	for _, r := range refused {
+		fmt.Fprintf(p.log, "%s %s\n", tint(p.log, fault, "refused:"), harmless(r.Error()))
+	}
+	stops, _, _ := target.Count(m.Findings)
+	if stops > 0 || refused != nil {
+		if stops > 0 {
+			fmt.Fprintf(p.log, "nothing is delivered: %d still %s\n", stops, map[bool]string{true: "stops", false: "stop"}[stops == 1])
+		} else {
+			fmt.Fprintf(p.log, "nothing is delivered: the terms do not allow it %s\n", p.purpose)
+		}
+		return errQuiet
+	}
+	made, err := maker.Make(ctx, m.Scene, p.sheet, p.made)
+	if err != nil {
+		return err
+	}
+	files, _, err := maker.Whole(made, delivery.Of{Found: found, Chain: p.doc, Origins: origins, Sheet: p.sheet, SheetDoc: p.text, Findings: m.Findings,
+		Mended: m.Deeds, Purpose: p.purpose, Input: inputOf(in, p.readings, p.binds), Options: p.made})
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		fmt.Fprintf(p.log, "  %-9s %s, %d bytes\n", f.Kind, harmless(f.Path), len(f.Data))
+	}
+	for _, n := range made.Notes {
+		fmt.Fprintln(p.log, tint(p.log, attention, "note:"), harmless(n.Text))
+	}
+	if made.SearchLine != "" {
+		fmt.Fprintf(p.log, "add to %s: %s\n", made.SearchFile, made.SearchLine)
+	}
+	zip, err := delivery.Package(files)
+	if err != nil {
+		return err
+	}
+	return p.files.write(out, zip)
+}
+
+// tell says what was mended, by which evidence, and what is left.
+func (p *port) tell(m *target.Mended) {
+	for _, d := range m.Deeds {
+		fmt.Fprintf(p.log, "mended: %s: %s\n", d.Title, strings.Join(d.Steps, ", "))
+		if d.Evidence != "" {
+			fmt.Fprintf(p.log, "  decided: %s\n", harmless(d.Evidence))
+		}
+		if d.Failed != "" {
+			fmt.Fprintf(p.log, "  %s %s\n", tint(p.log, attention, "taken out again:"), harmless(d.Failed))
+		}
+	}
+	for i, b := range m.Bands[1:] {
+		fmt.Fprintf(p.log, "%d %s: %s\n", i+1, b.Kind.Title, harmless(strings.Join(b.Report.Lines, "; ")))
+		for _, l := range b.Report.Losses {
+			fmt.Fprintf(p.log, "  %s %s\n", tint(p.log, attention, "lost:"), harmless(l))
+		}
+	}
+	for _, f := range m.Findings {
+		if f.Severity != target.Holds {
+			printFinding(p.log, f)
+		}
+	}
+}
+
+func printFinding(w io.Writer, f target.Finding) {
+	fmt.Fprintf(w, "%-5s  %s: %s\n", f.Severity, f.Title, harmless(f.Where))
+	if f.Why != "" {
+		fmt.Fprintf(w, "       %s\n", f.Why)
+	}
+	for _, m := range f.Mends {
+		fmt.Fprintf(w, "       mend: step %s with %s\n", m.Step, m.With)
+	}
+	if f.Evidence != "" {
+		fmt.Fprintf(w, "       because %s\n", harmless(f.Evidence))
+	}
+}
+
+// checked is a finding of one asset and one sheet, as check prints it.
+type checked struct {
+	File   string `json:"file,omitempty"`
+	Target string `json:"target,omitempty"`
+	target.Finding
+}
+
+func checkCommand(o *options) *cobra.Command {
+	var sheets []string
+	var asJSON bool
+	c := &cobra.Command{Use: "check FILE... --target SHEET", Short: "Rehearse models against target sheets", Args: cobra.MinimumNArgs(1),
+		Long: `Holds models against target sheets and says what the targets would object to, why, and which steps mend it. Of several models or sheets a table of findings by rule follows, the worst first. It ends with status 1 where something stops.`}
+	c.Flags().StringArrayVar(&sheets, "target", nil, "the target `SHEET`: a file, or the name of one that ships; may be given again")
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per finding and line")
+	c.MarkFlagRequired("target")
+	o.sourceFlag(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		list := make([]*target.Sheet, len(sheets))
+		for i, name := range sheets {
+			var err error
+			if list[i], _, err = sheetOf(name); err != nil {
+				return err
+			}
+		}
+		lib, stack, done, err := o.open(cmd.Context())
+		if err != nil {
+			return err
+		}
+		defer done()
+		many := len(args)*len(list) > 1
+		table := &target.Table{}
+		bad := false
+		for _, file := range args {
+			s, _, _, err := o.decode(cmd.Context(), lib, stack, file)
+			if err != nil {
+				if !many {
+					return fmt.Errorf("%s: %w", file, err)
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s %s: %v\n", tint(os.Stderr, fault, "excavate:"), harmless(file), err)
+				bad = true
+				continue
+			}
+			for i, t := range list {
+				stops, err := printChecked(cmd.OutOrStdout(), file, sheets[i], s, t, asJSON, many, table)
+				if err != nil {
+					return err
+				}
+				bad = bad || stops
+			}
+		}
+		if many && !asJSON {
+			printTable(cmd.OutOrStdout(), table)
+		}
+		if bad {
+			return errQuiet
+		}
+		return nil
+	}
+	return c
+}
+
+// printChecked rehearses a model and prints it, for many only as a part of the
+// table.
+func printChecked(w io.Writer, file, sheet string, s *scene.Scene, t *target.Sheet, asJSON, many bool, table *target.Table) (stops bool, err error) {
+	findings := target.Rehearse(s, t)
+	table.Add(0, file, sheet, findings)
+	for _, f := range findings {
+		stops = stops || f.Severity == target.Stops
+		switch x := (checked{Finding: f}); {
+		case asJSON:
+			if many {
+				x.File, x.Target = file, sheet
+			}
+			if err := printJSON(w, x); err != nil {
+				return stops, err
+			}
+		case !many:
+			printFinding(w, f)
+		}
+	}
+	return stops, nil
+}
+
+func printTable(w io.Writer, t *target.Table) {
+	for _, r := range t.Rows() {
+		fmt.Fprintf(w, "%-5s  %-18s %d of %d: %s\n", r.Severity, r.Rule, len(r.Assets), t.Rehearsals, r.Title)
+		for _, a := range r.Assets[:min(len(r.Assets), 5)] {
+			fmt.Fprintf(w, "       %s, %s: %s\n", harmless(a.Asset), a.Sheet, harmless(a.Where))
+		}
+		if n := len(r.Assets) - 5; n > 0 {
+			fmt.Fprintf(w, "       and %d more\n", n)
+		}
+	}
+}
+
+func verifyCommand(o *options) *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{Use: "verify DELIVERY.zip [--source DIR]...", Short: "Check a delivery's digests, and make it again from its sources", Args: cobra.ExactArgs(1)}
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	o.sourceFlag(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		data, err := os.ReadFile(args[0])
+		if err != nil {
+			return err
+		}
+		d, err := delivery.Open(data)
+		if err != nil {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		var again *delivery.Remade
+		if len(o.sources) > 0 {
+			lib, stack, done, err := o.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			var finder find.Finder = stack
+			if d.Manifest.Input != nil {
+				finder = pinned{stack, d.Manifest.Input.Binds}
+			}
+			if again, err = maker.Again(cmd.Context(), d, lib, stack, finder); err != nil {
+				return fmt.Errorf("%s: %w", args[0], err)
+			}
+		}
+		faults := d.Faults()
+		if asJSON {
+			err = printJSON(cmd.OutOrStdout(), struct {
+				Faults []delivery.Fault `json:"faults"`
+				Again  *delivery.Remade `json:"again,omitempty"`
+				Asset  string           `json:"asset"`
+			}{append([]delivery.Fault{}, faults...), again, d.Manifest.Asset})
+			if err != nil {
+				return err
+			}
+		} else {
+			printVerified(cmd.OutOrStdout(), d, faults, again)
+		}
+		if len(faults) > 0 || again != nil && !again.Same {
+			return errQuiet
+		}
+		return nil
+	}
+	return c
+}
+
+func printVerified(w io.Writer, d *delivery.Opened, faults []delivery.Fault, again *delivery.Remade) {
+	if len(faults) == 0 {
+		fmt.Fprintf(w, "%d files are as the manifest says\n", len(d.Files)-1)
+	}
+	for _, f := range faults {
+		fmt.Fprintf(w, "%s: %s\n", harmless(f.Path), f.Says)
+	}
+	if again == nil {
+		return
+	}
+	for _, n := range again.Notes {
+		fmt.Fprintf(w, "note: %s\n", harmless(n))
+	}
+	if again.Same {
+		fmt.Fprintln(w, "made again: every byte is the same")
+	}
+	for _, f := range again.Differ {
+		fmt.Fprintf(w, "made again, %s: %s\n", harmless(f.Path), f.Says)
+	}
+}

@@ -1,0 +1,248 @@
+package delivery
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"excavate/core/chain"
+	"excavate/core/find"
+	"excavate/core/limit"
+	"excavate/core/source"
+	"excavate/core/step"
+	"excavate/core/target"
+)
+
+// Opened is a delivery that was read.
+type Opened struct {
+	Manifest Manifest
+	Folder   string            // in which the manifest lies
+	Files    map[string][]byte // all, by their paths
+}
+
+// mostFiles is how many files a package may have.
+const mostFiles = 20_000
+
+// Open reads a package. What it unpacks to is bounded.
+func Open(data []byte) (*Opened, error) {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return nil, fmt.Errorf("it is no package: %w", err)
+	}
+	if len(z.File) > mostFiles {
+		return nil, fmt.Errorf("it has %d files, at most %d", len(z.File), mostFiles)
+	}
+	o := &Opened{Files: map[string][]byte{}}
+	left := int64(limit.MemoryBytes)
+	manifest := ""
+	for _, f := range z.File {
+		if strings.HasSuffix(f.Name, "/") {
+			continue
+		}
+		if !local(f.Name) {
+			return nil, fmt.Errorf("%q leads out of the package", f.Name)
+		}
+		if _, twice := o.Files[f.Name]; twice {
+			return nil, fmt.Errorf("%s stands in it twice", f.Name)
+		}
+		r, err := f.Open()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", f.Name, err)
+		}
+		b, err := io.ReadAll(io.LimitReader(r, left+1))
+		r.Close()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", f.Name, err)
+		}
+		if left -= int64(len(b)); left < 0 {
+			return nil, fmt.Errorf("it unpacks to more than %d bytes", int64(limit.MemoryBytes))
+		}
+		o.Files[f.Name] = b
+		if path.Base(f.Name) == "manifest.json" && (manifest == "" || len(f.Name) < len(manifest)) {
+			manifest = f.Name
+		}
+	}
+	if manifest == "" {
+		return nil, fmt.Errorf("it has no manifest.json: it is no delivery of Excavate")
+	}
+	if err := json.Unmarshal(o.Files[manifest], &o.Manifest); err != nil {
+		return nil, fmt.Errorf("%s: %w", manifest, err)
+	}
+	if f := o.Manifest.Format; f != 1 && f != 2 {
+		return nil, fmt.Errorf("%s is of version %d; this Excavate knows 1 and 2", manifest, f)
+	}
+	if o.Folder = path.Dir(manifest); o.Folder == "." {
+		o.Folder = ""
+	}
+	return o, nil
+}
+
+func local(p string) bool {
+	return p != "" && !strings.HasPrefix(p, "/") && !strings.ContainsAny(p, "\\:\x00") && !slices.Contains(strings.Split(p, "/"), "..")
+}
+
+// Fault is something in which a delivery is not what its manifest says.
+type Fault struct {
+	Path string `json:"path"`
+	Says string `json:"says"`
+}
+
+// Faults holds every file against the manifest's digests.
+func (o *Opened) Faults() (out []Fault) {
+	listed := map[string]bool{}
+	if o.Folder != "" {
+		listed[o.Folder+"/manifest.json"] = true
+	} else {
+		listed["manifest.json"] = true
+	}
+	files := o.Manifest.Files
+	if o.Manifest.Format == 1 {
+		files = []ManifestFile{{Path: o.Manifest.File, SHA256: o.Manifest.SHA256, Size: len(o.Files[o.Manifest.File])}}
+		listed["chain.yaml"] = true
+	}
+	for _, f := range files {
+		listed[f.Path] = true
+		b, ok := o.Files[f.Path]
+		switch {
+		case !ok:
+			out = append(out, Fault{f.Path, "it is missing"})
+		case len(b) != f.Size:
+			out = append(out, Fault{f.Path, fmt.Sprintf("it has %d bytes, the manifest says %d", len(b), f.Size)})
+		case digest(b) != f.SHA256:
+			out = append(out, Fault{f.Path, "its bytes are others than when it was made"})
+		}
+	}
+	var more []string
+	for p := range o.Files {
+		if !listed[p] {
+			more = append(more, p)
+		}
+	}
+	slices.Sort(more)
+	for _, p := range more {
+		out = append(out, Fault{p, "it is not in the manifest"})
+	}
+	return out
+}
+
+// Remade is what came of making a delivery again.
+type Remade struct {
+	Same   bool     `json:"same"`
+	Differ []Fault  `json:"differ"`
+	Notes  []string `json:"notes"` // versions that are others, sources that are
+}
+
+// Again makes the delivery again from sources and compares byte by byte. finder
+// finds in them what the asset names.
+func (k *Maker) Again(ctx context.Context, o *Opened, lib *find.Library, stack source.Stack, finder find.Finder) (*Remade, error) {
+	m := &o.Manifest
+	if m.Input == nil {
+		return nil, fmt.Errorf("the manifest does not say what the asset was decoded from: it cannot be made again")
+	}
+	out := &Remade{Differ: []Fault{}, Notes: []string{}}
+	if m.Excavate != k.Version {
+		out.Notes = append(out.Notes, fmt.Sprintf("it was made by Excavate %s; this is %s", m.Excavate, k.Version))
+	}
+	for _, st := range m.Chain.Steps {
+		if x, err := step.Get(st.Step); err == nil && m.Versions[st.Step] != 0 && m.Versions[st.Step] != x.Version {
+			out.Notes = append(out.Notes, fmt.Sprintf("step %s was version %d and is %d", st.Step, m.Versions[st.Step], x.Version))
+		}
+	}
+	hit, data, err := inputOf(m.Input, stack)
+	if err != nil {
+		return nil, err
+	}
+	if digest(data) != m.Input.SHA256 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s has other bytes than when the delivery was made", m.Input.Entry))
+	}
+	s, _, err := lib.Decode(ctx, find.Input{Name: hit.Path(), Data: data, From: hit.Source.Label, Finder: finder, Readings: m.Input.Readings})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", m.Input.Entry, err)
+	}
+	if m.Input.Basis != nil {
+		s.Basis = *m.Input.Basis
+	}
+	bands, err := chain.Run(ctx, m.Input.SHA256, s, m.Chain, &find.Beyond{Lib: lib, Finder: finder, Stack: stack}, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	if b := chain.Failed(bands); b != nil {
+		return nil, fmt.Errorf("the chain: %w", b.Err)
+	}
+	var sheet *target.Sheet
+	if doc := o.Files[path.Join(o.Folder, "target.yaml")]; doc != nil {
+		if sheet, err = target.Parse(doc); err != nil {
+			return nil, err
+		}
+	}
+	made, err := k.Make(ctx, chain.Last(bands).Scene, sheet, m.Options)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range made.Files {
+		was, ok := o.Files[f.Path]
+		switch {
+		case !ok:
+			out.Differ = append(out.Differ, Fault{f.Path, "it was not made then"})
+		case !bytes.Equal(was, f.Data):
+			out.Differ = append(out.Differ, Fault{f.Path, firstDifference(was, f.Data)})
+		}
+	}
+	for _, f := range m.Files {
+		if f.Kind != "chain" && f.Kind != "sheet" && !slices.ContainsFunc(made.Files, func(x File) bool { return x.Path == f.Path }) {
+			out.Differ = append(out.Differ, Fault{f.Path, "it is not made any more"})
+		}
+	}
+	out.Same = len(out.Differ) == 0
+	return out, nil
+}
+
+func firstDifference(a, b []byte) string {
+	n := min(len(a), len(b))
+	for i := range n {
+		if a[i] != b[i] {
+			return fmt.Sprintf("other bytes from offset %d on (%d bytes then, %d now)", i, len(a), len(b))
+		}
+	}
+	return fmt.Sprintf("%d bytes then, %d now", len(a), len(b))
+}
+
+// inputOf finds the entry that an asset was decoded from: by its path, else by
+// its name, those with the same bytes first.
+func inputOf(in *Input, stack source.Stack) (hit source.Hit, data []byte, err error) {
+	var found []source.Hit
+	for _, s := range stack {
+		if i := s.Lookup(in.Entry); i >= 0 {
+			found = append(found, source.Hit{Source: s, Entry: i})
+		}
+	}
+	for _, s := range stack {
+		for i := range s.Entries() {
+			if p := s.Entries()[i].Path; p != in.Entry && path.Base(p) == path.Base(in.Entry) {
+				found = append(found, source.Hit{Source: s, Entry: i})
+			}
+		}
+	}
+	for _, h := range found {
+		b, err := h.Source.Read(h.Entry)
+		if err != nil {
+			continue
+		}
+		if digest(b) == in.SHA256 {
+			return h, b, nil
+		}
+		if data == nil {
+			hit, data = h, b
+		}
+	}
+	if data == nil {
+		return hit, nil, fmt.Errorf("the sources hold no %s", in.Entry)
+	}
+	return hit, data, nil
+}

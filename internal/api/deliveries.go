@@ -1,0 +1,313 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"excavate/core/delivery"
+	"excavate/core/target"
+	"excavate/core/terms"
+	"excavate/internal/project"
+	"excavate/internal/store/db"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// rehearsal
+
+func stepsOf[T any](list []T, out func(T) ChainStep) *[]ChainStep {
+	if list == nil {
+		return nil
+	}
+	steps := make([]ChainStep, len(list))
+	for i, x := range list {
+		steps[i] = out(x)
+	}
+	return &steps
+}
+
+func findingOut(f *target.Finding, since int, r *project.Rehearsed) Finding {
+	x := Finding{Rule: f.Rule, Severity: FindingSeverity(f.Severity), Title: f.Title, Where: optional(f.Where), Why: optional(f.Why),
+		MendText: optional(f.MendText), Evidence: optional(f.Evidence), Mends: stepsOf(f.Mends, stepOut)}
+	if len(f.Things) > 0 {
+		list := make([]FoundThing, len(f.Things))
+		for i, t := range f.Things {
+			list[i] = FoundThing{Kind: FoundThingKind(t.Kind), Name: t.Name, Index: t.Index}
+		}
+		x.Things = &list
+	}
+	if f.Ask != nil {
+		q := FindingQuestion{Text: f.Ask.Text}
+		for _, a := range f.Ask.Answers {
+			q.Answers = append(q.Answers, struct {
+				Mends []ChainStep `json:"mends"`
+				Text  string      `json:"text"`
+			}{*stepsOf(a.Mends, stepOut), a.Text})
+		}
+		x.Ask = &q
+	}
+	if since >= 0 && since < len(r.Bands) {
+		x.Since, x.SinceTitle = ptr(since), ptr(r.Bands[since].Title)
+	}
+	return x
+}
+
+func (s *Server) Rehearse(c fiber.Ctx, id ChainID) error {
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	r, err := s.svc.Rehearse(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	if err := s.svc.Causes(r); err != nil {
+		return err
+	}
+	out := Rehearsal{Ready: r.Ready, Target: targetOut(r.Sheet), Findings: []Finding{}, Scene: optional(r.Scene),
+		AfterStep: ptr(r.AfterStep), Milliseconds: optional(r.Milliseconds), Error: optional(r.Error)}
+	for i := range r.Findings {
+		out.Findings = append(out.Findings, findingOut(&r.Findings[i], r.Since[i], r))
+	}
+	out.Stops, out.Warns, out.Holds = target.Count(r.Findings)
+	if r.Stats != nil {
+		st, err := same[Stats](r.Stats)
+		if err != nil {
+			return err
+		}
+		out.Stats = &st
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) MendAll(c fiber.Ctx, id ChainID) error {
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	m, added, err := s.svc.MendAll(c.Context(), row)
+	if err != nil {
+		return err
+	}
+	stops, warns, _ := target.Count(m.Findings)
+	out, err := same[Mended](map[string]any{"added": added, "left": stops + warns, "deeds": append([]target.Deed{}, m.Deeds...)})
+	if err != nil {
+		return err
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) RehearseMany(c fiber.Ctx, id ProjectID, p RehearseManyParams) error {
+	table, waiting, err := s.svc.RehearseMany(c.Context(), id, value(p.Targets))
+	if err != nil {
+		return err
+	}
+	out, err := same[RehearsalTable](map[string]any{"rehearsals": table.Rehearsals, "waiting": waiting, "rows": table.Rows()})
+	if err != nil {
+		return err
+	}
+	return c.JSON(out)
+}
+
+// deliveries
+
+func deliveryOut(d db.Delivery) (Delivery, error) {
+	out := Delivery{Id: d.ID, Chain: d.ChainID, Name: d.Name, State: DeliveryState(d.State), Error: optional(d.Error), Size: d.Size, Created: d.Created, Purpose: optional(d.Purpose)}
+	if string(d.Manifest) != "null" {
+		m, err := same[map[string]any](d.Manifest)
+		if err != nil {
+			return out, err
+		}
+		out.Manifest = &m
+		var made struct{ Rehearsal *delivery.Check }
+		if err := json.Unmarshal(d.Manifest, &made); err != nil {
+			return out, err
+		}
+		if made.Rehearsal != nil {
+			out.Stops = made.Rehearsal.Stops
+		}
+	}
+	if string(d.Sent) != "null" {
+		m, err := same[map[string]any](d.Sent)
+		if err != nil {
+			return out, err
+		}
+		out.Sent = &m
+	}
+	return out, nil
+}
+
+// orderOf reads what is to be delivered; nothing is the sheet's own, for
+// oneself.
+func orderOf(b Order) project.Order {
+	o := project.Order{Purpose: terms.Myself, Options: delivery.Options{Format: value(b.Format), Longest: value(b.Longest), Quality: value(b.Quality)}}
+	if b.Purpose != nil {
+		o.Purpose = terms.Purpose(*b.Purpose)
+	}
+	if b.Levels != nil {
+		o.Options.Levels = *b.Levels
+	}
+	if l := b.Layout; l != nil {
+		o.Options.Layout = &target.Delivery{Folder: value(l.Folder), Model: value(l.Model), Pictures: value(l.Pictures), Motions: value(l.Motions),
+			SearchFile: value(l.SearchFile), SearchLine: value(l.SearchLine)}
+		if l.PictureFormat != nil {
+			o.Options.Layout.Picture = string(*l.PictureFormat)
+		}
+	}
+	if w := b.Show; w != nil {
+		o.Options.Show = &delivery.Show{Width: w.Width, Height: w.Height, Turn: value(w.Turn), Figure: value(w.Figure)}
+	}
+	return o
+}
+
+func (s *Server) Compose(c fiber.Ctx, id ChainID) error {
+	b, err := body[ComposeJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	x, err := s.svc.Compose(c.Context(), row, orderOf(b))
+	if err != nil {
+		return err
+	}
+	out, err := same[Composed](map[string]any{"ready": x.Ready, "folder": x.Folder, "files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size, "refused": x.Refused})
+	if err != nil {
+		return err
+	}
+	if x.Search != nil {
+		out.SearchFile, out.SearchLine = ptr(x.Search.File), ptr(x.Search.Line)
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) Deliver(c fiber.Ctx, id ChainID, p DeliverParams) error {
+	var b DeliverJSONRequestBody
+	if len(c.Body()) > 0 {
+		var err error
+		if b, err = body[DeliverJSONRequestBody](c); err != nil {
+			return err
+		}
+	}
+	row, err := s.chain(c, id)
+	if err != nil {
+		return err
+	}
+	n, err := s.svc.CreateDelivery(c.Context(), row, orderOf(b), value(p.Despite))
+	if err != nil {
+		return err
+	}
+	return s.sendDelivery(c, n, 201)
+}
+
+func (s *Server) sendDelivery(c fiber.Ctx, id int64, status int) error {
+	d, err := s.svc.Store.GetDelivery(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	out, err := deliveryOut(d)
+	if err != nil {
+		return err
+	}
+	return c.Status(status).JSON(out)
+}
+
+func (s *Server) ListDeliveries(c fiber.Ctx, id ProjectID) error {
+	rows, err := s.svc.Store.ListDeliveries(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	list := []Delivery{}
+	for _, r := range rows {
+		d, err := deliveryOut(r)
+		if err != nil {
+			return err
+		}
+		list = append(list, d)
+	}
+	return c.JSON(list)
+}
+
+// readyDelivery is a delivery whose package is there.
+func (s *Server) readyDelivery(c fiber.Ctx, id int64) (db.Delivery, error) {
+	d, err := s.svc.Store.GetDelivery(c.Context(), id)
+	if d, err = project.Known(d, err, "delivery", id); err != nil {
+		return d, err
+	}
+	if d.State != "ready" {
+		return d, bad(409, "the delivery is not ready: %s", strings.TrimSpace(d.State+" "+d.Error))
+	}
+	return d, nil
+}
+
+func (s *Server) DeliveryFile(c fiber.Ctx, id DeliveryID) error {
+	d, err := s.readyDelivery(c, id)
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "application/zip")
+	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", d.Name))
+	return c.SendFile(s.svc.Blobs.Path(d.File))
+}
+
+func (s *Server) PlaceDelivery(c fiber.Ctx, id DeliveryID) error {
+	b, err := body[PlaceDeliveryJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	d, err := s.readyDelivery(c, id)
+	if err != nil {
+		return err
+	}
+	x, err := s.svc.PlaceDelivery(d, b.Folder, value(b.Search))
+	if err != nil {
+		return err
+	}
+	list := func(l []string) []string { return append([]string{}, l...) }
+	out := Placed{Folder: x.Folder, Made: list(x.Made), Replaced: list(x.Replaced), Same: list(x.Same), Kept: list(x.Kept), Backup: optional(x.Backup)}
+	if x.Search != nil {
+		out.SearchFile, out.SearchLine = ptr(x.Search.File), ptr(x.Search.Line)
+	}
+	return c.JSON(out)
+}
+
+// receivers
+
+func (s *Server) ListReceivers(c fiber.Ctx) error {
+	out := []Receiver{}
+	for _, r := range s.svc.ReceiverList(c.Context()) {
+		out = append(out, Receiver{Id: r.ID, Name: r.Name, Kind: r.Kind, Targets: append([]string{}, r.Targets...), Address: r.Address, Note: optional(r.Note)})
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) SendDelivery(c fiber.Ctx, id DeliveryID) error {
+	b, err := body[SendDeliveryJSONRequestBody](c)
+	if err != nil {
+		return err
+	}
+	d, err := s.readyDelivery(c, id)
+	if err != nil {
+		return err
+	}
+	if err := s.svc.SendDelivery(c.Context(), d, b.Receiver); err != nil {
+		return err
+	}
+	return s.sendDelivery(c, id, 202)
+}
+
+func (s *Server) DeliverySeen(c fiber.Ctx, id DeliveryID) error {
+	d, err := s.readyDelivery(c, id)
+	if err != nil {
+		return err
+	}
+	png, err := s.svc.DeliverySeen(c.Context(), d)
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "image/png")
+	return c.Send(png)
+}

@@ -1,0 +1,193 @@
+package project
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"excavate/core/chain"
+	"excavate/core/target"
+	"excavate/internal/store/db"
+)
+
+// usualSheet is what a new chain is rehearsed against.
+func (s *Service) usualSheet() (id string) {
+	if s.Targets["gltf-engine"] != nil {
+		return "gltf-engine"
+	}
+	for x := range s.Targets {
+		if id == "" || x < id {
+			id = x
+		}
+	}
+	return id
+}
+
+// Rehearsed is a rehearsal of a chain's newest state.
+type Rehearsed struct {
+	Sheet        *Sheet
+	Ready        bool
+	Scene        string
+	Stats        json.RawMessage
+	AfterStep    int
+	Findings     []target.Finding
+	Since        []int // of each finding: the band from which on it stands, or -1
+	Bands        []Band
+	Milliseconds float64
+	Error        string
+}
+
+// Rehearse holds the chain's end state against its target sheet.
+func (s *Service) Rehearse(ctx context.Context, c db.Chain) (*Rehearsed, error) {
+	sheet, err := s.SheetOf(ctx, c.Target)
+	if err != nil {
+		return nil, err
+	}
+	return s.RehearseOn(ctx, c, sheet)
+}
+
+// RehearseOn holds the chain's end state against a sheet.
+func (s *Service) RehearseOn(ctx context.Context, c db.Chain, sheet *Sheet) (*Rehearsed, error) {
+	out := &Rehearsed{Sheet: sheet, Findings: []target.Finding{}}
+	bands, _, err := s.Bands(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	out.Bands = bands
+	for _, b := range bands {
+		switch b.State {
+		case "waiting":
+			return out, nil
+		case "failed":
+			out.Error = b.Title + ": " + b.Error
+			return out, nil
+		case "ready":
+			out.Scene, out.Stats, out.AfterStep = b.Scene, b.Stats, b.Index
+		}
+	}
+	start := time.Now()
+	if out.Findings, err = s.findings(out.Scene, sheet); err != nil {
+		return nil, err
+	}
+	out.Milliseconds, out.Ready = float64(time.Since(start).Microseconds())/1000, true
+	return out, nil
+}
+
+// findings rehearses a scene. They are kept beside the blobs: a scene and a
+// sheet that are the same give the same.
+func (s *Service) findings(digest string, sheet *Sheet) (out []target.Finding, err error) {
+	sum := sha256.Sum256(sheet.Text)
+	text, err := s.Blobs.Side("rehearsal 2 "+s.Version+" "+digest+" "+hex.EncodeToString(sum[:]), func() ([]byte, error) {
+		sc, err := s.SceneOf(digest)
+		if err != nil {
+			return nil, err
+		}
+		return json.Marshal(target.Rehearse(sc, sheet.Sheet))
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = json.Unmarshal(text, &out)
+	return out, err
+}
+
+// Causes fills in from which band on each finding stands.
+func (s *Service) Causes(r *Rehearsed) error {
+	history := make([][]target.Finding, r.AfterStep+1)
+	for i := range history {
+		if b := &r.Bands[i]; b.State == "ready" && b.Scene != "" {
+			list, err := s.findings(b.Scene, r.Sheet)
+			if err != nil {
+				return err
+			}
+			history[i] = list
+		}
+	}
+	for i := range r.Findings {
+		since := -1
+		if r.Findings[i].Severity != target.Holds {
+			since = target.Since(history, &r.Findings[i])
+		}
+		r.Since = append(r.Since, since)
+	}
+	return nil
+}
+
+// MendAll adds the steps that mend what the rehearsal finds, as one edit of the
+// chain.
+func (s *Service) MendAll(ctx context.Context, c db.Chain) (m *target.Mended, added int, err error) {
+	sheet, err := s.SheetOf(ctx, c.Target)
+	if err != nil {
+		return nil, 0, err
+	}
+	f, err := s.Store.GetFind(ctx, c.FindID)
+	if err != nil {
+		return nil, 0, err
+	}
+	if f.Scene == "" {
+		return nil, 0, userErr(409, "%s is not decoded yet", f.Name)
+	}
+	doc, err := s.Steps(ctx, c)
+	if err != nil {
+		return nil, 0, err
+	}
+	sc, err := s.SceneOf(f.Scene)
+	if err != nil {
+		return nil, 0, err
+	}
+	outside, err := s.beyondAll(ctx, c.ProjectID)
+	if err != nil {
+		return nil, 0, err
+	}
+	m, err = target.MendAll(ctx, f.Scene, sc, doc, sheet.Sheet, false, outside, results{s, ctx})
+	if err != nil {
+		return nil, 0, userErr(409, "%v", err)
+	}
+	if added = len(m.Chain.Steps) - len(doc.Steps); added == 0 && sameSteps(m.Chain.Steps, doc.Steps) {
+		return m, 0, nil
+	}
+	return m, added, s.EditChain(ctx, c.ID, int(c.Head), m.Chain.Steps)
+}
+
+func sameSteps(a, b []chain.Step) bool {
+	return slices.EqualFunc(a, b, func(x, y chain.Step) bool { return string(asJSON(x)) == string(asJSON(y)) })
+}
+
+// RehearseMany holds the ends of a project's chains against sheets; none are
+// those that the chains name. Chains that are not computed yet are counted.
+func (s *Service) RehearseMany(ctx context.Context, project int64, ids []string) (t *target.Table, waiting int, err error) {
+	rows, err := s.Store.ListChains(ctx, project)
+	if err != nil {
+		return nil, 0, err
+	}
+	t = &target.Table{}
+	known := map[string]*Sheet{}
+	for _, c := range rows {
+		on := ids
+		if len(on) == 0 {
+			on = []string{c.Target}
+		}
+		for _, id := range on {
+			sheet := known[id]
+			if sheet == nil {
+				if sheet, err = s.SheetOf(ctx, id); err != nil {
+					return nil, 0, err
+				}
+				known[id] = sheet
+			}
+			r, err := s.RehearseOn(ctx, c, sheet)
+			if err != nil {
+				return nil, 0, err
+			}
+			if !r.Ready {
+				waiting++
+				continue
+			}
+			t.Add(c.ID, c.Name, id, r.Findings)
+		}
+	}
+	return t, waiting, nil
+}

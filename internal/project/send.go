@@ -1,0 +1,238 @@
+package project
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"excavate/core/delivery"
+	"excavate/core/target"
+	"excavate/internal/receiver"
+	"excavate/internal/store/db"
+	"excavate/internal/work"
+)
+
+// Receiver is one that deliveries can be sent to.
+type Receiver struct {
+	ID      string
+	Name    string
+	Kind    string
+	Targets []string
+	Address string
+	Note    string // why it is not reached
+}
+
+// SetReceivers says where receivers are.
+func (s *Service) SetReceivers(addresses []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.receivers = addresses
+}
+
+// receiverID is by which a receiver is named: its host and port.
+func receiverID(address string) string {
+	if u, err := url.Parse(address); err == nil && u.Host != "" {
+		return u.Host
+	}
+	return strings.TrimPrefix(address, "http://")
+}
+
+// ReceiverList asks the receivers who they are.
+func (s *Service) ReceiverList(ctx context.Context) (out []Receiver) {
+	s.mu.Lock()
+	list := append([]string{}, s.receivers...)
+	s.mu.Unlock()
+	ctx, stop := context.WithTimeout(ctx, 2*time.Second)
+	defer stop()
+	for _, address := range list {
+		x := Receiver{ID: receiverID(address), Name: address, Address: address, Targets: []string{}}
+		c, err := receiver.New(address, s.Devices)
+		if err == nil {
+			var a receiver.About
+			if a, err = c.About(ctx); err == nil {
+				x.Name, x.Kind, x.Targets = a.Name, a.Kind, a.Targets
+			}
+		}
+		if err != nil {
+			x.Note = err.Error()
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+func (s *Service) receiverOf(id string) (*receiver.Client, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, address := range s.receivers {
+		if receiverID(address) == id {
+			c, err := receiver.New(address, s.Devices)
+			if err != nil {
+				return nil, userErr(400, "%v", err)
+			}
+			return c, nil
+		}
+	}
+	return nil, userErr(404, "there is no receiver %s", id)
+}
+
+// Sent is what came of sending a delivery.
+type Sent struct {
+	Receiver string           `json:"receiver"`
+	Name     string           `json:"name"`
+	State    string           `json:"state"` // sending, taken, failed
+	Error    string           `json:"error,omitempty"`
+	Seconds  float64          `json:"seconds"`
+	Seen     string           `json:"seen,omitempty"` // blob of the picture
+	Report   *receiver.Report `json:"report,omitempty"`
+	Outcomes []target.Outcome `json:"outcomes"`
+}
+
+type sendArgs struct {
+	ID       int64  `json:"id"`
+	Receiver string `json:"receiver"`
+}
+
+// SendDelivery queues a delivery for a receiver.
+func (s *Service) SendDelivery(ctx context.Context, d db.Delivery, to string) error {
+	if _, err := s.receiverOf(to); err != nil {
+		return err
+	}
+	if err := s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to, State: "sending", Outcomes: []target.Outcome{}}), ID: d.ID}); err != nil {
+		return err
+	}
+	if _, err := s.Pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, sendArgs{d.ID, to}); err != nil {
+		return err
+	}
+	return s.Store.TouchProject(ctx, d.ProjectID)
+}
+
+func (s *Service) doSend(ctx context.Context, t *work.Task) error {
+	var a sendArgs
+	if err := t.Args(&a); err != nil {
+		return err
+	}
+	d, err := s.Store.GetDelivery(ctx, a.ID)
+	if err != nil {
+		return nil // it is gone
+	}
+	defer s.Store.TouchProject(context.WithoutCancel(ctx), d.ProjectID)
+	start := time.Now()
+	sent, err := s.send(ctx, d, a.Receiver, t)
+	if err != nil {
+		sent = &Sent{Receiver: a.Receiver, State: "failed", Error: err.Error(), Outcomes: []target.Outcome{}}
+		if ctx.Err() != nil {
+			sent.Error = "it was stopped; nothing was delivered"
+		}
+	}
+	sent.Seconds = time.Since(start).Seconds()
+	if e := s.Store.DeliverySent(context.WithoutCancel(ctx), db.DeliverySentParams{Sent: asJSON(sent), ID: d.ID}); e != nil {
+		return e
+	}
+	return err
+}
+
+// send sends a delivery and holds what the receiver says against what the
+// rehearsal foretells of the same state and sheet.
+func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Task) (*Sent, error) {
+	c, err := s.receiverOf(to)
+	if err != nil {
+		return nil, err
+	}
+	about, err := c.About(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var m delivery.Manifest
+	if err := json.Unmarshal(d.Manifest, &m); err != nil {
+		return nil, err
+	}
+	sheet, err := s.sheetNamed(ctx, m.Target)
+	if err != nil {
+		return nil, err
+	}
+	takes := false
+	for _, id := range about.Targets {
+		takes = takes || id == sheet.ID
+	}
+	if !takes {
+		return nil, userErr(409, "%s imports by %s; the delivery was made for %s", about.Name, strings.Join(about.Targets, ", "), m.Target)
+	}
+	search := ""
+	if m.Search != nil {
+		search = m.Search.Line
+	}
+	report, err := c.Send(ctx, sheet.ID, s.Blobs.Path(d.File), search, func(n int64) { t.Progress(n, d.Size, "bytes") })
+	if err != nil {
+		return nil, err
+	}
+	out := &Sent{Receiver: to, Name: about.Name, State: "taken", Report: report}
+	if png, err := c.Seen(ctx); err == nil {
+		if out.Seen, err = s.Blobs.Put(png); err != nil {
+			return nil, err
+		}
+	}
+	var findings []target.Finding
+	for _, f := range m.Findings {
+		findings = append(findings, target.Finding{Rule: f.Rule, Severity: f.Severity, Title: f.Title, Where: f.Where})
+	}
+	for _, f := range m.Held {
+		findings = append(findings, target.Finding{Rule: f, Severity: target.Holds})
+	}
+	out.Outcomes = append([]target.Outcome{}, target.Compare(findings, about.Checks, report.Log, sheet.Sheet.Rules)...)
+	return out, nil
+}
+
+// sheetNamed is the sheet of a name, as manifests say it.
+func (s *Service) sheetNamed(ctx context.Context, name string) (*Sheet, error) {
+	list, err := s.Sheets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if list[i].Sheet != nil && list[i].Sheet.Name == name {
+			return &list[i], nil
+		}
+	}
+	return nil, userErr(409, "the target sheet %q is not there any more", name)
+}
+
+// DeliverySeen is the receiver's picture of what arrived.
+func (s *Service) DeliverySeen(_ context.Context, d db.Delivery) ([]byte, error) {
+	var x *Sent
+	if err := json.Unmarshal(d.Sent, &x); err != nil {
+		return nil, err
+	}
+	if x == nil || x.Seen == "" {
+		return nil, userErr(404, "no receiver has shown this delivery")
+	}
+	return os.ReadFile(s.Blobs.Path(x.Seen))
+}
+
+// PlaceDelivery puts a delivery's files into a folder that may be written to.
+func (s *Service) PlaceDelivery(d db.Delivery, folder string, search bool) (*delivery.Placed, error) {
+	to, err := s.allowedOutput(folder, "folder")
+	if err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(s.Blobs.Path(d.File))
+	if err != nil {
+		return nil, err
+	}
+	o, err := delivery.Open(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", d.Name, err)
+	}
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return nil, userErr(400, "%v", err)
+	}
+	out, err := delivery.Place(to, o, search)
+	if err != nil {
+		return nil, userErr(409, "%v", err)
+	}
+	return out, nil
+}
