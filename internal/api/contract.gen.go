@@ -2748,6 +2748,9 @@ type PatchChainJSONBody struct {
 // DeliverParams defines parameters for Deliver.
 type DeliverParams struct {
 	Despite *bool `form:"despite,omitempty" json:"despite,omitempty"`
+
+	// Send a receiver to which it goes once it is made
+	Send *string `form:"send,omitempty" json:"send,omitempty"`
 }
 
 // RunOverJSONBody defines parameters for RunOver.
@@ -4025,6 +4028,13 @@ func (siw *ServerInterfaceWrapper) Deliver(c fiber.Ctx) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "despite", query, &params.Despite, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter despite: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "send" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "send", query, &params.Send, runtime.BindQueryParameterOptions{Type: "string", Format: "line"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter send: %w", err).Error())
 	}
 
 	handler := func(c fiber.Ctx) error {

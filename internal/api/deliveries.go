@@ -196,7 +196,9 @@ func (s *Server) Deliver(c fiber.Ctx, id ChainID, p DeliverParams) error {
 	if err != nil {
 		return err
 	}
-	n, err := s.svc.CreateDelivery(c.Context(), row, orderOf(b), value(p.Despite))
+	order := orderOf(b)
+	order.Send = value(p.Send)
+	n, err := s.svc.CreateDelivery(c.Context(), row, order, value(p.Despite))
 	if err != nil {
 		return err
 	}

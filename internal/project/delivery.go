@@ -27,6 +27,7 @@ func (s *Service) maker() *delivery.Maker {
 type Order struct {
 	Purpose terms.Purpose
 	Options delivery.Options
+	Send    string // a receiver to which it goes once it is made
 }
 
 // Composed is a delivery before it is made.
@@ -129,6 +130,11 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 	if err := s.allowed(ctx, c, f, o.Purpose, nil); err != nil {
 		return 0, err
 	}
+	if o.Send != "" {
+		if _, err := s.receiverOf(o.Send); err != nil {
+			return 0, err
+		}
+	}
 	if !despite {
 		r, err := s.Rehearse(ctx, c)
 		if err != nil {
@@ -157,6 +163,9 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 			name = delivery.FileName(f.Name, fmt.Sprintf("-%d.zip", n))
 		}
 		id, err = q.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: name, Purpose: string(o.Purpose), Options: asJSON(o.Options)})
+		if err == nil && o.Send != "" {
+			err = q.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: o.Send, State: "waiting", Outcomes: []target.Outcome{}}), ID: id})
+		}
 		return err
 	})
 	if err != nil {
@@ -258,7 +267,14 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 		return err
 	}
 	t.Progress(3, 3, "parts")
-	return s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), ID: d.ID})
+	if err := s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), ID: d.ID}); err != nil {
+		return err
+	}
+	var sent *Sent
+	if json.Unmarshal(d.Sent, &sent) == nil && sent != nil && sent.State == "waiting" {
+		return s.SendDelivery(ctx, d, sent.Receiver)
+	}
+	return nil
 }
 
 // inputOf is what a find was decoded from; nil where its source is gone, or it

@@ -28,7 +28,7 @@ func (s *Service) ended(ctx context.Context, j db.Job, state, why string) error 
 		if ids, err = s.Store.DecodingFinds(ctx, j.ProjectID); err == nil {
 			err = s.stopFinds(ctx, j.ProjectID, ids, why)
 		}
-	case "index", "decode", "extract", "deliver":
+	case "index", "decode", "extract", "deliver", "send":
 		if err := json.Unmarshal(j.Args, &a); err != nil {
 			return err
 		}
@@ -76,6 +76,8 @@ func (s *Service) stopped(ctx context.Context, kind string, id int64, state, why
 		_, err = s.Store.StopFind(ctx, db.StopFindParams{Error: asJSON(Failure{Message: why}), ID: id})
 	case "extract":
 		_, err = s.Store.StopExtraction(ctx, db.StopExtractionParams{State: state, Error: why, ID: id})
+	case "send":
+		err = s.stopSend(ctx, id, why)
 	case "deliver":
 		_, err = s.Store.StopDelivery(ctx, db.StopDeliveryParams{Error: why, ID: id})
 	}
@@ -133,6 +135,11 @@ func (s *Service) Round(ctx context.Context, before Idle) (Idle, error) {
 	errs = append(errs, err)
 	for _, r := range deliveries {
 		errs = append(errs, look("deliver", r.ID, r.ProjectID))
+	}
+	sends, err := s.Store.IdleSends(ctx)
+	errs = append(errs, err)
+	for _, r := range sends {
+		errs = append(errs, look("send", r.ID, r.ProjectID))
 	}
 	return now, errors.Join(errs...)
 }

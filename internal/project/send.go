@@ -84,17 +84,12 @@ func (s *Service) receiverOf(id string) (*receiver.Client, error) {
 type Sent struct {
 	Receiver string           `json:"receiver"`
 	Name     string           `json:"name"`
-	State    string           `json:"state"` // sending, taken, failed
+	State    string           `json:"state"` // waiting, sending, taken, failed
 	Error    string           `json:"error,omitempty"`
 	Seconds  float64          `json:"seconds"`
 	Seen     string           `json:"seen,omitempty"` // blob of the picture
 	Report   *receiver.Report `json:"report,omitempty"`
 	Outcomes []target.Outcome `json:"outcomes"`
-}
-
-type sendArgs struct {
-	ID       int64  `json:"id"`
-	Receiver string `json:"receiver"`
 }
 
 // SendDelivery queues a delivery for a receiver.
@@ -105,14 +100,14 @@ func (s *Service) SendDelivery(ctx context.Context, d db.Delivery, to string) er
 	if err := s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to, State: "sending", Outcomes: []target.Outcome{}}), ID: d.ID}); err != nil {
 		return err
 	}
-	if _, err := s.Pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, sendArgs{d.ID, to}); err != nil {
+	if _, err := s.Pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, idArgs{d.ID}); err != nil {
 		return err
 	}
 	return s.Store.TouchProject(ctx, d.ProjectID)
 }
 
 func (s *Service) doSend(ctx context.Context, t *work.Task) error {
-	var a sendArgs
+	var a idArgs
 	if err := t.Args(&a); err != nil {
 		return err
 	}
@@ -120,20 +115,35 @@ func (s *Service) doSend(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return nil // it is gone
 	}
+	var was *Sent
+	if json.Unmarshal(d.Sent, &was) != nil || was == nil {
+		return nil
+	}
 	defer s.Store.TouchProject(context.WithoutCancel(ctx), d.ProjectID)
 	start := time.Now()
-	sent, err := s.send(ctx, d, a.Receiver, t)
+	sent, err := s.send(ctx, d, was.Receiver, t)
 	if err != nil {
-		sent = &Sent{Receiver: a.Receiver, State: "failed", Error: err.Error(), Outcomes: []target.Outcome{}}
-		if ctx.Err() != nil {
-			sent.Error = "it was stopped; nothing was delivered"
+		if ctx.Err() == nil {
+			s.stopSend(ctx, d.ID, err.Error())
 		}
+		return err
 	}
 	sent.Seconds = time.Since(start).Seconds()
-	if e := s.Store.DeliverySent(context.WithoutCancel(ctx), db.DeliverySentParams{Sent: asJSON(sent), ID: d.ID}); e != nil {
-		return e
+	return s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(sent), ID: d.ID})
+}
+
+// stopSend says why a delivery was not sent.
+func (s *Service) stopSend(ctx context.Context, id int64, why string) error {
+	d, err := s.Store.GetDelivery(ctx, id)
+	if err != nil {
+		return nil // it is gone
 	}
-	return err
+	var x *Sent
+	if json.Unmarshal(d.Sent, &x) != nil || x == nil || x.State == "taken" || x.State == "failed" {
+		return nil
+	}
+	x.State, x.Error = "failed", why
+	return s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(x), ID: id})
 }
 
 // send sends a delivery and holds what the receiver says against what the

@@ -352,6 +352,10 @@ SELECT e.id, e.project_id FROM extractions e WHERE e.state IN ('waiting', 'runni
 SELECT d.id, d.project_id FROM deliveries d WHERE d.state = 'making'
   AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'deliver' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', d.id, '}'));
 
+-- name: IdleSends :many
+SELECT d.id, d.project_id FROM deliveries d WHERE d.state <> 'making' AND JSON_VALUE(d.sent, '$.state') IN ('waiting', 'sending')
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'send' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', d.id, '}'));
+
 -- name: WhyEnded :one
 SELECT error FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state IN ('failed', 'cancelled') ORDER BY id DESC LIMIT 1;
 

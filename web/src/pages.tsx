@@ -55,6 +55,13 @@ export const pages: Page[] = [
     'Rehearsal',
     async () => (await import('./stages/Rehearsal')).Rehearsal,
   ),
+  page(
+    'rehearsal',
+    'targets/:target?',
+    'Target sheets',
+    async () => (await import('./stages/Targets')).Targets,
+  ),
+  page('rehearsal', 'rehearsals', 'Rehearsals', async () => (await import('./stages/Rehearsals')).Rehearsals),
   page('delivery', 'delivery/:chain?', 'Delivery', async () => (await import('./stages/Delivery')).Delivery),
 ]
 

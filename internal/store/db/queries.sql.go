@@ -1680,6 +1680,39 @@ func (q *Queries) IdleFinds(ctx context.Context) ([]IdleFindsRow, error) {
 	return items, nil
 }
 
+const idleSends = `-- name: IdleSends :many
+SELECT d.id, d.project_id FROM deliveries d WHERE d.state <> 'making' AND JSON_VALUE(d.sent, '$.state') IN ('waiting', 'sending')
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'send' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', d.id, '}'))
+`
+
+type IdleSendsRow struct {
+	ID        int64
+	ProjectID int64
+}
+
+func (q *Queries) IdleSends(ctx context.Context) ([]IdleSendsRow, error) {
+	rows, err := q.db.QueryContext(ctx, idleSends)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []IdleSendsRow
+	for rows.Next() {
+		var i IdleSendsRow
+		if err := rows.Scan(&i.ID, &i.ProjectID); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const idleSources = `-- name: IdleSources :many
 SELECT s.id, s.project_id FROM sources s WHERE (s.state = 'indexing' OR (s.state = 'ready' AND s.kinds_known = FALSE))
   AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = s.project_id AND j.kind = 'index' AND j.state IN ('queued', 'running'))

@@ -41,13 +41,6 @@ export const useSteps = () =>
     ...forever,
     queryFn: ({ signal }) => ok(api.GET('/api/steps', { signal })),
   })
-export const useTargets = () =>
-  useQuery({
-    queryKey: ['targets'],
-    ...forever,
-    queryFn: ({ signal }) => ok(api.GET('/api/targets', { signal })),
-  })
-
 export const makeChain = (project: number, find: number, name: string) =>
   ok(api.POST('/api/projects/{project}/chains', { ...at(project), body: { find, name } }))
 /** A chain with the steps of another one, or of a document. */
@@ -90,7 +83,51 @@ export const useDeliveries = (project: number) =>
     queryKey: chainKeys.deliveries(project),
     queryFn: ({ signal }) => ok(api.GET('/api/projects/{project}/deliveries', { ...at(project), signal })),
   })
+/** Adds the steps that mend what the rehearsal finds. */
+export const mendAll = (chain: number) => ok(api.POST('/api/chains/{chain}/mended', of(chain)))
+/** The ends of all chains against target sheets. */
+export const useRehearsals = (project: number, targets: string[]) =>
+  useQuery({
+    queryKey: ['p', project, 'rehearsals', targets],
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      ok(
+        api.GET('/api/projects/{project}/rehearsals', {
+          params: { path: { project }, query: { targets } },
+          signal,
+        }),
+      ),
+  })
+
+export type Order = S['Order']
+/** The files of a delivery before it is made. */
+export const useComposed = (project: number, chain: number | undefined, order: Order) =>
+  useQuery({
+    queryKey: ['p', project, 'composed', chain, order],
+    enabled: !!chain,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      ok(api.POST('/api/chains/{chain}/composed', { ...of(chain!), body: order, signal })),
+  })
 /** Where the rehearsal stops it, it is made only despite that. */
-export const deliver = (chain: number, despite = false) =>
-  ok(api.POST('/api/chains/{chain}/deliveries', { params: { path: { chain }, query: { despite } } }))
+export const deliver = (chain: number, order: Order, despite = false, send?: string) =>
+  ok(
+    api.POST('/api/chains/{chain}/deliveries', {
+      params: { path: { chain }, query: { despite, send } },
+      body: order,
+    }),
+  )
+const made = (delivery: number) => ({ params: { path: { delivery } } })
+export const useReceivers = () =>
+  useQuery({
+    queryKey: ['receivers'],
+    queryFn: ({ signal }) => ok(api.GET('/api/receivers', { signal })),
+  })
+export const sendDelivery = (delivery: number, receiver: string) =>
+  ok(api.POST('/api/deliveries/{delivery}/sent', { ...made(delivery), body: { receiver } }))
+export const placeDelivery = (delivery: number, folder: string, search: boolean) =>
+  ok(api.POST('/api/deliveries/{delivery}/placed', { ...made(delivery), body: { folder, search } }))
+/** The receiver's picture of what arrived; a new one each time it was sent. */
+export const deliverySeen = (delivery: number, seen: string) =>
+  `/api/deliveries/${delivery}/seen?of=${seen.slice(0, 12)}`
 export const deliveryFile = (delivery: number) => `/api/deliveries/${delivery}/file`

@@ -6624,6 +6624,8 @@ export interface operations {
         parameters: {
             query?: {
                 despite?: boolean;
+                /** @description a receiver to which it goes once it is made */
+                send?: string;
             };
             header?: never;
             path: {

@@ -160,6 +160,23 @@ function Field({
         disabled={disabled}
       />
     )
+  if (s.type === 'array' && s.items?.type === 'string')
+    return (
+      <TextField
+        label={label}
+        value={((value as string[]) ?? []).join(', ')}
+        onChange={(t) => {
+          const list = t
+            .split(/[,\n]/)
+            .map((x) => x.trim())
+            .filter(Boolean)
+          onChange(list.length > 0 ? list : undefined)
+        }}
+        disabled={disabled}
+        monospace={monospace}
+        help={s.description ?? (s.items.enum ? `Of ${s.items.enum.join(', ')}` : 'Set apart by commas')}
+      />
+    )
   if (s.type === 'array' && s.items?.type === 'object')
     return (
       <Rows

@@ -81,3 +81,13 @@ export function useObjectUrl(blob?: Blob): string {
   }, [blob])
   return url
 }
+
+/** A value a little after it changed last. */
+export function useLater<T>(value: T, ms: number) {
+  const [late, setLate] = useState(value)
+  useEffect(() => {
+    const t = setTimeout(() => setLate(value), ms)
+    return () => clearTimeout(t)
+  }, [value, ms])
+  return late
+}

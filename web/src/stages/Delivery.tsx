@@ -1,5 +1,5 @@
-// Delivery: what is made of a chain's end, what went into it, and what was made
-// before.
+// Delivery: what is made of a chain's end and for what, its files before they are
+// made, what a receiver says of it, and what was made before.
 import {
   Button,
   Dialog,
@@ -15,46 +15,39 @@ import {
 } from '@mui/material'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { deliver, deliveryFile, useDeliveries, useRehearsal } from '../api/chains'
-import { useFind, useFindSources } from '../api/finds'
+import { deliver, deliveryFile, useDeliveries, useReceivers, useRehearsal, type Order } from '../api/chains'
+import { useFind } from '../api/finds'
 import { useAct, type S } from '../api/http'
+import { useAddress } from '../parts/address'
 import { Fault } from '../parts/bits'
 import { useChainAtWork } from '../parts/chainAtWork'
 import { Empty } from '../parts/Empty'
-import { Facts } from '../parts/Facts'
 import { bytes, named, plural, when } from '../parts/format'
-import { Head } from '../parts/Head'
-import { Item } from '../parts/Item'
 import { Pane } from '../parts/Pane'
 import { Panes } from '../parts/Panes'
 import { Tag } from '../parts/Tag'
 import { TextButton } from '../parts/TextButton'
 import { Tone } from '../parts/Tone'
-
-interface Manifest {
-  file: string
-  sha256: string
-  target?: string
-  excavate: string
-  sources: { name: string; sha256?: string; entries: string[]; terms: { text?: string; owner?: string } }[]
-  chain: { chain: string; steps: { step: string; off?: boolean }[] }
-  stepVersions: Record<string, number>
-  rehearsal?: { stops: number; warns: number; holds: number }
-  notes: string[]
-}
+import { Composer } from './delivery/Composer'
+import { Made } from './delivery/Made'
+import { ManifestOf } from './delivery/Manifest'
+import { SentTo, stateOf } from './delivery/Sent'
 
 const Body = styled('div')({ padding: '10px 18px 12px', fontSize: 13 })
-const Lines = styled('small')({ whiteSpace: 'pre-line' })
-const Hash = styled('span')({ fontFamily: 'var(--mono)', fontSize: 12.5, overflowWrap: 'anywhere' })
 
 export function Delivery() {
   const { project, chain, chains, error } = useChainAtWork('delivery')
+  const [params, setAddress] = useAddress()
   const { data: list, error: fail } = useDeliveries(project)
   const { data: r } = useRehearsal(project, chain?.id)
   const { data: find } = useFind(project, chain?.find)
+  const { data: receivers } = useReceivers()
   const { act, fault, busy } = useAct(project)
-  const [open, setOpen] = useState(0)
-  const [asking, setAsking] = useState(false)
+  const [asking, setAsking] = useState<{ send: string }>()
+  const [order, setOrder] = useState<Order>({ purpose: 'myself' })
+  const [refused, setRefused] = useState(0)
+  const open = Number(params.get('delivery') ?? 0)
+  const setOpen = (id: number) => setAddress({ delivery: id })
   if (chains?.length === 0)
     return (
       <Empty title="Nothing to deliver yet">
@@ -62,28 +55,40 @@ export function Delivery() {
       </Empty>
     )
   const stops = r?.ready ? r.stops : 0
-  const make = (despite: boolean) => {
-    setAsking(false)
+  const to = receivers?.find((x) => chain && x.targets.includes(chain.target))
+  const make = (send: string, despite: boolean) => {
+    setAsking(undefined)
     act(
-      () => deliver(chain!.id, despite),
+      () => deliver(chain!.id, order, despite, send || undefined),
       (d) => setOpen(d.id),
     )
   }
+  const wanted = (send: string) => (stops > 0 ? setAsking({ send }) : make(send, false))
   const shown = list?.find((d) => d.id === (open || list[0]?.id))
+  const off = !chain || !find?.model || busy || refused > 0
+  const more = stops > 0 ? '…' : ''
   return (
     <>
       <Panes
         id="delivery"
-        widths={[{ of: 316, least: 240 }, 'rest']}
+        widths={[{ of: 330, least: 260 }, 'rest']}
         labels={['what is delivered', 'deliveries']}
       >
         <Pane>
-          <Head title={find ? `Deliver ${find.name}` : 'Deliver'} />
           <Fault error={error ?? fail ?? fault} />
+          {chain && (
+            <Composer
+              project={project}
+              chain={chain}
+              asset={find?.name}
+              order={order}
+              onOrder={setOrder}
+              onRefused={setRefused}
+            />
+          )}
           <Body>
-            A GLB with skin, motion and pictures inside, in a zip with its manifest and chain.
             {r?.ready && (
-              <p>
+              <p style={{ marginTop: 0 }}>
                 {stops > 0 ? (
                   <>
                     <Tone is="bad">The rehearsal stops it: {plural(stops, 'finding')}.</Tone>{' '}
@@ -97,32 +102,43 @@ export function Delivery() {
                 )}
               </p>
             )}
-            <p>
-              <Button
-                variant={stops > 0 ? 'outlined' : 'contained'}
-                onClick={() => (stops > 0 ? setAsking(true) : make(false))}
-                disabled={!chain || !find?.model || busy}
-              >
-                {stops > 0 ? 'Make delivery…' : 'Make delivery'}
+            <Button variant={stops > 0 ? 'outlined' : 'contained'} onClick={() => wanted('')} disabled={off}>
+              Make delivery{more}
+            </Button>{' '}
+            {to && !to.note && (
+              <Button onClick={() => wanted(to.id)} disabled={off} data-send>
+                Make and send{more}
               </Button>
-            </p>
+            )}
+            {to && (
+              <p>
+                <Tone is="soft">
+                  {to.note
+                    ? `${to.name} is not reached: ${to.note}`
+                    : `${to.name} takes it at ${to.address}.`}
+                </Tone>
+              </p>
+            )}
           </Body>
-          <MadeFrom project={project} find={chain?.find} />
         </Pane>
         <Pane>
-          <Made list={list} shown={shown} onOpen={setOpen} />
+          <List list={list} shown={shown} onOpen={setOpen} />
           {list?.length === 0 && (
             <Empty title="Nothing delivered yet">
               Make a delivery on the left. The rehearsal says beforehand what the target will object to.
             </Empty>
           )}
           {shown?.error && <Fault error={{ message: shown.error }} />}
+          {shown?.state === 'ready' && (
+            <Made key={shown.id} project={project} delivery={shown} receivers={receivers} />
+          )}
+          {shown?.sent && <SentTo delivery={shown} />}
           {shown?.manifest && <ManifestOf delivery={shown} />}
         </Pane>
       </Panes>
       <Dialog
-        open={asking}
-        onClose={() => setAsking(false)}
+        open={!!asking}
+        onClose={() => setAsking(undefined)}
         maxWidth="xs"
         fullWidth
         aria-labelledby="despite"
@@ -139,33 +155,12 @@ export function Delivery() {
           </p>
         </DialogContent>
         <DialogActions>
-          <Button onClick={() => make(true)}>Make it all the same</Button>
+          <Button onClick={() => make(asking?.send ?? '', true)}>Make it all the same</Button>
           <Button variant="contained" component={Link} to={`/p/${project}/rehearsal/${chain?.id}`}>
             See what stops it
           </Button>
         </DialogActions>
       </Dialog>
-    </>
-  )
-}
-
-/** The sources that the asset was made from, and whose they are. */
-function MadeFrom({ project, find }: { project: number; find?: number }) {
-  const { data: sources } = useFindSources(project, find)
-  if (!sources) return null
-  return (
-    <>
-      <Head title="Made from" ruled />
-      {sources.map((s) => (
-        <Item key={s.source} data-origin={s.source}>
-          <b>{s.source}</b>{' '}
-          <Tag tone={s.rights && s.short !== 'private use only' ? 'plain' : 'warn'}>{s.short}</Tag>
-          {s.rights?.owner && <small>{s.rights.owner}</small>}
-          {s.rights?.licence && <Lines>{s.rights.licence}</Lines>}
-          {s.text && s.text.trim() !== s.rights?.licence?.trim() && <Lines>{s.text}</Lines>}
-          <small>{named(s.entries, 4)}</small>
-        </Item>
-      ))}
     </>
   )
 }
@@ -187,7 +182,7 @@ function StateOf({ d }: { d: S['Delivery'] }) {
   return <Tag tone="good">ready</Tag>
 }
 
-function Made({
+function List({
   list,
   shown,
   onOpen,
@@ -202,8 +197,10 @@ function Made({
         <TableRow>
           <TableCell>Delivery</TableCell>
           <TableCell>Made</TableCell>
+          <TableCell>For</TableCell>
           <TableCell align="right">Size</TableCell>
           <TableCell>State</TableCell>
+          <TableCell>Receiver</TableCell>
           <TableCell />
         </TableRow>
       </TableHead>
@@ -222,10 +219,12 @@ function Made({
               </TextButton>
             </TableCell>
             <TableCell>{when(d.created)}</TableCell>
+            <TableCell>{d.purpose === 'myself' ? 'myself' : (d.purpose ?? '').replace('-', ' ')}</TableCell>
             <TableCell align="right">{d.state === 'ready' ? bytes(d.size) : ''}</TableCell>
             <TableCell>
               <StateOf d={d} />
             </TableCell>
+            <TableCell>{stateOf(d)}</TableCell>
             <TableCell align="right">
               {d.state === 'ready' && (
                 <Button
@@ -243,61 +242,5 @@ function Made({
         ))}
       </TableBody>
     </Table>
-  )
-}
-
-function ManifestOf({ delivery }: { delivery: S['Delivery'] }) {
-  const m = delivery.manifest as unknown as Manifest
-  const steps = m.chain.steps
-    .map((s) => s.step + (s.off ? ' (off)' : ` v${m.stepVersions[s.step] ?? 1}`))
-    .join(' → ')
-  return (
-    <>
-      <Head title={`Manifest of ${delivery.name}`} end={<Tone is="soft">Excavate {m.excavate}</Tone>} ruled />
-      <Facts
-        of={[
-          ['File', m.file],
-          ['SHA-256', <Hash key="hash">{m.sha256}</Hash>],
-          ['Target', m.target],
-          [
-            'Rehearsal',
-            m.rehearsal && `${m.rehearsal.holds} hold, ${m.rehearsal.warns} warn, ${m.rehearsal.stops} stop`,
-          ],
-          ['Chain', steps || 'no steps'],
-        ]}
-      />
-      <Table size="small" aria-label="Sources of the delivery">
-        <TableHead>
-          <TableRow>
-            <TableCell>Source</TableCell>
-            <TableCell>Taken from it</TableCell>
-            <TableCell>SHA-256</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {m.sources.map((s) => (
-            <TableRow key={s.name}>
-              <TableCell>{s.name}</TableCell>
-              <TableCell>
-                {s.entries.map((e) => (
-                  <div key={e}>{e}</div>
-                ))}
-              </TableCell>
-              <TableCell>
-                <Hash title={s.sha256}>
-                  {s.sha256?.slice(0, 16)}
-                  {s.sha256 && '…'}
-                </Hash>
-              </TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-      {m.notes.map((n) => (
-        <Item key={n}>
-          <Tag tone="warn">note</Tag> {n}
-        </Item>
-      ))}
-    </>
   )
 }

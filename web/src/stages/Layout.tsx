@@ -34,21 +34,11 @@ import { Tools } from '../parts/Tools'
 import { Tag } from '../parts/Tag'
 import { Bench } from '../parts/Bench'
 import { Panes } from '../parts/Panes'
-import { useLatest } from '../parts/hooks'
+import { useLater, useLatest } from '../parts/hooks'
 import { Explains } from './layout/Explains'
 import { Tree, pieceOfLine } from './layout/Tree'
 import { Result } from './layout/Result'
 import { CoveragePane } from './layout/Coverage'
-
-/** Asks for a value again a little after the last change. */
-function useLater<T>(value: T, ms: number) {
-  const [late, setLate] = useState(value)
-  useEffect(() => {
-    const t = setTimeout(() => setLate(value), ms)
-    return () => clearTimeout(t)
-  }, [value, ms])
-  return late
-}
 
 export function LayoutPage() {
   const id = Number(useParams().layout)

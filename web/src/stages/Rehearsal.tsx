@@ -1,7 +1,9 @@
 import { Button, MenuItem, Select } from '@mui/material'
 
 import { Link } from 'react-router'
-import { putSteps, setTarget, useRehearsal, useTargets } from '../api/chains'
+import { useState } from 'react'
+import { mendAll, putSteps, setTarget, useRehearsal } from '../api/chains'
+import { useTargets } from '../api/targets'
 import { useFind } from '../api/finds'
 import { useAct, type S } from '../api/http'
 import { viewUrl } from '../api/scenes'
@@ -18,8 +20,17 @@ import { Head } from '../parts/Head'
 import { Pane } from '../parts/Pane'
 import { Tag, type TagTone } from '../parts/Tag'
 import { Text } from '../parts/Text'
+import { TextButton } from '../parts/TextButton'
 import { Panes } from '../parts/Panes'
 import { Finding } from '../parts/Finding'
+
+type Found = S['Finding']
+
+/** What a finding is about, as the 3D view names it. */
+const keysOf = (f: Found) =>
+  (f.things ?? [])
+    .filter((t) => t.kind === 'node' || t.kind === 'material' || t.kind === 'mesh')
+    .map((t) => ({ node: 'n', material: 'k', mesh: 'm' })[t.kind as 'node' | 'material' | 'mesh'] + t.index)
 
 const words: Record<S['Finding']['severity'], [TagTone, string]> = {
   stops: ['bad', 'stops'],
@@ -32,7 +43,9 @@ export function Rehearsal() {
   const { data: r, error: fail } = useRehearsal(project, chain?.id)
   const { data: find } = useFind(project, chain?.find)
   const { data: targets } = useTargets()
-  const { act, fault } = useAct(project)
+  const { act, fault, busy } = useAct(project)
+  const [shown, setShown] = useState('')
+  const [said, setSaid] = useState<S['Mended']>()
   if (chains?.length === 0)
     return (
       <Empty>
@@ -40,12 +53,15 @@ export function Rehearsal() {
         <Link to={`/p/${project}/finds`}>Finds</Link>.
       </Empty>
     )
-  const mend = (f: S['Finding']) => {
-    const steps = [...chain!.steps]
-    if (f.mendFirst) steps.unshift(f.mend!)
-    else steps.push(f.mend!)
-    act(() => putSteps(chain!, steps))
+  const add = (mends: S['ChainStep'][]) => {
+    setSaid(undefined)
+    // What is stripped need not be worked on: it comes first.
+    const first = mends.filter((m) => m.step === 'strip' && !m.with?.where && !m.with?.colliders)
+    act(() => putSteps(chain!, [...first, ...chain!.steps, ...mends.filter((m) => !first.includes(m))]))
   }
+  const all = () => act(() => mendAll(chain!.id), setSaid)
+  const mendable = (r?.findings ?? []).filter((f) => f.severity !== 'holds' && f.mends && !f.ask).length
+  const lit = r?.findings.find((f) => f.rule + f.title === shown)
   const model = find?.model
   const missing = model?.pictures.filter((p) => p.missing) ?? []
   return (
@@ -85,6 +101,11 @@ export function Rehearsal() {
                 <div key={l.what + 'v'}>{l.value}</div>,
               ])}
             </FactGrid>
+            <Body>
+              <Link to={`/p/${project}/targets/${r.target.id}`}>The whole sheet</Link>
+              {' · '}
+              <Link to={`/p/${project}/targets`}>All sheets</Link>
+            </Body>
             <Head ruled>
               <h2>Rehearsed</h2>
               {find && <Tag>{find.name}</Tag>}
@@ -99,6 +120,9 @@ export function Rehearsal() {
                 {plural(r.holds, 'rule holds', 'rules hold')}, {plural(r.warns, 'warns', 'warn')},{' '}
                 {plural(r.stops, 'stops', 'stop')}.
               </span>
+              <br />
+              <br />
+              <Link to={`/p/${project}/rehearsals`}>All chains of the project</Link>
             </Body>
           </>
         )}
@@ -125,22 +149,52 @@ export function Rehearsal() {
             </Button>
           </Finding>
         )}
-        {r?.findings.map((f, i) => (
-          <Finding key={i} data-rule={f.rule} data-severity={f.severity}>
-            <div className="tg">
-              <Tag tone={words[f.severity][0]}>{words[f.severity][1]}</Tag>
-            </div>
+        {mendable > 1 && (
+          <Finding data-mendable={mendable}>
             <div className="grow">
-              <b>{f.title}</b>
-              {f.where && <small>{f.where}</small>}
-              {f.why && <p>{f.why}</p>}
+              <b>{plural(mendable, 'finding has', 'findings have')} steps that mend them.</b>
+              <p>
+                All at once, in an order in which none undoes another; one undo takes them back. What only you
+                can decide stays open.
+              </p>
             </div>
-            {f.mend && (
-              <Button variant={f.severity === 'stops' ? 'contained' : 'outlined'} onClick={() => mend(f)}>
-                {f.mendText}
-              </Button>
-            )}
+            <Button variant="contained" disabled={busy} onClick={all}>
+              Mend all
+            </Button>
           </Finding>
+        )}
+        {said && (
+          <Finding data-mended={said.added} role="status">
+            <div className="grow">
+              <b>
+                {said.added === 0
+                  ? 'No step mends what is left.'
+                  : `${plural(said.added, 'step was', 'steps were')} added.`}
+              </b>
+              {said.deeds
+                .filter((d) => d.evidence || d.failed)
+                .map((d) => (
+                  <small key={d.rule}>
+                    {d.title}: {d.failed ? `taken out again, ${d.failed}` : d.evidence}
+                  </small>
+                ))}
+            </div>
+            <Button component={Link} to={`/p/${project}/chain/${chain?.id}`}>
+              See the chain
+            </Button>
+          </Finding>
+        )}
+        {r?.findings.map((f) => (
+          <One
+            key={f.rule + f.title}
+            f={f}
+            lit={f.rule + f.title === shown}
+            onShow={() => setShown(f.rule + f.title === shown ? '' : f.rule + f.title)}
+            onMend={add}
+            band={
+              chain && f.since !== undefined ? `/p/${project}/chain/${chain.id}?band=${f.since}` : undefined
+            }
+          />
         ))}
       </Pane>
       <Pane>
@@ -149,6 +203,7 @@ export function Rehearsal() {
             className="mid"
             tools={false}
             bones={r.stats?.bones}
+            guide={{ chosen: lit ? keysOf(lit) : [], hide: false, morphs: {} }}
             panes={[
               {
                 url: viewUrl(r.scene, true),
@@ -204,5 +259,71 @@ export function Rehearsal() {
         )}
       </Pane>
     </Panes>
+  )
+}
+
+/** One finding: what, where, why, from which band on, and what mends it. */
+function One({
+  f,
+  lit,
+  onShow,
+  onMend,
+  band,
+}: {
+  f: Found
+  lit: boolean
+  onShow: () => void
+  onMend: (steps: S['ChainStep'][]) => void
+  band?: string
+}) {
+  const there = keysOf(f).length
+  return (
+    <Finding data-rule={f.rule} data-severity={f.severity}>
+      <div className="tg">
+        <Tag tone={words[f.severity][0]}>{words[f.severity][1]}</Tag>
+      </div>
+      <div className="grow">
+        <b>{f.title}</b>
+        {f.where && <small>{f.where}</small>}
+        {f.why && <p>{f.why}</p>}
+        {f.evidence && <p>Because {f.evidence}.</p>}
+        {f.severity !== 'holds' && (band || there > 0) && (
+          <small>
+            {band && (
+              <>
+                since <Link to={band}>{f.since === 0 ? 'the asset as found' : f.sinceTitle}</Link>
+              </>
+            )}
+            {band && there > 0 && ' · '}
+            {there > 0 && (
+              <TextButton aria-pressed={lit} onClick={onShow} data-show={f.rule}>
+                {lit ? 'Show everything' : `Show ${there === 1 ? 'it' : 'them'} in the model`}
+              </TextButton>
+            )}
+          </small>
+        )}
+        {f.ask && (
+          <>
+            <p>{f.ask.text}</p>
+            {f.ask.answers.map((a) => (
+              <Button
+                key={a.text}
+                size="small"
+                data-answer
+                onClick={() => onMend(a.mends)}
+                sx={{ mr: 1, mt: 0.5 }}
+              >
+                {a.text}
+              </Button>
+            ))}
+          </>
+        )}
+      </div>
+      {f.mends && !f.ask && (
+        <Button variant={f.severity === 'stops' ? 'contained' : 'outlined'} onClick={() => onMend(f.mends!)}>
+          {f.mendText}
+        </Button>
+      )}
+    </Finding>
   )
 }

@@ -73,7 +73,7 @@ export function Together({
         const stops: S['Chain'][] = []
         for (const c of list) {
           try {
-            await deliver(c.id, despite)
+            await deliver(c.id, { purpose: 'myself' }, despite)
           } catch (e) {
             if (!despite && e instanceof ApiError && e.message.startsWith('the rehearsal stops'))
               stops.push(c)

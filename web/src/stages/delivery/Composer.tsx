@@ -1,0 +1,273 @@
+// What is to be delivered: the purpose and whether the terms allow it, the
+// formats, and the files before they are made.
+import { MenuItem, OutlinedInput, Select, styled } from '@mui/material'
+import { useEffect } from 'react'
+import { Link } from 'react-router'
+import { useComposed, type Order } from '../../api/chains'
+import { useFindSources } from '../../api/finds'
+import type { S } from '../../api/http'
+import { useTargets } from '../../api/targets'
+import { Fold } from '../../parts/Fold'
+import { Form, Label, Pair } from '../../parts/Form'
+import { bytes, named, plural } from '../../parts/format'
+import { Head } from '../../parts/Head'
+import { Item } from '../../parts/Item'
+import { Tag } from '../../parts/Tag'
+import { Text } from '../../parts/Text'
+
+const purposes: [NonNullable<Order['purpose']>, string][] = [
+  ['myself', 'for myself'],
+  ['share-changed', 'to share it changed'],
+  ['share-unchanged', 'to share it unchanged'],
+  ['sell', 'to sell it'],
+]
+
+const Files = styled('div')({
+  padding: '8px 18px',
+  font: '12.5px/20px var(--mono)',
+  overflowX: 'auto',
+  '& > div': { display: 'flex', justifyContent: 'space-between', gap: 12, whiteSpace: 'pre' },
+  '& > div > span': { color: 'var(--soft)' },
+})
+
+interface Branch {
+  name: string
+  depth: number
+  size?: number
+}
+
+/** Paths as a tree, folders once. */
+function tree(files: { path: string; size: number }[]): Branch[] {
+  const out: Branch[] = []
+  let last: string[] = []
+  for (const f of [...files].sort((a, b) => (a.path < b.path ? -1 : 1))) {
+    const parts = f.path.split('/')
+    let k = 0
+    while (k < parts.length - 1 && parts[k] === last[k]) k++
+    for (let i = k; i < parts.length - 1; i++) out.push({ name: `${parts[i]}/`, depth: i })
+    out.push({ name: parts[parts.length - 1], depth: parts.length - 1, size: f.size })
+    last = parts.slice(0, -1)
+  }
+  return out
+}
+
+export function Composer({
+  project,
+  chain,
+  asset,
+  order,
+  onOrder,
+  onRefused,
+}: {
+  project: number
+  chain: S['Chain']
+  asset?: string
+  order: Order
+  onOrder: (o: Order) => void
+  /** How many sources do not allow the purpose. */
+  onRefused: (n: number) => void
+}) {
+  const { data: c, error } = useComposed(project, chain.id, order)
+  const { data: targets } = useTargets()
+  const { data: sources } = useFindSources(project, chain.find)
+  const sheet = targets?.find((t) => t.id === chain.target)
+  const refused = c?.refused.length ?? 0
+  useEffect(() => onRefused(refused), [refused, onRefused])
+  const set = (o: Partial<Order>) => onOrder({ ...order, ...o })
+  return (
+    <>
+      <Head
+        title={asset ? `Deliver ${asset}` : 'Deliver'}
+        end={<Tag clip>{sheet?.name ?? chain.target}</Tag>}
+      />
+      <Form>
+        <Label id="purpose">Purpose</Label>
+        <Select
+          fullWidth
+          value={order.purpose ?? 'myself'}
+          labelId="purpose"
+          onChange={(e) => set({ purpose: e.target.value })}
+        >
+          {purposes.map(([k, words]) => (
+            <MenuItem key={k} value={k}>
+              {words}
+            </MenuItem>
+          ))}
+        </Select>
+        {c && refused === 0 && (
+          <Text as="div" tone="good" small data-allowed>
+            {sources && sources.length > 1
+              ? `no objection from ${plural(sources.length, 'source')}`
+              : 'no objection'}
+          </Text>
+        )}
+        {c?.refused.map((r) => (
+          <Item key={r.source} data-refused={r.source}>
+            <Tag tone="bad">refused</Tag> <b>{r.source}</b>: {r.why}.{r.says && <small>“{r.says}”</small>}
+            {r.evidence && <small>read in {r.evidence}</small>}
+            <small>
+              If you have a permission, state it with the source in{' '}
+              <Link to={`/p/${project}/sources`}>Sources</Link>, with where it was given.
+            </small>
+          </Item>
+        ))}
+      </Form>
+      <Fold title="Formats and sizes" id="delivery-formats">
+        <Form flush={false} last>
+          <Pair>
+            <div>
+              <Label id="format">Model</Label>
+              <Select
+                fullWidth
+                displayEmpty
+                value={order.format ?? ''}
+                labelId="format"
+                onChange={(e) => set({ format: e.target.value || undefined })}
+              >
+                <MenuItem value="">as the sheet says</MenuItem>
+                {[
+                  'glb',
+                  'vrm',
+                  'obj',
+                  'collada',
+                  'ply',
+                  'stl',
+                  'x3d',
+                  'vrml',
+                  '3mf',
+                  'usda',
+                  'usdz',
+                  'bvh',
+                ].map((f) => (
+                  <MenuItem key={f} value={f}>
+                    {f.toUpperCase()}
+                  </MenuItem>
+                ))}
+              </Select>
+            </div>
+            <div>
+              <Label id="longest">Pictures apart at most</Label>
+              <Select
+                fullWidth
+                value={order.longest ?? 0}
+                labelId="longest"
+                onChange={(e) => set({ longest: Number(e.target.value) || undefined })}
+              >
+                <MenuItem value={0}>as they are</MenuItem>
+                {[4096, 2048, 1024, 512, 256].map((n) => (
+                  <MenuItem key={n} value={n}>
+                    {n} px
+                  </MenuItem>
+                ))}
+              </Select>
+            </div>
+          </Pair>
+          <Pair>
+            <div>
+              <Label id="levels">Levels of detail</Label>
+              <Select
+                fullWidth
+                value={(order.levels ?? []).length}
+                labelId="levels"
+                onChange={(e) => {
+                  const n = Number(e.target.value)
+                  set({ levels: n > 0 ? Array.from({ length: n }, (_, i) => 0.5 ** (i + 1)) : undefined })
+                }}
+              >
+                <MenuItem value={0}>none beside the model</MenuItem>
+                <MenuItem value={1}>a half</MenuItem>
+                <MenuItem value={2}>a half and a quarter</MenuItem>
+                <MenuItem value={3}>down to an eighth</MenuItem>
+              </Select>
+            </div>
+            <div>
+              <Label id="show">Picture of it</Label>
+              <Select
+                fullWidth
+                value={order.show?.width ?? 0}
+                labelId="show"
+                onChange={(e) => {
+                  const w = Number(e.target.value)
+                  set({ show: w > 0 ? { width: w, height: Math.round(w * 0.75) } : undefined })
+                }}
+              >
+                <MenuItem value={0}>none</MenuItem>
+                {[640, 1280, 1920].map((n) => (
+                  <MenuItem key={n} value={n}>
+                    {n} × {Math.round(n * 0.75)} px
+                  </MenuItem>
+                ))}
+              </Select>
+            </div>
+          </Pair>
+          <Label>Folder</Label>
+          <OutlinedInput
+            key={chain.id}
+            fullWidth
+            defaultValue={order.layout?.folder ?? ''}
+            placeholder="as the sheet says"
+            inputProps={{ 'aria-label': 'Folder', spellCheck: false, maxLength: 200 }}
+            onBlur={(e) => {
+              const folder = e.target.value.trim()
+              set({ layout: folder ? { folder, model: '{asset}', pictures: '{picture}' } : undefined })
+            }}
+          />
+        </Form>
+      </Fold>
+      <Head
+        title="Files, before they are made"
+        end={<Text tone="soft">{c?.ready && bytes(c.size)}</Text>}
+        ruled
+      />
+      {error && (
+        <Item>
+          <Tag tone="bad">cannot be made</Tag> {error.message}
+        </Item>
+      )}
+      {c && !c.ready && !error && <Item>The chain is being computed; the files follow.</Item>}
+      {c?.ready && !error && (
+        <Files data-files={c.files.length}>
+          {tree(c.files).map((b, i) => (
+            <div key={i}>
+              {'  '.repeat(b.depth) + b.name}
+              <span>{b.size !== undefined && bytes(b.size)}</span>
+            </div>
+          ))}
+          {c.again.map((m) => (
+            <div key={m}>
+              <span>{m}: there already</span>
+            </div>
+          ))}
+          <div>
+            <span>with manifest, chain and sheet</span>
+          </div>
+          {c.searchLine && (
+            <div>
+              <span>
+                {c.searchFile} + “{c.searchLine}”
+              </span>
+            </div>
+          )}
+        </Files>
+      )}
+      {c?.notes.map((n) => (
+        <Item key={n}>
+          <Tag tone="warn">note</Tag> {n}
+        </Item>
+      ))}
+      <Head title="Made from" ruled />
+      {sources?.map((s) => (
+        <Item key={s.source} data-origin={s.source}>
+          <b>{s.source}</b>{' '}
+          <Tag tone={s.rights && s.short !== 'private use only' ? 'plain' : 'warn'}>{s.short}</Tag>
+          {s.rights?.owner && <small>{s.rights.owner}</small>}
+          {s.rights?.licence && <Lines>{s.rights.licence}</Lines>}
+          {s.text && s.text.trim() !== s.rights?.licence?.trim() && <Lines>{s.text}</Lines>}
+          <small>{named(s.entries, 4)}</small>
+        </Item>
+      ))}
+    </>
+  )
+}
+
+const Lines = styled('small')({ whiteSpace: 'pre-line' })

@@ -1,0 +1,96 @@
+// What is done with a delivery that is made: sent to a receiver, or put into a
+// folder.
+import { Button, MenuItem, OutlinedInput, Select, styled } from '@mui/material'
+import { useState } from 'react'
+import { placeDelivery, sendDelivery } from '../../api/chains'
+import { useAct, type S } from '../../api/http'
+import { Fault } from '../../parts/bits'
+import { plural } from '../../parts/format'
+import { Head } from '../../parts/Head'
+import { Item } from '../../parts/Item'
+import { Row } from '../../parts/Row'
+import { Text } from '../../parts/Text'
+
+const Body = styled('div')({ padding: '8px 18px 12px', fontSize: 13 })
+
+export function Made({
+  project,
+  delivery,
+  receivers,
+}: {
+  project: number
+  delivery: S['Delivery']
+  receivers?: S['Receiver'][]
+}) {
+  const { act, fault, busy } = useAct(project)
+  const there = (receivers ?? []).filter((r) => !r.note)
+  const [to, setTo] = useState('')
+  const [folder, setFolder] = useState('')
+  const [placed, setPlaced] = useState<S['Placed']>()
+  const receiver = to || there[0]?.id || ''
+  const place = (search: boolean) => act(() => placeDelivery(delivery.id, folder.trim(), search), setPlaced)
+  return (
+    <>
+      <Head title={`Hand over ${delivery.name}`} ruled />
+      <Fault error={fault} />
+      <Body>
+        <Row wrap>
+          {there.length > 0 ? (
+            <>
+              <Select
+                value={receiver}
+                inputProps={{ 'aria-label': 'Receiver' }}
+                onChange={(e) => setTo(e.target.value)}
+              >
+                {there.map((r) => (
+                  <MenuItem key={r.id} value={r.id}>
+                    {r.name}
+                  </MenuItem>
+                ))}
+              </Select>
+              <Button disabled={busy} onClick={() => act(() => sendDelivery(delivery.id, receiver))}>
+                Send
+              </Button>
+            </>
+          ) : (
+            <Text tone="soft">No receiver is reached; start Excavate with --receiver to name one.</Text>
+          )}
+          <OutlinedInput
+            value={folder}
+            onChange={(e) => setFolder(e.target.value)}
+            placeholder="or a folder, as a whole path"
+            inputProps={{ 'aria-label': 'Folder to put it into', spellCheck: false, maxLength: 4096 }}
+            style={{ minWidth: 260, flex: 1 }}
+          />
+          <Button disabled={busy || !folder.trim()} onClick={() => place(false)}>
+            Put there
+          </Button>
+        </Row>
+      </Body>
+      {placed && (
+        <Item data-placed={placed.made.length}>
+          In {placed.folder}: {plural(placed.made.length, 'file')} new, {placed.replaced.length} replaced,{' '}
+          {placed.same.length} the same.
+          {placed.kept.length > 0 && (
+            <small>
+              Kept as they are, because they were changed since or are somebody else&apos;s:{' '}
+              {placed.kept.join(', ')}
+            </small>
+          )}
+          {placed.backup && <small>The search path file as it was: {placed.backup}</small>}
+          {placed.searchLine && (
+            <small>
+              The target finds it once {placed.searchFile} has the line <code>{placed.searchLine}</code>.{' '}
+              <Button size="small" onClick={() => void navigator.clipboard.writeText(placed.searchLine!)}>
+                Copy it
+              </Button>{' '}
+              <Button size="small" onClick={() => place(true)}>
+                Add it, with a backup
+              </Button>
+            </small>
+          )}
+        </Item>
+      )}
+    </>
+  )
+}
