@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -165,7 +167,11 @@ func (p *port) run(ctx context.Context, in *given, out string) error {
 	if err != nil {
 		return err
 	}
-	files, _, err := maker.Whole(made, delivery.Of{Found: found, Chain: p.doc, Origins: origins, Sheet: p.sheet, SheetDoc: p.text, Findings: m.Findings,
+	layouts, err := p.ownLayouts()
+	if err != nil {
+		return err
+	}
+	files, _, err := maker.Whole(made, delivery.Of{Found: found, Layouts: layouts, Chain: p.doc, Origins: origins, Sheet: p.sheet, SheetDoc: p.text, Findings: m.Findings,
 		Mended: m.Deeds, Purpose: p.purpose, Input: inputOf(in, p.readings, p.binds), Options: p.made})
 	if err != nil {
 		return err
@@ -316,6 +322,59 @@ func printTable(w io.Writer, t *target.Table) {
 			fmt.Fprintf(w, "       and %d more\n", n)
 		}
 	}
+}
+
+func targetsCommand(o *options) *cobra.Command {
+	c := &cobra.Command{Use: "targets", Short: "List the target sheets that ship", Args: cobra.NoArgs}
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		all, err := target.Load(targets.FS)
+		if err != nil {
+			return err
+		}
+		for _, id := range slices.Sorted(maps.Keys(all)) {
+			fmt.Fprintf(cmd.OutOrStdout(), "%-12s %s\n  %s\n", id, all[id].Name, all[id].About)
+		}
+		return nil
+	}
+	c.AddCommand(targetsShow(), targetsFrom(o))
+	return c
+}
+
+func targetsShow() *cobra.Command {
+	c := &cobra.Command{Use: "show SHEET", Short: "Print a sheet: to copy it, or to read what it asks", Args: cobra.ExactArgs(1)}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		_, text, err := sheetOf(args[0])
+		if err == nil {
+			_, err = cmd.OutOrStdout().Write(text)
+		}
+		return err
+	}
+	return c
+}
+
+func targetsFrom(o *options) *cobra.Command {
+	var out string
+	var replace bool
+	c := &cobra.Command{Use: "from FILE -o SHEET.yaml", Short: "Propose a sheet from an asset that the target already takes", Args: cobra.ExactArgs(1)}
+	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write; - for the standard output")
+	c.Flags().BoolVar(&replace, "replace", false, "write over what is there already")
+	c.MarkFlagRequired("output")
+	o.sourceFlag(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		lib, stack, done, err := o.open(cmd.Context())
+		if err != nil {
+			return err
+		}
+		defer done()
+		s, _, _, err := o.decode(cmd.Context(), lib, stack, args[0])
+		if err != nil {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		files := newOutputs(replace)
+		files.reads(args[0])
+		return files.write(out, target.FromExample(filepath.Base(args[0]), s))
+	}
+	return c
 }
 
 func verifyCommand(o *options) *cobra.Command {

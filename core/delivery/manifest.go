@@ -103,6 +103,7 @@ type Of struct {
 	Purpose  terms.Purpose
 	Input    *Input
 	Options  Options
+	Layouts  []File // the porter's own, by their names
 }
 
 // Whole are the files of a delivery with its manifest, chain and sheet.
@@ -117,12 +118,31 @@ func (k *Maker) Whole(made *Made, of Of) ([]File, *Manifest, error) {
 	if of.SheetDoc != nil {
 		files = append(files, File{in("target.yaml"), "sheet", of.SheetDoc})
 	}
+	for _, l := range of.Layouts {
+		files = append(files, File{in("layouts/" + l.Path + ".yaml"), "layout", l.Data})
+	}
+	files = append(files, permissions(of.Origins, in)...)
 	m := k.manifest(made, files, of)
 	text, err := m.JSON()
 	if err != nil {
 		return nil, nil, err
 	}
 	return append(files, File{in("manifest.json"), "manifest", text}), m, nil
+}
+
+// permissions are the letters by which something is allowed, each once.
+func permissions(origins []find.Origin, in func(string) string) (out []File) {
+	seen := map[string]bool{}
+	for _, o := range origins {
+		if o.Rights == nil || o.Rights.Permission == nil {
+			continue
+		}
+		if p := o.Rights.Permission; p.Data != nil && !seen[p.SHA256] {
+			seen[p.SHA256] = true
+			out = append(out, File{in("permissions/" + p.SHA256[:8] + "_" + FileName(p.File, "")), "permission", p.Data})
+		}
+	}
+	return out
 }
 
 // JSON is the manifest as it is written.

@@ -154,7 +154,7 @@ func (k *Maker) Again(ctx context.Context, o *Opened, lib *find.Library, stack s
 			out.Notes = append(out.Notes, fmt.Sprintf("step %s was version %d and is %d", st.Step, m.Versions[st.Step], x.Version))
 		}
 	}
-	hit, data, err := inputOf(m.Input, stack)
+	data, hit, err := InputOf(m.Input, stack)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +195,7 @@ func (k *Maker) Again(ctx context.Context, o *Opened, lib *find.Library, stack s
 		}
 	}
 	for _, f := range m.Files {
-		if f.Kind != "chain" && f.Kind != "sheet" && !slices.ContainsFunc(made.Files, func(x File) bool { return x.Path == f.Path }) {
+		if f.Kind != "chain" && f.Kind != "sheet" && f.Kind != "layout" && f.Kind != "permission" && !slices.ContainsFunc(made.Files, func(x File) bool { return x.Path == f.Path }) {
 			out.Differ = append(out.Differ, Fault{f.Path, "it is not made any more"})
 		}
 	}
@@ -213,9 +213,9 @@ func firstDifference(a, b []byte) string {
 	return fmt.Sprintf("%d bytes then, %d now", len(a), len(b))
 }
 
-// inputOf finds the entry that an asset was decoded from: by its path, else by
+// InputOf finds the entry that an asset was decoded from: by its path, else by
 // its name, those with the same bytes first.
-func inputOf(in *Input, stack source.Stack) (hit source.Hit, data []byte, err error) {
+func InputOf(in *Input, stack source.Stack) (data []byte, hit source.Hit, err error) {
 	var found []source.Hit
 	for _, s := range stack {
 		if i := s.Lookup(in.Entry); i >= 0 {
@@ -235,14 +235,14 @@ func inputOf(in *Input, stack source.Stack) (hit source.Hit, data []byte, err er
 			continue
 		}
 		if digest(b) == in.SHA256 {
-			return h, b, nil
+			return b, h, nil
 		}
 		if data == nil {
 			hit, data = h, b
 		}
 	}
 	if data == nil {
-		return hit, nil, fmt.Errorf("the sources hold no %s", in.Entry)
+		return nil, hit, fmt.Errorf("the sources hold no %s", in.Entry)
 	}
-	return hit, data, nil
+	return data, hit, nil
 }

@@ -2,6 +2,8 @@ package find
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"path"
 	"reflect"
@@ -130,6 +132,16 @@ func told(src *source.Source, entry string) (t terms.Terms, ok bool) {
 	}
 	if t.Evidence == "" {
 		t.Evidence = TermsFile(path.Base(entry))
+	}
+	if p := t.Permission; p != nil && p.File != "" { // a letter that lies beside it
+		p.SHA256 = ""
+		k := src.Lookup(path.Join(path.Dir(entry), p.File))
+		if k >= 0 && src.Entries()[k].Size <= terms.MostPermission {
+			if p.Data, err = src.Read(k); err == nil {
+				sum := sha256.Sum256(p.Data)
+				p.SHA256 = hex.EncodeToString(sum[:])
+			}
+		}
 	}
 	return t, t.Stated()
 }

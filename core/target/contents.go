@@ -64,7 +64,7 @@ func (r *rehearsal) most(name string, have, limit int, why string, mends []chain
 	if limit == 0 {
 		return
 	}
-	at := fmt.Sprintf("%d of at most %d", have, limit)
+	at := thousands(have) + " of at most " + thousands(limit)
 	if have <= limit {
 		r.holds(name, "Not too many "+name, at)
 		return
@@ -78,7 +78,7 @@ func (r *rehearsal) most(name string, have, limit int, why string, mends []chain
 func (r *rehearsal) triangles(name string) {
 	n := r.t.Limits.Triangles
 	r.most(name, r.st.Triangles, n, "The target refuses it, or draws it too slowly.",
-		[]chain.Step{mend("reduce", params{"triangles": r.reducedTo(n)})}, fmt.Sprintf("Reduce to %d", n))
+		[]chain.Step{mend("reduce", params{"triangles": r.reducedTo(n)})}, "Reduce to "+thousands(n))
 }
 
 // reducedTo is how many stored triangles make at most n shown ones: a mesh of

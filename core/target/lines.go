@@ -87,13 +87,22 @@ func (s *Sheet) limits() string {
 	}{{s.Limits.Triangles, "triangles"}, {s.Limits.Meshes, "meshes"}, {s.Limits.Nodes, "nodes"}, {s.Limits.Materials, "materials"},
 		{s.Limits.Bones, "bones"}, {s.Limits.Morphs, "morph targets"}, {s.Limits.UVSets, "UV sets"}, {s.Limits.ColourSets, "colour sets"}} {
 		if l.n > 0 {
-			out = append(out, fmt.Sprintf("%d %s", l.n, l.what))
+			out = append(out, thousands(l.n)+" "+l.what)
 		}
 	}
 	if s.Limits.Texels > 0 {
 		out = append(out, fmt.Sprintf("%g MB of pictures", s.Limits.Texels))
 	}
 	return strings.Join(out, ", ")
+}
+
+// thousands sets a comma every three digits.
+func thousands(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
 }
 
 func (p *Pictures) says() string {

@@ -36,7 +36,21 @@ type Terms struct {
 	Private        Answer `json:"private"`  // whether it may be kept for oneself
 	Evidence       string `json:"evidence"` // link, or where it was read
 	ByHand         bool   `json:"byHand"`   // the porter stated it
+	// Permission is one that somebody gave, where the answers rest on it.
+	Permission *Permission `json:"permission,omitempty"`
 }
+
+// Permission is what somebody allowed. It travels with what is made by it.
+type Permission struct {
+	Text   string `json:"text"`           // what was allowed, in whose words
+	Date   string `json:"date,omitempty"` // of the letter
+	File   string `json:"file,omitempty"` // the name of a letter, or of a picture of it
+	SHA256 string `json:"sha256,omitempty"`
+	Data   []byte `json:"-"` // of the file
+}
+
+// MostPermission is how long a permission's file may be.
+const MostPermission = 1 << 20
 
 const mostText = 2000
 
@@ -49,6 +63,14 @@ func (t Terms) Check() error {
 	}
 	if len(t.Owner) > mostText || len(t.Licence) > mostText || len(t.Evidence) > mostText {
 		return fmt.Errorf("owner, licence and evidence have at most %d letters each", mostText)
+	}
+	if p := t.Permission; p != nil {
+		if len(p.Text) > 2*mostText || len(p.Date) > 40 || len(p.File) > 200 || len(p.Data) > MostPermission {
+			return fmt.Errorf("a permission has at most %d letters, and its file at most %d bytes", 2*mostText, MostPermission)
+		}
+		if p.File != "" && (path.Base(p.File) != p.File || strings.ContainsAny(p.File, "\\:") || strings.HasPrefix(p.File, ".")) {
+			return fmt.Errorf("the permission's file %q is no name of a file", p.File)
+		}
 	}
 	return nil
 }

@@ -2052,6 +2052,22 @@ type PathMap struct {
 	To   string `json:"to"`
 }
 
+// Permission A permission that somebody gave; it goes with every delivery.
+type Permission struct {
+	// Data the file's bytes when it is stated; never in an answer
+	Data *[]byte `json:"data,omitempty"`
+	Date *string `json:"date,omitempty"`
+
+	// File the name of a letter or picture of it
+	File *string `json:"file,omitempty"`
+
+	// Sha256 of the file
+	Sha256 *string `json:"sha256,omitempty"`
+
+	// Text what was allowed
+	Text string `json:"text"`
+}
+
 // Picked defines model for Picked.
 type Picked struct {
 	// First the names of the first nodes, or where there are none, materials
@@ -2602,12 +2618,15 @@ type Terms struct {
 	Evidence string `json:"evidence"`
 
 	// Licence SPDX identifier, or own words
-	Licence        string `json:"licence"`
-	Owner          string `json:"owner"`
-	Private        Answer `json:"private"`
-	Sell           Answer `json:"sell"`
-	ShareChanged   Answer `json:"shareChanged"`
-	ShareUnchanged Answer `json:"shareUnchanged"`
+	Licence string `json:"licence"`
+	Owner   string `json:"owner"`
+
+	// Permission A permission that somebody gave; it goes with every delivery.
+	Permission     *Permission `json:"permission,omitempty"`
+	Private        Answer      `json:"private"`
+	Sell           Answer      `json:"sell"`
+	ShareChanged   Answer      `json:"shareChanged"`
+	ShareUnchanged Answer      `json:"shareUnchanged"`
 }
 
 // Things defines model for Things.

@@ -383,6 +383,11 @@ func (s *Service) stated(ctx context.Context, project int64, origins []find.Orig
 			}
 			var t terms.Terms
 			if json.Unmarshal(r.Rights, &t) == nil && t.Stated() && (t.ByHand || o.Rights == nil) {
+				if p := t.Permission; p != nil && p.SHA256 != "" {
+					if p.Data, err = s.Blobs.Get(p.SHA256); err != nil {
+						return fmt.Errorf("the permission of %s: %w", r.Label, err)
+					}
+				}
 				o.Rights = &t
 			}
 			if o.Text == "" {

@@ -323,6 +323,16 @@ func (s *Service) SetTerms(ctx context.Context, id int64, t terms.Terms) error {
 	if err := t.Check(); err != nil {
 		return userErr(400, "%v", err)
 	}
+	if p := t.Permission; p != nil {
+		switch {
+		case p.Data != nil:
+			if p.SHA256, err = s.Blobs.Put(p.Data); err != nil {
+				return err
+			}
+		case p.SHA256 != "" && !s.Blobs.Has(p.SHA256):
+			return userErr(400, "the file of the permission is not here any more: choose it again")
+		}
+	}
 	if err := s.Store.SetRights(ctx, db.SetRightsParams{Rights: asJSON(t), ID: id}); err != nil {
 		return err
 	}

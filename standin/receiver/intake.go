@@ -97,8 +97,18 @@ func take(s *sheet, files map[string][]byte, where string) *Report {
 			break
 		}
 	}
-	x.out.world = &world{faces: x.faces, solid: x.solid, up: s.up(), metres: s.metres(), open: x.passable(), colours: x.colours()}
+	x.out.world = &world{faces: x.faces, still: x.still(), solid: x.solid, up: s.up(), metres: s.metres(), open: x.passable(), colours: x.colours()}
 	return x.out
+}
+
+// still are the faces that no skeleton moves: what one may stand on.
+func (x *intake) still() (out []triangle) {
+	for _, t := range x.faces {
+		if x.doc.Nodes[t.node].Skin == nil {
+			out = append(out, t)
+		}
+	}
+	return out
 }
 
 // isSolid tells whether a node is a collider by its name.

@@ -18,6 +18,7 @@ const (
 // world is what arrived: what is seen and what is touched, in the file's units.
 type world struct {
 	faces, solid []triangle
+	still        []triangle // those faces that no skeleton moves
 	up           int
 	metres       float64
 	open         map[int]bool // nodes that one must be able to pass
@@ -146,12 +147,12 @@ func crosses(from, to vec, t *triangle) bool {
 // walk drops the figure on a grid of places and walks between them.
 func (w *world) walk() *Walk {
 	out := &Walk{Falls: []Place{}, Floats: []Place{}, Blocked: []Place{}}
-	if len(w.faces) == 0 {
+	if len(w.still) == 0 {
 		return out
 	}
 	a, b := (w.up+1)%3, (w.up+2)%3
 	lo, hi := [2]float64{math.Inf(1), math.Inf(1)}, [2]float64{math.Inf(-1), math.Inf(-1)}
-	for _, list := range [][]triangle{w.faces, w.solid} {
+	for _, list := range [][]triangle{w.still, w.solid} {
 		for i := range list {
 			for _, p := range list[i].at {
 				lo[0], hi[0] = math.Min(lo[0], p[a]), math.Max(hi[0], p[a])
@@ -163,9 +164,9 @@ func (w *world) walk() *Walk {
 	for ((hi[0]-lo[0])/space+1)*((hi[1]-lo[1])/space+1) > mostPlaces {
 		space *= 1.25
 	}
-	out.Spacing = space * w.metres
+	out.Spacing = math.Round(space*w.metres*100) / 100
 	cell := math.Max(space, math.Max(hi[0]-lo[0], hi[1]-lo[1])/400)
-	seen, solid := newGrid(w.faces, w.up, cell, lo, hi), newGrid(w.solid, w.up, cell, lo, hi)
+	seen, solid := newGrid(w.still, w.up, cell, lo, hi), newGrid(w.solid, w.up, cell, lo, hi)
 	last := map[int][]float64{} // floors of the row before, by column
 	for ix := 0; ; ix++ {
 		x := lo[0] + (float64(ix)+0.5)*space
@@ -321,12 +322,12 @@ func (w *world) see(width, height int, walk *Walk) *image.NRGBA {
 		if n.len() == 0 {
 			continue
 		}
-		light := 0.55 + 0.45*math.Abs(n.mul(1/n.len()).dot(vec(up.mul(0.8).add(right.mul(0.5)).add(towards.mul(0.33)))))
+		light := 0.75 + 0.5*math.Abs(n.mul(1/n.len()).dot(vec(up.mul(0.8).add(right.mul(0.5)).add(towards.mul(0.33)))))
 		colour := vec{0.72, 0.7, 0.66}
 		if t.material >= 0 && t.material < len(w.colours) {
 			colour = w.colours[t.material]
 		}
-		fill(img, depth, t, to, colour.mul(math.Min(light, 1)))
+		fill(img, depth, t, to, colour.mul(light))
 	}
 	if walk != nil {
 		mark := func(list []Place, c color.NRGBA) {

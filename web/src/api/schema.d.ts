@@ -2625,6 +2625,26 @@ export interface components {
             sell: components["schemas"]["Answer"];
             evidence: string;
             byHand: boolean;
+            permission?: components["schemas"]["Permission"];
+        };
+        /** @description A permission that somebody gave; it goes with every delivery. */
+        Permission: {
+            /** @description what was allowed */
+            text: string;
+            /** Format: line */
+            date?: string;
+            /**
+             * Format: line
+             * @description the name of a letter or picture of it
+             */
+            file?: string;
+            /** @description of the file */
+            sha256?: string;
+            /**
+             * Format: byte
+             * @description the file's bytes when it is stated; never in an answer
+             */
+            data?: string;
         };
         /** @enum {string} */
         Answer: "" | "yes" | "no";

@@ -84,42 +84,47 @@ export function Delivery() {
               order={order}
               onOrder={setOrder}
               onRefused={setRefused}
-            />
-          )}
-          <Body>
-            {r?.ready && (
-              <p style={{ marginTop: 0 }}>
-                {stops > 0 ? (
-                  <>
-                    <Tone is="bad">The rehearsal stops it: {plural(stops, 'finding')}.</Tone>{' '}
-                    <Link to={`/p/${project}/rehearsal/${chain?.id}`}>See them</Link>
-                  </>
-                ) : (
-                  <Tone is="good">
-                    The rehearsal finds nothing that stops it
-                    {r.warns > 0 && `, and ${plural(r.warns, 'warning')}`}.
-                  </Tone>
+            >
+              <Body>
+                {r?.ready && (
+                  <p style={{ marginTop: 0 }}>
+                    {stops > 0 ? (
+                      <>
+                        <Tone is="bad">The rehearsal stops it: {plural(stops, 'finding')}.</Tone>{' '}
+                        <Link to={`/p/${project}/rehearsal/${chain?.id}`}>See them</Link>
+                      </>
+                    ) : (
+                      <Tone is="good">
+                        The rehearsal finds nothing that stops it
+                        {r.warns > 0 && `, and ${plural(r.warns, 'warning')}`}.
+                      </Tone>
+                    )}
+                  </p>
                 )}
-              </p>
-            )}
-            <Button variant={stops > 0 ? 'outlined' : 'contained'} onClick={() => wanted('')} disabled={off}>
-              Make delivery{more}
-            </Button>{' '}
-            {to && !to.note && (
-              <Button onClick={() => wanted(to.id)} disabled={off} data-send>
-                Make and send{more}
-              </Button>
-            )}
-            {to && (
-              <p>
-                <Tone is="soft">
-                  {to.note
-                    ? `${to.name} is not reached: ${to.note}`
-                    : `${to.name} takes it at ${to.address}.`}
-                </Tone>
-              </p>
-            )}
-          </Body>
+                <Button
+                  variant={stops > 0 ? 'outlined' : 'contained'}
+                  onClick={() => wanted('')}
+                  disabled={off}
+                >
+                  Make delivery{more}
+                </Button>{' '}
+                {to && !to.note && (
+                  <Button onClick={() => wanted(to.id)} disabled={off} data-send>
+                    Make and send{more}
+                  </Button>
+                )}
+                {to && (
+                  <p>
+                    <Tone is="soft">
+                      {to.note
+                        ? `${to.name} is not reached: ${to.note}`
+                        : `${to.name} takes it at ${to.address}.`}
+                    </Tone>
+                  </p>
+                )}
+              </Body>
+            </Composer>
+          )}
         </Pane>
         <Pane>
           <List list={list} shown={shown} onOpen={setOpen} />

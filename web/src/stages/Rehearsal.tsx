@@ -72,7 +72,7 @@ export function Rehearsal() {
     >
       <Pane>
         <Head>
-          <h2>Target sheet</h2>
+          <h2>Sheet</h2>
           {targets && targets.length > 1 && (
             <Select
               value={chain?.target ?? ''}

@@ -19,7 +19,7 @@ import { Text } from '../parts/Text'
 
 const Broken = styled('div')({
   display: 'grid',
-  gridTemplateColumns: 'minmax(120px, 200px) 130px minmax(0, 1fr)',
+  gridTemplateColumns: 'minmax(120px, 200px) 190px minmax(0, 1fr)',
   gap: 12,
   padding: '3px 0',
   fontSize: 13,

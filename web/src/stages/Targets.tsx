@@ -24,7 +24,7 @@ import { Body } from '../parts/Body'
 import { Empty } from '../parts/Empty'
 import { FactGrid } from '../parts/Facts'
 import { Form } from '../parts/Form'
-import { plural, when } from '../parts/format'
+import { when } from '../parts/format'
 import { Head } from '../parts/Head'
 import { useLater } from '../parts/hooks'
 import { Pane } from '../parts/Pane'
@@ -133,6 +133,7 @@ export function Targets() {
           <Select
             native
             fullWidth
+            style={{ marginTop: 8 }}
             value=""
             inputProps={{ 'aria-label': 'From an example', ref: example }}
             onChange={(e) => {
@@ -173,7 +174,7 @@ export function Targets() {
               data-sheet={t.id}
             >
               <b>{t.name}</b> {!t.shipped && <Tag>own</Tag>}
-              <small>{plural(t.lines.length, 'line', 'lines')}</small>
+              <small>{t.about}</small>
             </Sheet>
           ))}
         </Scroll>

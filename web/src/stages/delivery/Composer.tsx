@@ -1,7 +1,7 @@
 // What is to be delivered: the purpose and whether the terms allow it, the
 // formats, and the files before they are made.
 import { MenuItem, OutlinedInput, Select, styled } from '@mui/material'
-import { useEffect } from 'react'
+import { useEffect, type ReactNode } from 'react'
 import { Link } from 'react-router'
 import { useComposed, type Order } from '../../api/chains'
 import { useFindSources } from '../../api/finds'
@@ -58,6 +58,7 @@ export function Composer({
   order,
   onOrder,
   onRefused,
+  children,
 }: {
   project: number
   chain: S['Chain']
@@ -66,6 +67,8 @@ export function Composer({
   onOrder: (o: Order) => void
   /** How many sources do not allow the purpose. */
   onRefused: (n: number) => void
+  /** What is done with it. */
+  children: ReactNode
 }) {
   const { data: c, error } = useComposed(project, chain.id, order)
   const { data: targets } = useTargets()
@@ -255,6 +258,7 @@ export function Composer({
           <Tag tone="warn">note</Tag> {n}
         </Item>
       ))}
+      {children}
       <Head title="Made from" ruled />
       {sources?.map((s) => (
         <Item key={s.source} data-origin={s.source}>

@@ -81,6 +81,7 @@ const Line = styled('div')({
   borderBottom: '1px solid var(--thin)',
   fontSize: 13,
   '& small': { display: 'block', color: 'var(--soft)', overflowWrap: 'anywhere' },
+  '& > :first-of-type': { justifySelf: 'start' },
   '& > :last-child': { textAlign: 'right' },
 })
 const Seen = styled('img')({ display: 'block', width: '100%', maxWidth: 720, background: 'var(--sunk)' })
@@ -97,6 +98,8 @@ export function SentTo({ delivery }: { delivery: S['Delivery'] }) {
   const hit = s.outcomes.filter((o) => o.foretold && o.happened).length
   const missed = s.outcomes.filter((o) => !o.foretold && o.happened)
   const idle = s.outcomes.filter((o) => o.foretold && !o.happened)
+  const held = s.outcomes.filter((o) => !o.foretold && !o.happened)
+  const said = s.outcomes.filter((o) => o.foretold || o.happened)
   const w = s.report?.walk
   return (
     <>
@@ -129,30 +132,6 @@ export function SentTo({ delivery }: { delivery: S['Delivery'] }) {
               <b data-idle={idle.length}>{idle.length}</b>foretold, did not happen
             </div>
           </Sums>
-          {s.outcomes.map((o) => (
-            <Line key={o.rule} data-outcome={o.rule}>
-              <Tag tone={o.foretold ? (o.severity === 'stops' ? 'bad' : 'warn') : 'good'}>
-                {o.foretold ? o.severity : 'holds'}
-              </Tag>
-              <div>
-                {o.title || o.rule}
-                {o.foretold && o.where && <small>foretold: {o.where}</small>}
-                {o.says.map((x) => (
-                  <small key={x}>“{x}”</small>
-                ))}
-              </div>
-              {o.foretold === o.happened ? (
-                <Tone is="good">same</Tone>
-              ) : (
-                <Tone is="warn">{o.happened ? 'not foretold' : 'did not happen'}</Tone>
-              )}
-            </Line>
-          ))}
-          {(missed.length > 0 || idle.length > 0) && (
-            <Item>
-              <Text tone="soft">A difference is a fault of the sheet or of ours, never yours.</Text>
-            </Item>
-          )}
           <Two>
             {s.seen && (
               <Seen src={deliverySeen(delivery.id, s.seen)} alt="What the receiver sees" data-seen />
@@ -214,6 +193,40 @@ export function SentTo({ delivery }: { delivery: S['Delivery'] }) {
               />
             </div>
           </Two>
+          {said.map((o) => (
+            <Line key={o.rule} data-outcome={o.rule}>
+              <Tag tone={o.foretold ? (o.severity === 'stops' ? 'bad' : 'warn') : 'good'}>
+                {o.foretold ? o.severity : 'holds'}
+              </Tag>
+              <div>
+                {o.title || o.rule}
+                {o.foretold && o.where && <small>foretold: {o.where}</small>}
+                {o.says.map((x) => (
+                  <small key={x}>“{x}”</small>
+                ))}
+              </div>
+              {o.foretold === o.happened ? (
+                <Tone is="good">same</Tone>
+              ) : (
+                <Tone is="warn">{o.happened ? 'not foretold' : 'did not happen'}</Tone>
+              )}
+            </Line>
+          ))}
+          {held.length > 0 && (
+            <Line data-held={held.length}>
+              <Tag tone="good">hold</Tag>
+              <div>
+                {plural(held.length, 'rule holds', 'rules hold')}, and nothing happened
+                <small>{held.map((o) => o.rule).join(', ')}</small>
+              </div>
+              <Tone is="good">same</Tone>
+            </Line>
+          )}
+          {(missed.length > 0 || idle.length > 0) && (
+            <Item>
+              <Text tone="soft">A difference is a fault of the sheet or of ours, never yours.</Text>
+            </Item>
+          )}
         </>
       )}
     </>

@@ -82,6 +82,7 @@ export function TermsDialog({
             </Row>
           ))}
           {field('evidence', 'Evidence', 'A link, or where it is written')}
+          <PermissionFields of={t.permission} onChange={(permission) => setT({ ...t, permission })} />
         </Form>
         {source.licence && source.licence !== t.licence && <Code>{source.licence}</Code>}
         <Row>
@@ -92,5 +93,72 @@ export function TermsDialog({
         </Row>
       </DialogContent>
     </Dialog>
+  )
+}
+
+/** A permission that somebody gave, with its letter: it goes with every delivery. */
+function PermissionFields({
+  of,
+  onChange,
+}: {
+  of?: S['Permission']
+  onChange: (p: S['Permission'] | undefined) => void
+}) {
+  const [fault, setFault] = useState('')
+  if (!of)
+    return (
+      <Row>
+        <Button onClick={() => onChange({ text: '' })}>Record a permission…</Button>
+      </Row>
+    )
+  const bring = (f?: File) => {
+    if (!f) return
+    if (f.size > 1 << 20) {
+      setFault(`${f.name} has more than 1 MB`)
+      return
+    }
+    setFault('')
+    const r = new FileReader()
+    r.onload = () =>
+      onChange({ ...of, file: f.name, data: String(r.result).replace(/^.*?,/, ''), sha256: undefined })
+    r.readAsDataURL(f)
+  }
+  return (
+    <>
+      <Label>
+        Permission
+        <OutlinedInput
+          fullWidth
+          multiline
+          maxRows={6}
+          value={of.text}
+          onChange={(e) => onChange({ ...of, text: e.target.value })}
+          placeholder="What was allowed, in whose words"
+          inputProps={{ 'aria-label': 'Permission', maxLength: 4000 }}
+        />
+      </Label>
+      <Label>
+        Given on
+        <OutlinedInput
+          fullWidth
+          value={of.date ?? ''}
+          onChange={(e) => onChange({ ...of, date: e.target.value || undefined })}
+          placeholder="12 November 2026"
+          inputProps={{ 'aria-label': 'Given on', maxLength: 40 }}
+        />
+      </Label>
+      <Row>
+        <Button component="label">
+          {of.file ? `Letter: ${of.file}` : 'Add the letter…'}
+          <input type="file" hidden onChange={(e) => bring(e.target.files?.[0])} />
+        </Button>
+        <Button onClick={() => onChange(undefined)}>No permission</Button>
+      </Row>
+      {fault && (
+        <Text tone="bad" small>
+          {fault}
+        </Text>
+      )}
+    </>
   )
 }
