@@ -2,8 +2,6 @@ package recipe
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"path"
 	"slices"
@@ -109,7 +107,7 @@ func (o *Opener) item(ctx context.Context, r *Recipe, x *Item) Outcome {
 		out.Says = append(out.Says, err.Error())
 		return out
 	}
-	if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != x.Input.SHA256 {
+	if digest(data) != x.Input.SHA256 {
 		out.Says = append(out.Says, fmt.Sprintf("%s has other bytes than those that the recipe was made on", x.Input.Entry))
 	}
 	if r.Excavate != o.Maker.Version {
@@ -128,7 +126,7 @@ func (o *Opener) item(ctx context.Context, r *Recipe, x *Item) Outcome {
 		return out
 	}
 	out.State = Same
-	if sum := sha256.Sum256(out.Package); x.Package != "" && hex.EncodeToString(sum[:]) == x.Package {
+	if x.Package != "" && digest(out.Package) == x.Package {
 		return out
 	}
 	for _, m := range x.Made {
@@ -138,7 +136,7 @@ func (o *Opener) item(ctx context.Context, r *Recipe, x *Item) Outcome {
 			out.State = Other
 			out.Says = append(out.Says, m.Path+": it is not made any more")
 		default:
-			if sum := sha256.Sum256(files[k].Data); hex.EncodeToString(sum[:]) != m.SHA256 {
+			if digest(files[k].Data) != m.SHA256 {
 				out.State = Other
 				out.Says = append(out.Says, m.Path+": other bytes than then")
 			}

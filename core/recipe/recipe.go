@@ -93,9 +93,8 @@ func FromDelivery(o *delivery.Opened, data []byte, version string) (*Recipe, err
 	if m.Input == nil {
 		return nil, errors.New("the delivery does not say what it was decoded from: it was made by an earlier version, or its source was gone")
 	}
-	sum := sha256.Sum256(data)
 	r := &Recipe{Format: 1, Excavate: version, Name: m.Asset, Items: []Item{{Asset: m.Asset, Input: *m.Input, Chain: m.Chain,
-		Sheet: string(o.Files[path.Join(o.Folder, "target.yaml")]), Options: m.Options, Purpose: m.Purpose, Mended: m.Mended, Package: hex.EncodeToString(sum[:])}}}
+		Sheet: string(o.Files[path.Join(o.Folder, "target.yaml")]), Options: m.Options, Purpose: m.Purpose, Mended: m.Mended, Package: digest(data)}}}
 	for _, f := range m.Files {
 		switch f.Kind {
 		case "layout":
@@ -108,6 +107,11 @@ func FromDelivery(o *delivery.Opened, data []byte, version string) (*Recipe, err
 		r.Sources = append(r.Sources, Source{s.Name, s.SHA256, slices.Clone(s.Entries)})
 	}
 	return r, r.Check()
+}
+
+func digest(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
 }
 
 // Check refuses what cannot be meant.

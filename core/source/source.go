@@ -430,7 +430,12 @@ func (s *Source) sum() (string, error) {
 	if err != nil || st.IsDir() {
 		return "", err
 	}
-	f, err := os.Open(s.Path)
+	return FileDigest(s.Path)
+}
+
+// FileDigest is the SHA-256 of a file on disk, as Digest tells it.
+func FileDigest(name string) (string, error) {
+	f, err := os.Open(name)
 	if err != nil {
 		return "", err
 	}

@@ -2064,7 +2064,7 @@ type Permission struct {
 	// Sha256 of the file
 	Sha256 *string `json:"sha256,omitempty"`
 
-	// Text what was allowed
+	// Text what was allowed, in whose words
 	Text string `json:"text"`
 }
 
@@ -2220,6 +2220,28 @@ type Receiver struct {
 	// Note why it is not reached
 	Note    *string  `json:"note,omitempty"`
 	Targets []string `json:"targets"`
+}
+
+// RecipeLook defines model for RecipeLook.
+type RecipeLook struct {
+	Lines []string `json:"lines"`
+	Name  string   `json:"name"`
+
+	// Problem that it was changed since it was signed
+	Problem  *string `json:"problem,omitempty"`
+	SignedBy *string `json:"signedBy,omitempty"`
+	Sources  []struct {
+		Name string `json:"name"`
+
+		// Path where an own copy lies
+		Path *string `json:"path,omitempty"`
+
+		// Same by its digest
+		Same bool `json:"same"`
+	} `json:"sources"`
+
+	// Whole it holds a project, not only deliveries
+	Whole bool `json:"whole"`
 }
 
 // Records defines model for Records.
@@ -3176,6 +3198,12 @@ type OrderSourcesJSONBody struct {
 	Ids []int64 `json:"ids"`
 }
 
+// OpenRecipeParams defines parameters for OpenRecipe.
+type OpenRecipeParams struct {
+	// Changed also one that was changed since it was signed
+	Changed *bool `form:"changed,omitempty" json:"changed,omitempty"`
+}
+
 // CompareScenesParams defines parameters for CompareScenes.
 type CompareScenesParams struct {
 	With string `form:"with" json:"with"`
@@ -3732,6 +3760,9 @@ type ServerInterface interface {
 	// (PUT /api/projects/{project}/pins)
 	PutPin(c fiber.Ctx, project ProjectID) error
 
+	// (GET /api/projects/{project}/recipe)
+	ProjectRecipe(c fiber.Ctx, project ProjectID) error
+
 	// (GET /api/projects/{project}/rehearsals)
 	RehearseMany(c fiber.Ctx, project ProjectID, params RehearseManyParams) error
 
@@ -3764,6 +3795,12 @@ type ServerInterface interface {
 
 	// (GET /api/receivers)
 	ListReceivers(c fiber.Ctx) error
+
+	// (POST /api/recipes/look)
+	LookAtRecipe(c fiber.Ctx) error
+
+	// (POST /api/recipes/open)
+	OpenRecipe(c fiber.Ctx, params OpenRecipeParams) error
 
 	// (GET /api/scenes/{digest}/clues)
 	SceneClues(c fiber.Ctx, digest Digest) error
@@ -7549,6 +7586,35 @@ func (siw *ServerInterfaceWrapper) PutPin(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ProjectRecipe operation middleware
+func (siw *ServerInterfaceWrapper) ProjectRecipe(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project ProjectID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Params("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter project: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ProjectRecipe(c, project)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // RehearseMany operation middleware
 func (siw *ServerInterfaceWrapper) RehearseMany(c fiber.Ctx) error {
 
@@ -7948,6 +8014,61 @@ func (siw *ServerInterfaceWrapper) ListReceivers(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListReceivers(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// LookAtRecipe operation middleware
+func (siw *ServerInterfaceWrapper) LookAtRecipe(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.LookAtRecipe(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// OpenRecipe operation middleware
+func (siw *ServerInterfaceWrapper) OpenRecipe(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OpenRecipeParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "changed" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "changed", query, &params.Changed, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter changed: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.OpenRecipe(c, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9166,6 +9287,12 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Post(options.BaseURL+"/api/projects/:project/copy", wrapper.CopyProject)
 
 	router.Get(options.BaseURL+"/api/projects/:project/export", wrapper.ExportProject)
+
+	router.Get(options.BaseURL+"/api/projects/:project/recipe", wrapper.ProjectRecipe)
+
+	router.Post(options.BaseURL+"/api/recipes/look", wrapper.LookAtRecipe)
+
+	router.Post(options.BaseURL+"/api/recipes/open", wrapper.OpenRecipe)
 
 	router.Post(options.BaseURL+"/api/projects/import", wrapper.ImportProject)
 

@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"strings"
 
 	"excavate/core/delivery"
@@ -312,4 +313,69 @@ func (s *Server) DeliverySeen(c fiber.Ctx, id DeliveryID) error {
 	}
 	c.Set("Content-Type", "image/png")
 	return c.Send(png)
+}
+
+// recipes
+
+func (s *Server) ProjectRecipe(c fiber.Ctx, id ProjectID) error {
+	r, err := s.svc.Recipe(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	text, err := r.JSON()
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "application/octet-stream")
+	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", delivery.FileName(r.Name, ".recipe.json")))
+	return c.Send(text)
+}
+
+// recipeText reads a recipe that is sent.
+func recipeText(c fiber.Ctx) ([]byte, error) {
+	b, err := io.ReadAll(io.LimitReader(bodyReader(c), mostProjectFile+1))
+	if err == nil && len(b) > mostProjectFile {
+		err = bad(413, "a recipe has at most %d MB", mostProjectFile>>20)
+	}
+	return b, err
+}
+
+func (s *Server) LookAtRecipe(c fiber.Ctx) error {
+	b, err := recipeText(c)
+	if err != nil {
+		return err
+	}
+	_, x, err := s.svc.LookAtRecipe(c.Context(), b)
+	if err != nil {
+		return err
+	}
+	out := RecipeLook{Name: x.Name, Whole: x.Whole, SignedBy: optional(x.By), Problem: optional(x.Problem), Lines: append([]string{}, x.Lines...)}
+	out.Sources = out.Sources[:0:0]
+	for _, f := range x.Sources {
+		out.Sources = append(out.Sources, struct {
+			Name string  `json:"name"`
+			Path *string `json:"path,omitempty"`
+			Same bool    `json:"same"`
+		}{f.Name, optional(f.Path), f.Same})
+	}
+	if out.Sources == nil {
+		out.Sources = append(out.Sources, out.Sources...)
+	}
+	return c.JSON(out)
+}
+
+func (s *Server) OpenRecipe(c fiber.Ctx, p OpenRecipeParams) error {
+	b, err := recipeText(c)
+	if err != nil {
+		return err
+	}
+	id, remarks, err := s.svc.OpenRecipe(c.Context(), b, value(p.Changed))
+	if err != nil {
+		return err
+	}
+	made, err := s.projectNow(c, id, 0)
+	if err != nil {
+		return err
+	}
+	return c.Status(201).JSON(Imported{Project: made, Remarks: append([]string{}, remarks...)})
 }

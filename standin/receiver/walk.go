@@ -5,6 +5,7 @@ import (
 	"image"
 	"image/color"
 	"math"
+	"slices"
 	"sort"
 )
 
@@ -107,7 +108,8 @@ func (g *grid) over(x, y float64) (out []hit) {
 		out = append(out, hit{u*p[g.up] + v*q[g.up] + (1-u-v)*r[g.up], n[g.up] > 0.5*n.len(), t.node})
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].height < out[j].height })
-	return out
+	// On an edge both of its faces are met.
+	return slices.CompactFunc(out, func(a, b hit) bool { return b.height-a.height < 1e-6 && a.floor == b.floor && a.node == b.node })
 }
 
 // across tells whether faces stand between two places at a height over them.

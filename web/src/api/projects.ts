@@ -35,17 +35,24 @@ export const copyProject = (project: number, name: string) =>
 export const deleteProject = (project: number) => ok(api.DELETE('/api/projects/{project}', at(project)))
 export const projectFile = (project: number) => `/api/projects/${project}/export`
 
-/** Makes a project of a file that was exported. */
-export async function importProject(file: File): Promise<S['Imported']> {
-  const r = await fetch('/api/projects/import', {
+async function send<T extends object>(path: string, file: File): Promise<T> {
+  const r = await fetch(path, {
     method: 'POST',
     headers: { 'Content-Type': 'application/octet-stream' },
     body: file,
   })
-  const answer = (await r.json()) as S['Imported'] | S['Error']
+  const answer = (await r.json()) as T | S['Error']
   if ('message' in answer) throw new ApiError(answer.message, answer.at)
   return answer
 }
+
+/** Makes a project of a file that was exported. */
+export const importProject = (file: File) => send<S['Imported']>('/api/projects/import', file)
+export const projectRecipe = (project: number) => `/api/projects/${project}/recipe`
+/** What opening a recipe does, before anything is done. */
+export const lookAtRecipe = (file: File) => send<S['RecipeLook']>('/api/recipes/look', file)
+export const openRecipe = (file: File, changed: boolean) =>
+  send<S['Imported']>(`/api/recipes/open?changed=${changed}`, file)
 
 /** What was taken out of a project and can still be put back. */
 export const useTaken = (id: number) =>

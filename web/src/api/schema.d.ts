@@ -79,6 +79,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project}/recipe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        /** @description All that the project knows without one byte of its sources. */
+        get: operations["projectRecipe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipes/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What opening a recipe does, before anything is done. */
+        post: operations["lookAtRecipe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipes/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Makes a project of a recipe with own copies of its sources that lie in the library folders. */
+        post: operations["openRecipe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/import": {
         parameters: {
             query?: never;
@@ -3668,6 +3721,22 @@ export interface components {
                 why: string;
             }[];
         };
+        RecipeLook: {
+            name: string;
+            /** @description it holds a project, not only deliveries */
+            whole: boolean;
+            signedBy?: string;
+            /** @description that it was changed since it was signed */
+            problem?: string;
+            lines: string[];
+            sources: {
+                name: string;
+                /** @description where an own copy lies */
+                path?: string;
+                /** @description by its digest */
+                same: boolean;
+            }[];
+        };
         Placed: {
             folder: string;
             made: string[];
@@ -4051,6 +4120,79 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+        };
+    };
+    projectRecipe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: components["parameters"]["ProjectID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+        };
+    };
+    lookAtRecipe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description What it holds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipeLook"];
+                };
+            };
+        };
+    };
+    openRecipe: {
+        parameters: {
+            query?: {
+                /** @description also one that was changed since it was signed */
+                changed?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The project with what differs here */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
                 };
             };
         };

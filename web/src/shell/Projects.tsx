@@ -21,9 +21,12 @@ import {
   copyProject,
   deleteProject,
   importProject,
+  lookAtRecipe,
   makeProject,
   projectFile,
   projectKeys,
+  openRecipe,
+  projectRecipe,
   renameProject,
   useProjects,
 } from '../api/projects'
@@ -60,6 +63,7 @@ export function Projects() {
   const [name, setName] = useState('')
   const [deleting, setDeleting] = useState<S['Project']>()
   const [brought, setBrought] = useState<S['Imported']>()
+  const [recipe, setRecipe] = useState<{ file: File; look: S['RecipeLook'] }>()
   const [help, setHelp] = useState(false)
   const file = useRef<HTMLInputElement>(null)
   const last = lastProject()
@@ -96,7 +100,7 @@ export function Projects() {
         <Button type="submit" variant="contained" disabled={!name.trim()}>
           Make project
         </Button>
-        <Button onClick={() => file.current?.click()}>Bring one in from a file…</Button>
+        <Button onClick={() => file.current?.click()}>Bring one in from a file or a recipe…</Button>
         <input
           ref={file}
           type="file"
@@ -106,7 +110,12 @@ export function Projects() {
           onChange={(e) => {
             const f = e.target.files?.[0]
             e.target.value = ''
-            if (f) act(async () => setBrought(await importProject(f)))
+            if (f)
+              act(async () => {
+                if (/"recipe"\s*:\s*\d/.test(await f.slice(0, 4096).text()))
+                  setRecipe({ file: f, look: await lookAtRecipe(f) })
+                else setBrought(await importProject(f))
+              })
           }}
         />
       </form>
@@ -149,6 +158,16 @@ export function Projects() {
               await deleteProject(deleting.id)
               forgetProject(deleting.id)
             })
+          }}
+        />
+      )}
+      {recipe && (
+        <Recipe
+          look={recipe.look}
+          onClose={() => setRecipe(undefined)}
+          onOpen={() => {
+            setRecipe(undefined)
+            act(async () => setBrought(await openRecipe(recipe.file, !!recipe.look.problem)))
           }}
         />
       )}
@@ -218,6 +237,14 @@ function Row({
           >
             Export
           </Button>
+          <Button
+            aria-label={`Recipe of ${p.name}`}
+            component="a"
+            href={projectRecipe(p.id)}
+            title="What is known in it, for somebody with an own copy of the sources: names, digests, layouts, chains, sheets"
+          >
+            Recipe
+          </Button>
           <Button aria-label={`Delete ${p.name}`} onClick={onDelete}>
             Delete…
           </Button>
@@ -282,6 +309,60 @@ function Brought({ what, onClose }: { what: S['Imported']; onClose: () => void }
         <Button onClick={onClose}>Stay here</Button>
         <Button variant="contained" component={Link} to={`/p/${what.project.id}/sources`}>
           Open it
+        </Button>
+      </DialogActions>
+    </Dialog>
+  )
+}
+
+/** What a recipe holds and needs, before it is opened. */
+function Recipe({
+  look,
+  onClose,
+  onOpen,
+}: {
+  look: S['RecipeLook']
+  onClose: () => void
+  onOpen: () => void
+}) {
+  return (
+    <Dialog open onClose={onClose} maxWidth="sm" fullWidth aria-labelledby="recipe">
+      <DialogTitle id="recipe">Recipe of {look.name}</DialogTitle>
+      <DialogContent>
+        {look.problem ? (
+          <p>
+            <Tone is="bad">{look.problem}</Tone>
+          </p>
+        ) : (
+          <p>{look.signedBy ? `Signed by ${look.signedBy}.` : 'It is not signed.'}</p>
+        )}
+        {look.sources.map((s) => (
+          <p key={s.name} data-recipe-source={s.name}>
+            <b>{s.name}</b>:{' '}
+            {s.path ? (
+              <>
+                <Tone is={s.same ? 'good' : 'warn'}>
+                  {s.same ? 'the same lies here' : 'found by its name'}
+                </Tone>
+                , {s.path}
+              </>
+            ) : (
+              <Tone is="bad">no copy lies in the library folders</Tone>
+            )}
+          </p>
+        ))}
+        <p>It does nothing but this:</p>
+        <ul>
+          {look.lines.map((l) => (
+            <li key={l}>{l}</li>
+          ))}
+        </ul>
+        {!look.whole && <p>It is the recipe of a delivery: it is opened with “excavate recipe open”.</p>}
+      </DialogContent>
+      <DialogActions>
+        <Button onClick={onClose}>Leave it</Button>
+        <Button variant="contained" disabled={!look.whole} onClick={onOpen}>
+          {look.problem ? 'Open it all the same' : 'Open it'}
         </Button>
       </DialogActions>
     </Dialog>
