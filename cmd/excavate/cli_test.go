@@ -181,7 +181,7 @@ func TestTheWholeWay(t *testing.T) {
 	for _, f := range z.File {
 		names += f.Name + " "
 	}
-	if names != "ferry_keeper.glb manifest.json chain.yaml " {
+	if names != "ferry_keeper.glb chain.yaml manifest.json " {
 		t.Errorf("the delivery holds %s", names)
 	}
 	if out, err := exec.Command("unzip", "-tq", pack).CombinedOutput(); err != nil {

@@ -20,7 +20,7 @@ type CollidersParams struct {
 	Tag     string `json:"tag,omitempty" jsonschema:"title=Tag,maxLength=200,description=What targets find them by; kept as the property tag of each"`
 }
 
-var _ = register(Kind{Name: "colliders", Title: "Colliders", Family: Geometry, On: Nodes, Version: 1,
+var _ = register(Kind{Name: "colliders", Title: "Colliders", Family: Geometry, On: Nodes, Version: 2,
 	Purpose: "Give each chosen node a collider to stand on and bump into: box, sphere, capsule, hull, several hulls, or the mesh itself."},
 	CollidersParams{Shape: "box", Corners: 32, Hulls: 8}, colliders)
 
@@ -137,6 +137,7 @@ type fitter struct {
 	world  []geom.Mat4
 	out    scene.Scene
 	sticks float64 // how far things stand out of hulls, at most
+	meshes map[[32]byte]int
 }
 
 // shown is the triangles that a node shows of what is chosen, in world space
@@ -244,9 +245,21 @@ func (f *fitter) fit(node int, tri [][3]geom.Vec3) (int, error) {
 	return len(hulls), nil
 }
 
+// meshed puts a collider of a mesh; nodes whose colliders are the same share it.
 func (f *fitter) meshed(node int, x *scene.Collider, part scene.Part) error {
-	x.Mesh = len(f.out.Meshes)
-	f.out.Meshes = append(f.out.Meshes, scene.Mesh{Name: f.s.Nodes[node].Name + " collider", Parts: []scene.Part{part}})
+	m := scene.Mesh{Parts: []scene.Part{part}}
+	key := m.Digest()
+	k, ok := f.meshes[key]
+	if !ok {
+		if f.meshes == nil {
+			f.meshes = map[[32]byte]int{}
+		}
+		k = len(f.out.Meshes)
+		f.meshes[key] = k
+		m.Name = f.s.Nodes[node].Name + " collider"
+		f.out.Meshes = append(f.out.Meshes, m)
+	}
+	x.Mesh = k
 	return f.put(node, geom.Vec3{}, geom.IdentityQuat, x)
 }
 

@@ -1,0 +1,295 @@
+package main
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/json"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"excavate/core/delivery"
+)
+
+// said runs a command and returns what it says on both outputs.
+func said(t *testing.T, args ...string) (string, error) {
+	t.Helper()
+	c := root()
+	var b bytes.Buffer
+	c.SetOut(&b)
+	c.SetErr(&b)
+	c.SetArgs(args)
+	err := c.ExecuteContext(t.Context())
+	return b.String(), err
+}
+
+// unzipped is a package's files.
+func unzipped(t *testing.T, file string) map[string][]byte {
+	t.Helper()
+	z, err := zip.OpenReader(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	out := map[string][]byte{}
+	for _, f := range z.File {
+		r, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if out[f.Name], err = io.ReadAll(r); err != nil {
+			t.Fatal(err)
+		}
+		r.Close()
+	}
+	return out
+}
+
+// From a file to a delivery in one command, for every target that ships; made
+// again it is the same, and its recipe makes the same again.
+func TestPortToEveryTarget(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	if out, err := exec.Command("unzip", "-q", at("village.zip"), "-d", at("village")).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	game := []string{"--source", at("hulls.tide"), "--source", at("washes.tide"), "--source", at("winter.tide")}
+	readable := []string{}
+	for _, c := range []struct {
+		in      string
+		sources []string
+		sheet   string
+		model   string
+		chain   []string // steps that its chain must have, in this order
+	}{
+		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "reedlight", "stilt_village/models/stilt_village.glb", []string{"strip", "merge-materials", "alpha", "ground", "colliders"}},
+		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "tideworks", "stilt_village/stilt_village.glb", []string{"merge-materials", "basis", "ground", "colliders", "rename"}},
+		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "stilttable", "stilt_village.glb", []string{"scale", "ground", "colliders"}},
+		{"figures/ferry_keeper.hull", game, "weirwork", "props/ferry_keeper/ferry_keeper.glb", []string{"bones-trim", "basis", "ground", "rename"}},
+		{"figures/ferry_keeper.hull", game, "tideworks", "ferry_keeper/ferry_keeper.glb", []string{"strip", "root", "basis", "ground"}},
+		{"figures/ferry_keeper.hull", game, "millrace", "ferry_keeper_custom/models/ferry_keeper.glb", []string{"strip", "basis", "rename"}},
+		{"boats/punt.hull", game, "gltf-engine", "punt.glb", []string{"basis"}},
+	} {
+		name := filepath.Base(c.in) + " for " + c.sheet
+		zipFile := at(c.sheet + "_" + filepath.Base(c.in) + ".zip")
+		args := []string{"port", c.in, "--target", c.sheet, "--purpose", "myself", "-o", zipFile}
+		if c.in[0] != '/' {
+			args = append(args, c.sources...)
+		}
+		text, err := said(t, args...)
+		if err != nil {
+			t.Errorf("%s: %v\n%s", name, err, text)
+			continue
+		}
+		files := unzipped(t, zipFile)
+		if files[c.model] == nil {
+			t.Errorf("%s: no %s in %v", name, c.model, keysOf(files))
+		}
+		var m delivery.Manifest
+		for p, b := range files {
+			if filepath.Base(p) == "manifest.json" {
+				if err := json.Unmarshal(b, &m); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		k := 0
+		for _, st := range m.Chain.Steps {
+			if k < len(c.chain) && st.Step == c.chain[k] {
+				k++
+			}
+		}
+		if k < len(c.chain) || m.Rehearsal.Stops != 0 || m.Purpose != "myself" || len(m.Mended) == 0 {
+			t.Errorf("%s: %v, %+v", name, m.Chain.Steps, m.Rehearsal)
+		}
+		again := append([]string{"verify", zipFile}, c.sources...)
+		if text, err := said(t, again...); err != nil || !strings.Contains(text, "every byte is the same") {
+			t.Errorf("%s: %v, %s", name, err, text)
+		}
+		if c.sheet == "weirwork" || c.sheet == "gltf-engine" || c.sheet == "stilttable" {
+			out := at(c.sheet + filepath.Base(c.in) + ".glb")
+			if err := os.WriteFile(out, files[c.model], 0o644); err != nil {
+				t.Fatal(err)
+			}
+			readable = append(readable, out)
+		}
+		// What the target is held to, it is held to once more.
+		if text, err := said(t, append([]string{"recipe", "make", zipFile, "-o", zipFile + ".json"}, nil...)...); err != nil {
+			t.Errorf("%s: %v, %s", name, err, text)
+			continue
+		}
+		text, err = said(t, append([]string{"recipe", "open", zipFile + ".json", "-o", zipFile + ".again.zip"}, c.sources...)...)
+		a, _ := os.ReadFile(zipFile)
+		b, _ := os.ReadFile(zipFile + ".again.zip")
+		if err != nil || !strings.Contains(text, ": the same") || !bytes.Equal(a, b) {
+			t.Errorf("%s: %v, %d and %d bytes, %s", name, err, len(a), len(b), text)
+		}
+	}
+	out, err := exec.Command("node", append([]string{"../../e2e/readers.mjs"}, readable...)...).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	for _, l := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		var x struct {
+			File              string
+			Errors, Triangles int
+			Messages          []string
+		}
+		if err := json.Unmarshal([]byte(l), &x); err != nil {
+			t.Fatal(err)
+		}
+		if x.Errors > 0 || x.Triangles == 0 {
+			t.Errorf("%s: %d errors, %v", x.File, x.Errors, x.Messages)
+		}
+	}
+}
+
+func keysOf(m map[string][]byte) (out []string) {
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// What stops, and what terms forbid, ends with status 1 and nothing written.
+func TestPortRefuses(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	two := []string{"--source", at("hulls.tide"), "--source", at("washes.tide")}
+	three := append(slices.Clone(two), "--source", at("winter.tide"))
+	out := at("out.zip")
+	for name, c := range map[string]struct {
+		args  []string
+		quiet bool
+		says  string
+	}{
+		"a picture is missing": {append([]string{"port", "figures/ferry_keeper.hull", "--target", "reedlight", "--purpose", "myself", "-o", out}, two...), true, "A picture is missing"},
+		"not to be shared":     {append([]string{"port", "figures/ferry_keeper.hull", "--target", "reedlight", "--purpose", "share-changed", "-o", out}, three...), true, "refused: hulls.tide: nothing says that it may be passed on changed; it says “Owner: Sedgewater Lantern Company"},
+		"no such purpose":      {append([]string{"port", "boats/punt.hull", "--target", "reedlight", "--purpose", "fun", "-o", out}, three...), false, "none of myself"},
+		"no such sheet":        {append([]string{"port", "boats/punt.hull", "--target", "reedligt", "--purpose", "myself", "-o", out}, three...), false, "\"reedlight\" is probably meant"},
+		"no such file":         {[]string{"port", at("nothing.glb"), "--target", "reedlight", "--purpose", "myself", "-o", out}, false, "no such file"},
+	} {
+		text, err := said(t, c.args...)
+		if err == nil || (err == errQuiet) != c.quiet || !strings.Contains(text+err.Error(), c.says) {
+			t.Errorf("%s: %v\n%s", name, err, text)
+		}
+		if _, err := os.Stat(out); err == nil {
+			t.Fatalf("%s: something was written", name)
+		}
+	}
+	// A permission beside the file allows it, and travels along.
+	if err := os.WriteFile(at("punt.glb"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	must(t, append([]string{"convert", "boats/punt.hull", "--replace", "-o", at("mine/punt.glb")}, three...)...)
+	args := []string{"port", at("mine/punt.glb"), "--target", "reedlight", "--purpose", "sell", "-o", out}
+	if text, err := said(t, args...); err != errQuiet {
+		t.Errorf("%v, %s", err, text)
+	}
+	os.WriteFile(at("mine/letter.txt"), []byte("Sell as many as you like."), 0o644)
+	os.WriteFile(at("mine/punt.glb.terms.json"), []byte(`{"owner": "Wren", "shareChanged": "yes", "sell": "yes", "permission": {"text": "Sell them.", "date": "12 Nov 2026", "file": "letter.txt"}}`), 0o644)
+	if text, err := said(t, args...); err != nil {
+		t.Fatalf("%v, %s", err, text)
+	}
+	letters := 0
+	for p, b := range unzipped(t, out) {
+		if strings.Contains(p, "permissions/") && string(b) == "Sell as many as you like." {
+			letters++
+		}
+	}
+	if letters != 1 {
+		t.Errorf("%d letters travel along", letters)
+	}
+	// What is there already is kept.
+	args[slices.Index(args, "sell")] = "myself"
+	if _, err := said(t, args...); err == nil || !strings.Contains(err.Error(), "is there already") {
+		t.Errorf("%v", err)
+	}
+	// What was changed is told.
+	z, err := os.ReadFile(out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text, err := said(t, "verify", out, "--json"); err != nil || !strings.Contains(text, `"faults":[]`) {
+		t.Errorf("%v, %s", err, text)
+	}
+	os.WriteFile(out, bytes.Replace(z, []byte("manifest.json"), []byte("manifesto.jsn"), -1), 0o644)
+	if _, err := said(t, "verify", out); err == nil {
+		t.Error("a package without a manifest is one")
+	}
+}
+
+// Recipes are signed, and one that was changed is not opened unasked.
+func TestRecipesOnTheCommandLine(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	game := []string{"--source", at("hulls.tide"), "--source", at("washes.tide")}
+	if text, err := said(t, append([]string{"port", "boats/punt.hull", "--target", "gltf-engine", "--purpose", "myself", "-o", at("p.zip")}, game...)...); err != nil {
+		t.Fatalf("%v, %s", err, text)
+	}
+	must(t, "recipe", "key", "-o", at("key.pem"))
+	if st, err := os.Stat(at("key.pem")); err != nil || st.Mode().Perm() != 0o600 {
+		t.Errorf("%v", err)
+	}
+	if _, err := said(t, "recipe", "key", "-o", at("key.pem")); err == nil {
+		t.Error("a key is written over another")
+	}
+	must(t, "recipe", "make", at("p.zip"), "--key", at("key.pem"), "-o", at("r.json"))
+	text, err := said(t, append([]string{"recipe", "show", at("r.json")}, game...)...)
+	if err != nil || !strings.Contains(text, "signed by ") || !strings.Contains(text, "hulls.tide: here, the same") || !strings.Contains(text, "makes of boats/punt.hull what glTF engine") {
+		t.Errorf("%v, %s", err, text)
+	}
+	b, _ := os.ReadFile(at("r.json"))
+	os.WriteFile(at("r.json"), bytes.Replace(b, []byte("myself"), []byte("sell"), 1), 0o644)
+	open := append([]string{"recipe", "open", at("r.json"), "-o", at("o.zip")}, game...)
+	if _, err := said(t, open...); err == nil || !strings.Contains(err.Error(), "changed since it was signed") {
+		t.Errorf("%v", err)
+	}
+	// Its terms are held to whatever the recipe says.
+	if text, err := said(t, append(open, "--changed")...); err != errQuiet || !strings.Contains(text, "the terms do not allow it to sell it") {
+		t.Errorf("%v, %s", err, text)
+	}
+	if _, err := said(t, "recipe", "open", at("r.json"), "--changed", "-o", at("o.zip")); err == nil || !strings.Contains(err.Error(), "--source is missing") {
+		t.Errorf("%v", err)
+	}
+}
+
+// Many models against many sheets give a table by rule, the worst first; a sheet
+// is proposed from what a target takes.
+func TestChecksOfMany(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	game := []string{"--source", at("hulls.tide"), "--source", at("washes.tide"), "--source", at("winter.tide")}
+	text, err := excavate(t, append([]string{"check", "boats/punt.hull", "figures/ferry_keeper.hull", "--target", "reedlight", "--target", "tideworks"}, game...)...)
+	if err != errQuiet || !strings.HasPrefix(text, "stops  ") || !strings.Contains(text, "basis              4 of 4") && !strings.Contains(text, "of 4: The basis is not the target's") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	if first, last := strings.Index(text, "stops"), strings.LastIndex(text, "stops  "); first < 0 || strings.Index(text, "warns  ") < last {
+		t.Errorf("the worst does not come first:\n%s", text)
+	}
+	text, err = excavate(t, append([]string{"check", "boats/punt.hull", "nothing.hull", "--target", "reedlight", "--json"}, game...)...)
+	if err != errQuiet {
+		t.Errorf("%v", err)
+	}
+	for _, f := range lines[checked](t, text) {
+		if f.File != "boats/punt.hull" || f.Target != "reedlight" || f.Rule == "" {
+			t.Errorf("%+v", f)
+		}
+	}
+	must(t, append([]string{"convert", "boats/punt.hull", "-o", at("punt.glb")}, game...)...)
+	must(t, "targets", "from", at("punt.glb"), "-o", at("own.yaml"))
+	if text, err := excavate(t, "check", at("punt.glb"), "--target", at("own.yaml")); err != nil {
+		t.Errorf("%v\n%s", err, text)
+	}
+	if text := must(t, "targets"); strings.Count(text, "\n") != 14 || !strings.Contains(text, "stilttable") {
+		t.Errorf("%s", text)
+	}
+	if text := must(t, "targets", "show", "millrace"); !strings.Contains(text, "search_paths.txt") {
+		t.Errorf("%s", text)
+	}
+}
