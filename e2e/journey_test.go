@@ -231,7 +231,7 @@ func (p *porter) journey() {
 	p.wait(`[data-rule="root bone"][data-severity="stops"]`)
 	p.says(`[data-rule="root bone"]`, "_ROOT#keeper01")
 	p.says(`[data-rule="pictures"]`, "2 of 2")
-	p.click(`[data-rule="root bone"] button`)
+	p.click(`[data-rule="root bone"] [data-mend]`)
 	p.wait(`[data-rule="root bone"][data-severity="holds"]`)
 	p.until(`document.querySelector('[data-tally]').dataset.tally.startsWith('0 0 ')`)
 	p.says(`[data-stage="rehearsal"]`, "all holds")

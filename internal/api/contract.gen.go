@@ -1998,10 +1998,12 @@ type Order struct {
 	Purpose *OrderPurpose `json:"purpose,omitempty"`
 	Quality *int          `json:"quality,omitempty"`
 	Show    *struct {
-		Figure *bool    `json:"figure,omitempty"`
-		Height int      `json:"height"`
-		Turn   *float64 `json:"turn,omitempty"`
-		Width  int      `json:"width"`
+		Figure *bool `json:"figure,omitempty"`
+		Height int   `json:"height"`
+
+		// Turn degrees
+		Turn  *float64 `json:"turn,omitempty"`
+		Width int      `json:"width"`
 	} `json:"show,omitempty"`
 }
 

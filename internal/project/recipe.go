@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"excavate/core/chain"
+	"excavate/core/delivery"
+	"excavate/core/distinct"
 	"excavate/core/recipe"
 	"excavate/core/source"
 	"excavate/core/terms"
@@ -49,9 +51,10 @@ func (s *Service) Recipe(ctx context.Context, project int64) (*recipe.Recipe, er
 		x.Path, x.Origin = "", "path"
 		r.Sources = append(r.Sources, out)
 	}
+	var names distinct.Names // as files are called; the project has their own
 	for _, l := range d.Layouts {
 		if n := len(l.Versions); n > 0 {
-			r.Layouts = append(r.Layouts, recipe.Layout{Name: l.Name, Text: l.Versions[n-1]})
+			r.Layouts = append(r.Layouts, recipe.Layout{Name: names.Name(delivery.FileName(l.Name, ""), "_"), Text: l.Versions[n-1]})
 		}
 	}
 	for _, c := range d.Chains {

@@ -2682,7 +2682,7 @@ export interface components {
         };
         /** @description A permission that somebody gave; it goes with every delivery. */
         Permission: {
-            /** @description what was allowed */
+            /** @description what was allowed, in whose words */
             text: string;
             /** Format: line */
             date?: string;
@@ -3692,7 +3692,10 @@ export interface components {
             show?: {
                 width: number;
                 height: number;
-                /** Format: double */
+                /**
+                 * Format: double
+                 * @description degrees
+                 */
                 turn?: number;
                 figure?: boolean;
             };

@@ -320,7 +320,11 @@ function One({
         )}
       </div>
       {f.mends && !f.ask && (
-        <Button variant={f.severity === 'stops' ? 'contained' : 'outlined'} onClick={() => onMend(f.mends!)}>
+        <Button
+          variant={f.severity === 'stops' ? 'contained' : 'outlined'}
+          onClick={() => onMend(f.mends!)}
+          data-mend
+        >
           {f.mendText}
         </Button>
       )}
