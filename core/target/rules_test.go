@@ -7,6 +7,7 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -614,5 +615,40 @@ func BenchmarkRehearse(b *testing.B) {
 	}
 	for b.Loop() {
 		Rehearse(s, sheet)
+	}
+}
+
+// The page has every rule and key, its sheet parses, and the protocol has every
+// code that is understood.
+func TestThePagesAreTrue(t *testing.T) {
+	page, err := os.ReadFile("../../docs/targets.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(page)
+	for _, r := range rules {
+		if !strings.Contains(text, r.name) {
+			t.Errorf("docs/targets.md does not name the rule %s", r.name)
+		}
+	}
+	_, doc, _ := strings.Cut(text, "```yaml\n")
+	doc, _, _ = strings.Cut(doc, "```")
+	if _, err := Parse([]byte(doc)); err != nil {
+		t.Errorf("the sheet of docs/targets.md: %v", err)
+	}
+	for _, w := range figures {
+		if !strings.Contains(text, "`"+w.Name+"`") {
+			t.Errorf("docs/targets.md does not name the figure %s", w.Name)
+		}
+	}
+	protocol, err := os.ReadFile("../../standin/PROTOCOL.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for code := range heardRules {
+		kind := code[:2]
+		if !strings.Contains(string(protocol), code) && !strings.Contains(string(protocol), kind+"01 to "+kind) {
+			t.Errorf("standin/PROTOCOL.md does not tell of %s", code)
+		}
 	}
 }

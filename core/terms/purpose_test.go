@@ -57,15 +57,15 @@ func TestPurposes(t *testing.T) {
 // Licences by their identifiers, as SPDX and Creative Commons say what they allow.
 func TestLicencesByName(t *testing.T) {
 	for text, want := range map[string]Terms{
-		"SPDX-License-Identifier: ISC":                    anything,
-		"CC-BY-4.0":                                       anything,
-		"Owner: Village council\nCC-BY-NC-ND-3.0\n":       neither,
-		"licence: cc-by-nc-sa-2.5":                        notSold,
-		"License: CC-BY-ND-4.0":                           notChanged,
-		"Zlib":                                            anything,
-		"CC0-1.0\nCC-BY-4.0":                              {}, // two are none
-		"It is like MIT, but not quite":                   {},
-		"CC-BY-9.9":                                       {},
+		"SPDX-License-Identifier: ISC":              anything,
+		"CC-BY-4.0":                                 anything,
+		"Owner: Village council\nCC-BY-NC-ND-3.0\n": neither,
+		"licence: cc-by-nc-sa-2.5":                  notSold,
+		"License: CC-BY-ND-4.0":                     notChanged,
+		"Zlib":                                      anything,
+		"CC0-1.0\nCC-BY-4.0":                        {}, // two are none
+		"It is like MIT, but not quite":             {},
+		"CC-BY-9.9":                                 {},
 		"SPDX-License-Identifier: LicenseRef-Sedgewater1": {},
 	} {
 		got, err := Text("licence.txt", text)

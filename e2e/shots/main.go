@@ -20,6 +20,7 @@ import (
 	"excavate/internal/shipped"
 	"excavate/standin/console"
 	"excavate/standin/exchange"
+	"excavate/standin/receiver"
 )
 
 func main() {
@@ -68,6 +69,12 @@ func run(out string) error {
 	if err := plain(p, out); err != nil {
 		return err
 	}
+	engine := httptest.NewServer(receiver.NewEngine().Handler())
+	defer engine.Close()
+	a.Service.SetReceivers([]string{engine.URL})
+	if err := farSide(p, a.Address, demo, out); err != nil {
+		return err
+	}
 	return tutorial(p, a.Address, demo, out)
 }
 
@@ -101,13 +108,11 @@ func plain(p *browser.Page, out string) error {
 		{"finds-pictures", "/p/1/finds/1?tab=pictures&pic=0", nil, `.histogram`},
 		{"finds-compare", "/p/1/finds/1?tab=compare&with=b1.4&far=1", nil, `[data-legend]`},
 		{"sources", "/p/1/sources", []string{`[data-entry="figures/ferry_keeper.hull"]`}, drawn},
-		{"sources-sets", "/p/1/sources?view=sets", []string{`[aria-label="Keep _c"]`, `[data-set="heron"]`}, drawn},
 		{"sources-picture", "/p/1/sources?view=tree&open=wash|wash/keeper", []string{`[data-entry="wash/keeper/keeper_cloth_c.wash"]`}, `.picture img`},
 		{"devices", "/p/1/sources", []string{`[data-devices]`, `[data-device^="Sedgewater"]`, `[data-offer="corin.vrm"] input`}, `[data-offer="tamsin.vrm"]`},
 		{"bytes", "/p/1/sources?q=punt_c", []string{`[data-entry="wash/boats/punt_c.wash"]`, `[data-bytes]`, `[data-byte="12"]`, `[data-follow]`, `[role="combobox"][aria-label="Texel format"]`, `[role="option"][data-value="a1b5g5r5_pack16"]`, `[data-guess="256"]`}, `[data-trial^="256"]`},
 		{"chain", "/p/1/chain/1?band=4&tray=1&chosen=k0", []string{`[data-tray] button[value="materials"]`, `[data-key="k0"]`, `[data-key="k0"]`}, `[data-proposal="0"]`},
-		{"rehearsal", "/p/1/rehearsal/1", nil, drawn},
-		{"delivery", "/p/1/delivery/1", []string{`main section button.MuiButton-root:not(:disabled)`, `[role="dialog"] button:first-of-type`}, `[data-download]`},
+		{"targets", "/p/1/targets/tideworks", nil, `[data-check="works"]`},
 	} {
 		if err := p.Go(s.path); err != nil {
 			return err
@@ -178,6 +183,34 @@ func (a *api) entry(name, kind string) int64 {
 	}
 	a.err = fmt.Errorf("there is no %s %s", kind, name)
 	return 0
+}
+
+// farSide takes the pictures of a village on its way to the engine.
+func farSide(p *browser.Page, base, demo, out string) error {
+	a := &api{base: base}
+	a.call("POST", "/api/projects/1/sources", map[string]string{"path": filepath.Join(demo, "village.zip")}, nil)
+	var find, chain struct{ ID int64 }
+	a.call("POST", "/api/projects/1/finds", map[string]int64{"entry": a.entry("stilt_village.glb", "model")}, &find)
+	a.call("POST", "/api/projects/1/chains", map[string]any{"find": find.ID, "name": "Village to engine"}, &chain)
+	a.call("PATCH", fmt.Sprintf("/api/chains/%d", chain.ID), map[string]string{"target": "reedlight"}, nil)
+	steps := []func() error{
+		func() error { return a.err },
+		func() error { return p.Go(fmt.Sprintf("/p/1/rehearsal/%d", chain.ID)) },
+		func() error { return p.Click(`[data-show="tool surfaces"]`) },
+		func() error { return shoot(p, out, "rehearsal", drawn) },
+		func() error { return p.Click(`[data-mendable] button`) },
+		func() error { return p.Wait(`[data-tally^="0 0 "]`) },
+		func() error { return p.Go(fmt.Sprintf("/p/1/delivery/%d", chain.ID)) },
+		func() error { return p.Click(`[data-send]:not(:disabled)`) },
+		func() error { return p.Wait(`[data-sent="taken"]`) },
+		func() error { return shoot(p, out, "delivery", `[data-held]`) },
+	}
+	for i, s := range steps {
+		if err := s(); err != nil {
+			return fmt.Errorf("the far side, step %d: %w", i, err)
+		}
+	}
+	return nil
 }
 
 // tutorial takes the pictures of docs/first-layout.md, with its own layouts.

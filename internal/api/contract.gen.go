@@ -7642,7 +7642,7 @@ func (siw *ServerInterfaceWrapper) RehearseMany(c fiber.Ctx) error {
 
 	// ------------- Optional query parameter "targets" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", false, false, "targets", query, &params.Targets, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "targets", query, &params.Targets, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
 	if err != nil {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter targets: %w", err).Error())
 	}

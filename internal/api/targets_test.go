@@ -189,7 +189,7 @@ func TestFarSideOverHTTP(t *testing.T) {
 			t.Errorf("%s has %d bytes, %d were foretold", f.Path, len(o.Files[f.Path]), f.Size)
 		}
 	}
-	table := call[api.RehearsalTable](c, "GET", path+"/rehearsals?targets=reedlight,tideworks,stilttable", nil)
+	table := call[api.RehearsalTable](c, "GET", path+"/rehearsals?targets=reedlight&targets=tideworks&targets=stilttable", nil)
 	if table.Rehearsals != 3 || len(table.Rows) == 0 || table.Rows[0].Severity != "stops" || len(table.Rows[0].Assets) == 0 || table.Rows[0].Assets[0].Name != "village" {
 		t.Errorf("%+v", table)
 	}

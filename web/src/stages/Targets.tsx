@@ -99,7 +99,7 @@ export function Targets() {
     setFault(undefined)
     try {
       await f()
-      await q.invalidateQueries({ queryKey: targetKeys.list })
+      await q.invalidateQueries({ queryKey: targetKeys.list, exact: true })
     } catch (e) {
       setFault(e)
     }
