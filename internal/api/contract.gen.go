@@ -1137,7 +1137,7 @@ type Composed struct {
 	Folder string   `json:"folder"`
 	Notes  []string `json:"notes"`
 
-	// Ready false while the chain still runs
+	// Ready false while the chain is not computed
 	Ready   bool `json:"ready"`
 	Refused []struct {
 		Evidence string `json:"evidence"`
@@ -1145,6 +1145,9 @@ type Composed struct {
 		Source   string `json:"source"`
 		Why      string `json:"why"`
 	} `json:"refused"`
+
+	// Running it is being computed
+	Running    *bool   `json:"running,omitempty"`
 	SearchFile *string `json:"searchFile,omitempty"`
 	SearchLine *string `json:"searchLine,omitempty"`
 	Size       int64   `json:"size"`
@@ -2270,13 +2273,16 @@ type Rehearsal struct {
 	Holds        int       `json:"holds"`
 	Milliseconds *float64  `json:"milliseconds,omitempty"`
 
-	// Ready false while the chain still runs
-	Ready  bool    `json:"ready"`
-	Scene  *string `json:"scene,omitempty"`
-	Stats  *Stats  `json:"stats,omitempty"`
-	Stops  int     `json:"stops"`
-	Target Target  `json:"target"`
-	Warns  int     `json:"warns"`
+	// Ready false while the chain is not computed
+	Ready bool `json:"ready"`
+
+	// Running it is being computed
+	Running *bool   `json:"running,omitempty"`
+	Scene   *string `json:"scene,omitempty"`
+	Stats   *Stats  `json:"stats,omitempty"`
+	Stops   int     `json:"stops"`
+	Target  Target  `json:"target"`
+	Warns   int     `json:"warns"`
 }
 
 // RehearsalTable defines model for RehearsalTable.

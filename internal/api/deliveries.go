@@ -66,7 +66,7 @@ func (s *Server) Rehearse(c fiber.Ctx, id ChainID) error {
 	if err := s.svc.Causes(r); err != nil {
 		return err
 	}
-	out := Rehearsal{Ready: r.Ready, Target: targetOut(r.Sheet), Findings: []Finding{}, Scene: optional(r.Scene),
+	out := Rehearsal{Ready: r.Ready, Running: ptr(r.Running), Target: targetOut(r.Sheet), Findings: []Finding{}, Scene: optional(r.Scene),
 		AfterStep: ptr(r.AfterStep), Milliseconds: optional(r.Milliseconds), Error: optional(r.Error)}
 	for i := range r.Findings {
 		out.Findings = append(out.Findings, findingOut(&r.Findings[i], r.Since[i], r))
@@ -175,7 +175,7 @@ func (s *Server) Compose(c fiber.Ctx, id ChainID) error {
 	if err != nil {
 		return err
 	}
-	out, err := same[Composed](map[string]any{"ready": x.Ready, "folder": x.Folder, "files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size, "refused": x.Refused})
+	out, err := same[Composed](map[string]any{"ready": x.Ready, "running": x.Running, "folder": x.Folder, "files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size, "refused": x.Refused})
 	if err != nil {
 		return err
 	}

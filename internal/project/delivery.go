@@ -32,7 +32,8 @@ type Order struct {
 
 // Composed is a delivery before it is made.
 type Composed struct {
-	Ready   bool // false while the chain still runs
+	Ready   bool // false while the chain is not computed
+	Running bool // it is being computed
 	Files   []ComposedFile
 	Notes   []string
 	Again   []string
@@ -74,7 +75,7 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 		return nil, err
 	}
 	out.Refused = append(out.Refused, delivery.Refusals(origins, o.Purpose)...)
-	if !r.Ready {
+	if out.Running = r.Running; !r.Ready {
 		return out, nil
 	}
 	if err := o.Options.Check(); err != nil {

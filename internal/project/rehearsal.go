@@ -30,6 +30,7 @@ func (s *Service) usualSheet() (id string) {
 type Rehearsed struct {
 	Sheet        *Sheet
 	Ready        bool
+	Running      bool // the chain is being computed
 	Scene        string
 	Stats        json.RawMessage
 	AfterStep    int
@@ -52,11 +53,11 @@ func (s *Service) Rehearse(ctx context.Context, c db.Chain) (*Rehearsed, error) 
 // RehearseOn holds the chain's end state against a sheet.
 func (s *Service) RehearseOn(ctx context.Context, c db.Chain, sheet *Sheet) (*Rehearsed, error) {
 	out := &Rehearsed{Sheet: sheet, Findings: []target.Finding{}}
-	bands, _, err := s.Bands(ctx, c)
+	bands, running, err := s.Bands(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	out.Bands = bands
+	out.Bands, out.Running = bands, running
 	for _, b := range bands {
 		switch b.State {
 		case "waiting":

@@ -3615,8 +3615,10 @@ export interface components {
             }[];
         };
         Rehearsal: {
-            /** @description false while the chain still runs */
+            /** @description false while the chain is not computed */
             ready: boolean;
+            /** @description it is being computed */
+            running?: boolean;
             target: components["schemas"]["Target"];
             scene?: string;
             stats?: components["schemas"]["Stats"];
@@ -3701,8 +3703,10 @@ export interface components {
             };
         };
         Composed: {
-            /** @description false while the chain still runs */
+            /** @description false while the chain is not computed */
             ready: boolean;
+            /** @description it is being computed */
+            running?: boolean;
             folder: string;
             files: {
                 path: string;

@@ -218,14 +218,16 @@ function List({
             data-state={d.state}
             data-stops={d.stops}
           >
-            <TableCell>
+            <TableCell style={{ whiteSpace: 'nowrap' }}>
               <TextButton aria-pressed={d.id === shown?.id} onClick={() => onOpen(d.id)}>
                 {d.name}
               </TextButton>
             </TableCell>
             <TableCell>{when(d.created)}</TableCell>
             <TableCell>{d.purpose === 'myself' ? 'myself' : (d.purpose ?? '').replace('-', ' ')}</TableCell>
-            <TableCell align="right">{d.state === 'ready' ? bytes(d.size) : ''}</TableCell>
+            <TableCell align="right" style={{ whiteSpace: 'nowrap' }}>
+              {d.state === 'ready' ? bytes(d.size) : ''}
+            </TableCell>
             <TableCell>
               <StateOf d={d} />
             </TableCell>

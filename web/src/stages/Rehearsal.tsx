@@ -2,7 +2,7 @@ import { Button, MenuItem, Select } from '@mui/material'
 
 import { Link } from 'react-router'
 import { useState } from 'react'
-import { mendAll, putSteps, setTarget, useRehearsal } from '../api/chains'
+import { mendAll, putSteps, rerun, setTarget, useRehearsal } from '../api/chains'
 import { useTargets } from '../api/targets'
 import { useFind } from '../api/finds'
 import { useAct, type S } from '../api/http'
@@ -133,7 +133,14 @@ export function Rehearsal() {
             error ?? fail ?? fault ?? (r?.error ? { message: `The chain stops: ${r.error}` } : undefined)
           }
         />
-        {r && !r.ready && !r.error && <Empty>The chain is being computed; the rehearsal follows.</Empty>}
+        {r && !r.ready && !r.error && r.running && (
+          <Empty>The chain is being computed; the rehearsal follows.</Empty>
+        )}
+        {r && !r.ready && !r.error && !r.running && (
+          <Empty>
+            The chain is not computed. <Button onClick={() => act(() => rerun(chain!.id))}>Compute it</Button>
+          </Empty>
+        )}
         {r?.ready && r.stops === 0 && (
           <Finding data-clean={r.warns}>
             <div className="grow">

@@ -1,9 +1,9 @@
 // What is to be delivered: the purpose and whether the terms allow it, the
 // formats, and the files before they are made.
-import { MenuItem, OutlinedInput, Select, styled } from '@mui/material'
+import { Button, MenuItem, OutlinedInput, Select, styled } from '@mui/material'
 import { useEffect, type ReactNode } from 'react'
 import { Link } from 'react-router'
-import { useComposed, type Order } from '../../api/chains'
+import { rerun, useComposed, type Order } from '../../api/chains'
 import { useFindSources } from '../../api/finds'
 import type { S } from '../../api/http'
 import { useTargets } from '../../api/targets'
@@ -227,7 +227,17 @@ export function Composer({
           <Tag tone="bad">cannot be made</Tag> {error.message}
         </Item>
       )}
-      {c && !c.ready && !error && <Item>The chain is being computed; the files follow.</Item>}
+      {c && !c.ready && !error && (
+        <Item>
+          {c.running ? (
+            'The chain is being computed; the files follow.'
+          ) : (
+            <>
+              The chain is not computed. <Button onClick={() => void rerun(chain.id)}>Compute it</Button>
+            </>
+          )}
+        </Item>
+      )}
       {c?.ready && !error && (
         <Files data-files={c.files.length}>
           {tree(c.files).map((b, i) => (

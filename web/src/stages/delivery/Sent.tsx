@@ -87,7 +87,7 @@ const Line = styled('div')({
 const Seen = styled('img')({ display: 'block', width: '100%', maxWidth: 720, background: 'var(--sunk)' })
 const Two = styled('div')({
   display: 'grid',
-  gridTemplateColumns: 'minmax(0, 3fr) minmax(240px, 2fr)',
+  gridTemplateColumns: 'minmax(0, 720px) minmax(240px, 1fr)',
   borderBottom: '1px solid var(--line)',
 })
 
@@ -139,11 +139,7 @@ export function SentTo({ delivery }: { delivery: S['Delivery'] }) {
             <div>
               {w && w.places > 0 && (
                 <>
-                  <Head
-                    title="What the figure met"
-                    plain
-                    end={<Text tone="soft">1.75 m, every {w.spacing} m</Text>}
-                  />
+                  <Head title="What the figure met" plain end={<Text tone="soft">1.75 m tall</Text>} />
                   <Facts
                     names={150}
                     of={[
@@ -151,6 +147,7 @@ export function SentTo({ delivery }: { delivery: S['Delivery'] }) {
                       ['Falls through', String(w.falls.length)],
                       ['Floats by 2 cm or more', String(w.floats.length)],
                       ['Cannot pass', String(w.blocked.length)],
+                      ['Dropped every', `${Math.round(w.spacing * 100) / 100} m`],
                     ]}
                   />
                   {[...w.blocked, ...w.falls, ...w.floats].slice(0, 6).map((p, i) => (
