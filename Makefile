@@ -82,6 +82,10 @@ fuzz:
 	$(FUZZ) ./core/assembly -fuzz FuzzParse
 	$(FUZZ) ./core/pick -fuzz FuzzFits
 	$(FUZZ) ./core/pick -fuzz FuzzCondition
+	$(FUZZ) ./core/target -fuzz FuzzSheet
+	$(FUZZ) ./core/delivery -fuzz FuzzOpen
+	$(FUZZ) ./core/recipe -fuzz FuzzParse
+	$(FUZZ) ./standin/receiver -fuzz FuzzModel
 
 PKG = ./core/step
 N = 30

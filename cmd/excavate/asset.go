@@ -306,6 +306,14 @@ func formatsCommand() *cobra.Command {
 	return c
 }
 
+// pixels reads a size such as 800x600.
+func pixels(size string) (w, h int, err error) {
+	if n, err := fmt.Sscanf(strings.ToLower(size), "%dx%d", &w, &h); err != nil || n != 2 || w < 1 || h < 1 || w > 8192 || h > 8192 {
+		return 0, 0, fmt.Errorf("%q: write width and height in pixels, 1 to 8192 each, such as 800x600", size)
+	}
+	return w, h, nil
+}
+
 func renderCommand(o *options) *cobra.Command {
 	var out, size string
 	var figure, ground, replace bool
@@ -320,9 +328,9 @@ func renderCommand(o *options) *cobra.Command {
 	c.MarkFlagRequired("output")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		var w, h int
-		if n, err := fmt.Sscanf(strings.ToLower(size), "%dx%d", &w, &h); err != nil || n != 2 || w < 1 || h < 1 || w > 8192 || h > 8192 {
-			return fmt.Errorf("--size %q: write width and height in pixels, 1 to 8192 each, such as 800x600", size)
+		w, h, err := pixels(size)
+		if err != nil {
+			return fmt.Errorf("--size %w", err)
 		}
 		ending := strings.ToLower(filepath.Ext(out))
 		if out == "-" {

@@ -88,12 +88,32 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 	f.StringVar(&purpose, "purpose", "", "what the delivery is for: `PURPOSE` is myself, share-changed, share-unchanged or sell")
 	f.StringVar(&chainFile, "chain", "", "a chain document `FILE` to run before what is mended")
 	f.BoolVar(&replace, "replace", false, "write over what is there already")
+	var made delivery.Options
+	var shown string
+	var frames int
+	f.StringVar(&made.Format, "format", "", "the `FORMAT` of the model, where it is not the sheet's")
+	f.IntVar(&made.Longest, "longest", 0, "the longest side of pictures that lie apart, in `TEXELS`")
+	f.Float64SliceVar(&made.Levels, "levels", nil, "further levels of detail, as `SHARES` of the triangles, such as 0.5,0.25")
+	f.StringVar(&shown, "picture", "", "add a picture of the asset, of `WIDTHxHEIGHT` pixels")
+	f.IntVar(&frames, "turntable", 0, "make the picture an animation of so many `FRAMES` round the asset")
 	for _, name := range []string{"output", "target", "purpose"} {
 		c.MarkFlagRequired(name)
 	}
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) (err error) {
 		p := &port{converter: &converter{options: o, doc: &chain.Chain{}, files: newOutputs(replace)}, log: cmd.ErrOrStderr()}
+		if p.made = made; shown != "" {
+			w, h, err := pixels(shown)
+			if err != nil {
+				return fmt.Errorf("--picture %w", err)
+			}
+			p.made.Show = &delivery.Show{Width: w, Height: h, Frames: frames}
+		} else if frames > 0 {
+			return errors.New("--turntable: say its size with --picture, such as 640x480")
+		}
+		if err := p.made.Check(); err != nil {
+			return err
+		}
 		if p.purpose, err = terms.ParsePurpose(purpose); err != nil {
 			return fmt.Errorf("--purpose: %w", err)
 		}
@@ -171,8 +191,10 @@ func (p *port) run(ctx context.Context, in *given, out string) error {
 	if err != nil {
 		return err
 	}
-	files, _, err := maker.Whole(made, delivery.Of{Found: found, Layouts: layouts, Chain: p.doc, Origins: origins, Sheet: p.sheet, SheetDoc: p.text, Findings: m.Findings,
-		Mended: m.Deeds, Purpose: p.purpose, Input: inputOf(in, p.readings, p.binds), Options: p.made})
+	files, _, err := maker.Whole(made, delivery.Of{Found: found,
+		Layouts: layouts, Chain: p.doc, Origins: origins, Sheet: p.sheet, SheetDoc: p.text,
+		Findings: m.Findings,
+		Mended:   m.Deeds, Purpose: p.purpose, Input: inputOf(in, p.readings, p.binds), Options: p.made})
 	if err != nil {
 		return err
 	}

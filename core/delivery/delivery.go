@@ -10,10 +10,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"image"
 	"path"
 	"slices"
 	"strings"
 
+	"excavate/core/cores"
 	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
@@ -35,11 +37,20 @@ type Options struct {
 	Longest int `json:"longest,omitempty"`
 	// Quality of pictures apart that are JPEG, 1 to 100; 0 is the usual one.
 	Quality int `json:"quality,omitempty"`
+	// Roles say it for pictures of some roles, before the above and the layout.
+	Roles map[scene.Role]PictureOptions `json:"roles,omitempty"`
 	// Levels are further levels of detail: shares of the triangles, each a model
 	// of its own.
 	Levels []float64 `json:"levels,omitempty"`
 	// Show adds a picture of the asset.
 	Show *Show `json:"show,omitempty"`
+}
+
+// PictureOptions say how pictures of a role are written apart.
+type PictureOptions struct {
+	Format  string `json:"format,omitempty"` // png, jpeg, dds, ktx2, tga; empty is the layout's
+	Longest int    `json:"longest,omitempty"`
+	Quality int    `json:"quality,omitempty"`
 }
 
 // Show is a picture of the asset for the page where it will be shown.
@@ -48,6 +59,9 @@ type Show struct {
 	Height int     `json:"height"`
 	Turn   float64 `json:"turn,omitempty"` // degrees about the up axis
 	Figure bool    `json:"figure,omitempty"`
+	// Frames makes it a turntable, an animated PNG of so many pictures round the
+	// asset, 25 a second; 0 is one picture.
+	Frames int `json:"frames,omitempty"`
 }
 
 // Check refuses what cannot be made.
@@ -60,11 +74,37 @@ func (o *Options) Check() error {
 			return fmt.Errorf("levels: %g is no share of the triangles: 0.5 is half of them", l)
 		}
 	}
-	if o.Longest < 0 || o.Longest > 16384 || o.Quality < 0 || o.Quality > 100 {
-		return fmt.Errorf("pictures: at most 16384 px, quality 1 to 100")
+	if err := (PictureOptions{Longest: o.Longest, Quality: o.Quality}).check("pictures"); err != nil {
+		return err
+	}
+	for role, p := range o.Roles {
+		if !slices.Contains(scene.Roles, role) {
+			return fmt.Errorf("roles: pictures have no role %q", role)
+		}
+		if err := p.check(string(role)); err != nil {
+			return err
+		}
 	}
 	if s := o.Show; s != nil && (s.Width < 1 || s.Height < 1 || s.Width > 8192 || s.Height > 8192) {
 		return fmt.Errorf("picture of the asset: %d × %d; each side is 1 to 8192 px", s.Width, s.Height)
+	} else if s != nil && (s.Frames < 0 || s.Frames > mostFrames || s.Frames > 1 && s.Width*s.Height > frameTexels) {
+		return fmt.Errorf("turntable: %d pictures of %d × %d; at most %d of %d texels", s.Frames, s.Width, s.Height, mostFrames, frameTexels)
+	}
+	return nil
+}
+
+// Bounds on a turntable.
+const (
+	mostFrames  = 240
+	frameTexels = 1280 * 1280
+)
+
+func (p PictureOptions) check(what string) error {
+	if p.Longest < 0 || p.Longest > 16384 || p.Quality < 0 || p.Quality > 100 {
+		return fmt.Errorf("%s: at most 16384 px, quality 1 to 100", what)
+	}
+	if p.Format != "" && pixel.Writable(p.Format) == nil {
+		return fmt.Errorf("%s: the format %q cannot be written", what, p.Format)
 	}
 	return nil
 }
@@ -405,7 +445,6 @@ func (c *composer) pictures(model string, s *scene.Scene) ([]apart, error) {
 	if !strings.Contains(where, "{picture}") {
 		where += "/{picture}"
 	}
-	as := c.layout.Picture
 	roles := roles(s)
 	said := false
 	for i := range s.Pictures {
@@ -415,13 +454,14 @@ func (c *composer) pictures(model string, s *scene.Scene) ([]apart, error) {
 			dir = path.Join(c.out.Folder, dir)
 		}
 		if p.Missing() { // where it belongs, so that it is found once it is put there
-			to := c.fill(where, "{picture}", Name(strings.TrimSuffix(p.Name, path.Ext(p.Name)))) + pixel.Writable(cmp.Or(as, "png")).Ending
+			as := cmp.Or(c.options(roles[i]).Format, "png")
+			to := c.fill(where, "{picture}", Name(strings.TrimSuffix(p.Name, path.Ext(p.Name)))) + pixel.Writable(as).Ending
 			to = path.Join(c.out.Folder, to)
-			out[i] = apart{relative(dir, to), mediaTypes[cmp.Or(as, "png")]}
+			out[i] = apart{relative(dir, to), mediaTypes[as]}
 			c.note([]scene.Note{{Text: fmt.Sprintf("picture %s was not found; the model looks for it in %s", p.Name, to), Loss: true}})
 			continue
 		}
-		data, name, err := c.encoded(p, as, roles[i])
+		data, name, err := c.encoded(p, roles[i])
 		if err != nil {
 			return nil, fmt.Errorf("picture %s: %w", p.Name, err)
 		}
@@ -460,16 +500,24 @@ func (c *composer) shared(p string, data []byte) string {
 	return c.add("picture", p, data)
 }
 
+// options are how pictures of a role are written.
+func (c *composer) options(role scene.Role) PictureOptions {
+	o := c.o.Roles[role]
+	return PictureOptions{cmp.Or(o.Format, c.layout.Picture), cmp.Or(o.Longest, c.o.Longest), cmp.Or(o.Quality, c.o.Quality)}
+}
+
 // encoded is a picture as the layout wants it: its own bytes where those will
 // do.
-func (c *composer) encoded(p *scene.Picture, as string, role scene.Role) (data []byte, name string, err error) {
+func (c *composer) encoded(p *scene.Picture, role scene.Role) (data []byte, name string, err error) {
+	o := c.options(role)
+	as := o.Format
 	own := map[string]string{"image/png": "png", "image/jpeg": "jpeg"}[p.MIME]
 	if as == "" {
 		if as = own; as == "" {
 			as = "png"
 		}
 	}
-	small := c.o.Longest == 0 || max(p.Width, p.Height) <= c.o.Longest
+	small := o.Longest == 0 || max(p.Width, p.Height) <= o.Longest
 	if as == own && small {
 		return p.Data, as, nil
 	}
@@ -487,10 +535,10 @@ func (c *composer) encoded(p *scene.Picture, as string, role scene.Role) (data [
 	}
 	if !small {
 		b := n.Bounds()
-		f := float64(c.o.Longest) / float64(max(b.Dx(), b.Dy()))
+		f := float64(o.Longest) / float64(max(b.Dx(), b.Dy()))
 		n = pixel.Resized(n, max(int(float64(b.Dx())*f+0.5), 1), max(int(float64(b.Dy())*f+0.5), 1), meaning)
 	}
-	data, lost, err := pixel.Write(as, n, pixel.WriteOptions{Meaning: meaning, Mips: as == "dds" || as == "ktx2", Quality: c.o.Quality})
+	data, lost, err := pixel.Write(as, n, pixel.WriteOptions{Meaning: meaning, Mips: as == "dds" || as == "ktx2", Quality: o.Quality})
 	for _, l := range lost {
 		c.note([]scene.Note{{Text: fmt.Sprintf("picture %s: not written: %s", p.Name, l), Loss: true}})
 	}
@@ -524,11 +572,27 @@ func relative(dir, to string) string {
 	return strings.Repeat("../", len(from)-k) + strings.Join(parts[k:], "/")
 }
 
-// show draws the asset.
+// show draws the asset, from one side or all round it.
 func (c *composer) show(s *scene.Scene) error {
 	o := c.o.Show
-	img := render.Draw(s, render.Options{Width: o.Width, Height: o.Height, Turn: o.Turn, Figure: o.Figure, Background: render.Paper, Ground: true})
-	data, err := pixel.PNG(img)
+	n := max(o.Frames, 1)
+	frames := make([]*image.NRGBA, n)
+	cores.Share(n, 1, func(from, to int) {
+		for i := from; i < to; i++ {
+			frames[i] = render.Draw(s, render.Options{Width: o.Width, Height: o.Height, Turn: o.Turn + 360*float64(i)/float64(n),
+				Figure: o.Figure, Background: render.Paper, Ground: true})
+		}
+	})
+	if err := c.ctx.Err(); err != nil {
+		return err
+	}
+	var data []byte
+	var err error
+	if n == 1 {
+		data, err = pixel.PNG(frames[0])
+	} else {
+		data, err = pixel.AnimatedPNG(frames, 25)
+	}
 	if err != nil {
 		return err
 	}

@@ -246,6 +246,38 @@ func TestLevelsAndPicturesOfIt(t *testing.T) {
 	}
 }
 
+// Pictures of some roles are written in another way than the others.
+func TestPicturesByRole(t *testing.T) {
+	s := crate()
+	s.Materials[1].Textures[0].Role = scene.RoleNormal
+	m := made(t, s, sheet(t, "delivery: {pictures: p, picture_format: dds}"), Options{Longest: 4, Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Format: "png", Longest: 2}}})
+	c, err := png.DecodeConfig(bytes.NewReader(file(t, m, "p/iron.png")))
+	if err != nil || c.Width != 2 || c.Height != 1 {
+		t.Errorf("%d × %d, %v", c.Width, c.Height, err)
+	}
+	if dds := file(t, m, "p/wood.dds"); binary.LittleEndian.Uint32(dds[16:]) != 4 {
+		t.Error("the colour is not of 4 texels")
+	}
+	for _, o := range []Options{{Roles: map[scene.Role]PictureOptions{"shine": {}}}, {Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Format: "clay"}}}, {Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Longest: -3}}}} {
+		if o.Check() == nil {
+			t.Errorf("%+v is taken", o)
+		}
+	}
+}
+
+func TestTurntables(t *testing.T) {
+	m := made(t, crate(), nil, Options{Show: &Show{Width: 32, Height: 24, Frames: 4}})
+	b := file(t, m, "crate___of_oak.png")
+	if n := bytes.Count(b, []byte("fcTL")); n != 4 || !bytes.Contains(b, []byte("acTL")) {
+		t.Errorf("%d pictures", n)
+	}
+	for _, s := range []Show{{Width: 10, Height: 10, Frames: 241}, {Width: 4000, Height: 4000, Frames: 2}, {Width: 10, Height: 10, Frames: -1}} {
+		if (&Options{Show: &s}).Check() == nil {
+			t.Errorf("%+v is taken", s)
+		}
+	}
+}
+
 func TestRelativePaths(t *testing.T) {
 	for _, c := range [][3]string{{".", "a.png", "a.png"}, {"x", "a.png", "../a.png"}, {"x/y", "x/z/a.png", "../z/a.png"}, {"x", "x/a.png", "a.png"}, {"x/y/z", "a/b", "../../../a/b"}} {
 		if got := relative(c[0], c[1]); got != c[2] {
@@ -308,7 +340,8 @@ func delivered(t *testing.T, src *source.Source, glb []byte) []byte {
 		t.Fatal(err)
 	}
 	m := made(t, chain.Last(bands).Scene, sh, Options{})
-	files, _, err := maker.Whole(m, Of{Found: s, Chain: doc, Origins: origins.List("crate.glb", nil), Sheet: sh, SheetDoc: text, Findings: target.Rehearse(chain.Last(bands).Scene, sh),
+	files, _, err := maker.Whole(m, Of{Found: s, Chain: doc, Origins: origins.List("crate.glb", nil),
+		Sheet: sh, SheetDoc: text, Findings: target.Rehearse(chain.Last(bands).Scene, sh),
 		Purpose: terms.Changed, Input: &Input{Entry: "crate.glb", SHA256: digest(glb)}})
 	if err != nil {
 		t.Fatal(err)

@@ -162,7 +162,8 @@ func digest(b []byte) string {
 
 func (k *Maker) manifest(made *Made, files []File, of Of) *Manifest {
 	m := &Manifest{Format: 2, Excavate: k.Version, Asset: of.Found.Name, File: files[0].Path, SHA256: digest(files[0].Data),
-		Purpose: of.Purpose, Sources: []ManifestSource{}, Input: of.Input, Options: of.Options, Chain: of.Chain, Versions: map[string]int{},
+		Purpose: of.Purpose, Sources: []ManifestSource{}, Input: of.Input,
+		Options: of.Options, Chain: of.Chain, Versions: map[string]int{},
 		Mended: of.Mended, Again: made.Again, Notes: []string{}}
 	for _, f := range files {
 		m.Files = append(m.Files, ManifestFile{f.Path, f.Kind, len(f.Data), digest(f.Data)})

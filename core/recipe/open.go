@@ -171,7 +171,8 @@ func (o *Opener) make(ctx context.Context, r *Recipe, x *Item, hit source.Hit, d
 		return nil, nil, fmt.Errorf("the chain: %w", b.Err)
 	}
 	final := chain.Last(bands).Scene
-	of := delivery.Of{Found: s, Chain: x.Chain, Purpose: x.Purpose, Input: &x.Input, Options: x.Options, Mended: x.Mended}
+	of := delivery.Of{Found: s, Chain: x.Chain, Purpose: x.Purpose, Input: &x.Input,
+		Options: x.Options, Mended: x.Mended}
 	if x.Sheet != "" {
 		of.SheetDoc = []byte(x.Sheet)
 		if of.Sheet, err = target.Parse(of.SheetDoc); err != nil {

@@ -93,8 +93,10 @@ func FromDelivery(o *delivery.Opened, data []byte, version string) (*Recipe, err
 	if m.Input == nil {
 		return nil, errors.New("the delivery does not say what it was decoded from: it was made by an earlier version, or its source was gone")
 	}
-	r := &Recipe{Format: 1, Excavate: version, Name: m.Asset, Items: []Item{{Asset: m.Asset, Input: *m.Input, Chain: m.Chain,
-		Sheet: string(o.Files[path.Join(o.Folder, "target.yaml")]), Options: m.Options, Purpose: m.Purpose, Mended: m.Mended, Package: digest(data)}}}
+	r := &Recipe{Format: 1, Excavate: version, Name: m.Asset, Items: []Item{{Asset: m.Asset,
+		Input: *m.Input, Chain: m.Chain,
+		Sheet: string(o.Files[path.Join(o.Folder, "target.yaml")]), Options: m.Options,
+		Purpose: m.Purpose, Mended: m.Mended, Package: digest(data)}}}
 	for _, f := range m.Files {
 		switch f.Kind {
 		case "layout":

@@ -80,7 +80,8 @@ func made(t *testing.T, src *source.Source, glb []byte) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := &Recipe{Format: 1, Excavate: "9.9", Items: []Item{{Asset: "reeds", Input: in, Chain: doc, Sheet: sheet, Purpose: terms.Changed}}}
+	r := &Recipe{Format: 1, Excavate: "9.9", Items: []Item{{Asset: "reeds", Input: in, Chain: doc, Sheet: sheet,
+		Purpose: terms.Changed}}}
 	data, hit, err := delivery.InputOf(&r.Items[0].Input, o.Stack)
 	if err != nil {
 		t.Fatal(err)

@@ -35,7 +35,8 @@ func (r *rehearsal) colliders(name string) {
 	}
 	chosen, err := pick.Of(r.s, c.For)
 	if err != nil {
-		r.add(Finding{Rule: name, Severity: Warns, Title: "The sheet's pick of what needs a collider fails", Where: err.Error()})
+		r.add(Finding{Rule: name, Severity: Warns, Title: "The sheet's pick of what needs a collider fails",
+			Where: err.Error()})
 		return
 	}
 	never := r.without()
@@ -75,9 +76,11 @@ func (r *rehearsal) colliders(name string) {
 			with["where"] = where("node", names(bare))
 		}
 	}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "Things have no collider", Where: few(names(bare)), Things: bare,
-		Why:   "Figures fall through them.",
-		Mends: []chain.Step{mend("colliders", with)}, MendText: fmt.Sprintf("Give them a collider (%s)", shape)})
+	r.add(Finding{Rule: name, Severity: Warns, Title: "Things have no collider", Where: few(names(bare)),
+		Things:   bare,
+		Why:      "Figures fall through them.",
+		Mends:    []chain.Step{mend("colliders", with)},
+		MendText: fmt.Sprintf("Give them a collider (%s)", shape)})
 }
 
 // without tells which nodes may have no collider.
@@ -115,8 +118,10 @@ func (r *rehearsal) passages(name string) {
 	}
 	rule := where("node", names(shut))
 	rule["kind"] = []string{"collider"}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "Things that one must pass have a collider", Where: few(names(shut)), Things: shut,
-		Why: "Nobody can pass: over there they are walls.", Mends: []chain.Step{mend("strip", params{"where": rule})}, MendText: "Take these colliders out"})
+	r.add(Finding{Rule: name, Severity: Warns, Title: "Things that one must pass have a collider",
+		Where: few(names(shut)), Things: shut,
+		Why:   "Nobody can pass: over there they are walls.",
+		Mends: []chain.Step{mend("strip", params{"where": rule})}, MendText: "Take these colliders out"})
 }
 
 // shapes are those that the target knows.
@@ -141,7 +146,8 @@ func (r *rehearsal) shapes(name string) {
 		r.holds(name, "The target knows the colliders' shapes", strings.Join(c.Shapes, ", "))
 		return
 	}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "The target does not know this shape of collider", Where: strings.Join(kinds, ", ") + " of " + few(names(odd)), Things: odd,
+	r.add(Finding{Rule: name, Severity: Warns, Title: "The target does not know this shape of collider",
+		Where: strings.Join(kinds, ", ") + " of " + few(names(odd)), Things: odd,
 		Why:      "It leaves them out, and figures fall through.",
 		Mends:    []chain.Step{stripOnly("colliders"), mend("colliders", params{"shape": c.Shapes[0]})},
 		MendText: fmt.Sprintf("Make them anew (%s)", c.Shapes[0])})

@@ -72,7 +72,8 @@ func (r *rehearsal) most(name string, have, limit int, why string, mends []chain
 	if mends == nil {
 		text = ""
 	}
-	r.add(Finding{Rule: name, Severity: Stops, Title: "Too many " + name, Where: at, Why: why, Mends: mends, MendText: text})
+	r.add(Finding{Rule: name, Severity: Stops, Title: "Too many " + name, Where: at, Why: why, Mends: mends,
+		MendText: text})
 }
 
 func (r *rehearsal) triangles(name string) {
@@ -212,7 +213,8 @@ func (r *rehearsal) misnamed(name string, wrong func(string) bool, with func(wha
 		r.holds(name, fine, "")
 		return
 	}
-	f := Finding{Rule: name, Severity: Warns, Title: title, Where: few(names(bad)), Things: bad, Why: why, Mends: mends}
+	f := Finding{Rule: name, Severity: Warns, Title: title, Where: few(names(bad)), Things: bad, Why: why,
+		Mends: mends}
 	if mends != nil {
 		f.MendText = "Add “Rename”"
 	}
@@ -229,13 +231,23 @@ func (r *rehearsal) names(name string) {
 		if other == "" {
 			return nil
 		}
-		p := params{"what": what, "rules": []params{{"find": other, "replace": "_"}, {"find": "^$", "replace": "unnamed"}}, "unique": true}
+		p := params{"what": what, "rules": []params{{"find": other, "replace": filler(re)}, {"find": "^$", "replace": "unnamed"}}, "unique": true}
 		if re.MatchString("a") && !re.MatchString("A") {
 			p["lower"] = true
 		}
 		return p
 	}, "Names hold characters that the target changes", "Every name is one the target takes",
 		"The target replaces them, and references by name miss.")
+}
+
+// filler is what stands for letters that a pattern does not take.
+func filler(re *regexp.Regexp) string {
+	for _, s := range []string{"_", "-", ".", "x", "X", "0"} {
+		if re.MatchString("a"+s+"a") || re.MatchString(s) {
+			return s
+		}
+	}
+	return ""
 }
 
 // others is a pattern of the letters that another, of the form ^[letters]+$,
@@ -267,7 +279,7 @@ func (r *rehearsal) nameLength(name string) {
 	}
 	n := r.t.Names.Longest
 	r.misnamed(name, func(s string) bool { return len([]rune(s)) > n }, func(what string) params {
-		return params{"what": what, "rules": []params{{"find": fmt.Sprintf("^(.{%d}).+$", max(n-3, 1)), "replace": "$1"}}, "unique": true}
+		return params{"what": what, "rules": []params{{"find": fmt.Sprintf("(?s)^(.{%d}).+$", max(n-3, 1)), "replace": "$1"}}, "unique": true}
 	}, "Names are too long", "No name is too long", fmt.Sprintf("The target cuts them after %d letters, and then two may be the same.", n))
 }
 
@@ -297,8 +309,10 @@ func (r *rehearsal) unique(name string) {
 		r.holds(name, "Every name is unique", "")
 		return
 	}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "Names stand more than once", Where: few(names(twice)), Things: twice,
-		Why: "The target numbers the second one, and references by name miss it.", Mends: mends, MendText: "Number them"})
+	r.add(Finding{Rule: name, Severity: Warns, Title: "Names stand more than once", Where: few(names(twice)),
+		Things: twice,
+		Why:    "The target numbers the second one, and references by name miss it.", Mends: mends,
+		MendText: "Number them"})
 }
 
 func (r *rehearsal) motions(name string) {
@@ -339,7 +353,8 @@ func (r *rehearsal) motionLength(name string) {
 	for _, t := range long {
 		mends = append(mends, mend("keys", params{"motion": t.Name, "to": m.Most}))
 	}
-	r.add(Finding{Rule: name, Severity: Stops, Title: "A motion is too long", Where: few(names(long)) + fmt.Sprintf(", at most %g s", m.Most), Things: long,
+	r.add(Finding{Rule: name, Severity: Stops, Title: "A motion is too long",
+		Where: few(names(long)) + fmt.Sprintf(", at most %g s", m.Most), Things: long,
 		Why: "The target refuses it.", Mends: mends, MendText: fmt.Sprintf("Cut after %g s", m.Most),
 		Ask: &Question{Text: "Which part of it is wanted?", Answers: []Answer{{fmt.Sprintf("The first %g s", m.Most), mends}}}})
 }
@@ -358,7 +373,8 @@ func (r *rehearsal) variants(name string) {
 		q.Answers = append(q.Answers, Answer{v, []chain.Step{mend("variants", params{"choose": strings.ReplaceAll(v, "*", "?")})}})
 	}
 	r.add(Finding{Rule: name, Severity: Warns, Title: "It has several looks", Where: few(r.s.Variants),
-		Why: "The target knows one and takes whichever it meets first.", Mends: now, MendText: "Keep the one that is shown", Ask: q})
+		Why: "The target knows one and takes whichever it meets first.", Mends: now,
+		MendText: "Keep the one that is shown", Ask: q})
 }
 
 func (r *rehearsal) licence(name string) {
@@ -379,7 +395,8 @@ func (r *rehearsal) licence(name string) {
 	}
 	if t.Owner == "" || t.Licence == "" {
 		r.add(Finding{Rule: name, Severity: Stops, Title: "It does not say whose it is",
-			Where: "owner: " + orNothing(t.Owner) + ", licence: " + orNothing(t.Licence), Why: "The target takes nothing whose owner and licence are not told."})
+			Where: "owner: " + orNothing(t.Owner) + ", licence: " + orNothing(t.Licence),
+			Why:   "The target takes nothing whose owner and licence are not told."})
 		return
 	}
 	r.holds(name, "Owner and licence are told", t.Owner+", "+t.Licence)

@@ -63,6 +63,10 @@ func phase(f *Finding) int {
 // answer is taken. input is the digest of the scene; cache and outside may be
 // nil.
 func MendAll(ctx context.Context, input string, s *scene.Scene, doc *chain.Chain, t *Sheet, decide bool, outside chain.Beyond, cache chain.Cache) (*Mended, error) {
+	if cache == nil {
+		cache = results{} // each round runs what the one before has run
+	}
+	known := alphas{}
 	m := &Mended{Chain: &chain.Chain{Name: doc.Name, Steps: slices.Clone(doc.Steps)}}
 	tried := map[string]bool{}
 	for round := 0; ; round++ {
@@ -78,7 +82,7 @@ func MendAll(ctx context.Context, input string, s *scene.Scene, doc *chain.Chain
 			continue
 		}
 		m.Scene = chain.Last(m.Bands).Scene
-		m.Findings = Rehearse(m.Scene, t)
+		m.Findings = rehearse(m.Scene, t, known)
 		if round >= mostRounds || !m.add(tried, decide) {
 			break
 		}
@@ -86,6 +90,12 @@ func MendAll(ctx context.Context, input string, s *scene.Scene, doc *chain.Chain
 	m.dropIdle()
 	return m, nil
 }
+
+// results keeps what steps gave, by key.
+type results map[string]*chain.Result
+
+func (r results) Get(key string) (*chain.Result, bool) { x, ok := r[key]; return x, ok }
+func (r results) Put(key string, x *chain.Result)      { r[key] = x }
 
 func (m *Mended) run(ctx context.Context, input string, s *scene.Scene, outside chain.Beyond, cache chain.Cache) (err error) {
 	m.Bands, err = chain.Run(ctx, input, s, m.Chain, outside, cache, nil)

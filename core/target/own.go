@@ -36,7 +36,8 @@ func (r *rehearsal) own(o *Own) {
 	}
 	chosen, err := pick.Of(r.s, o.Where)
 	if err != nil {
-		r.add(Finding{Rule: o.Rule, Severity: Warns, Title: "The rule could not be asked", Where: err.Error()})
+		r.add(Finding{Rule: o.Rule, Severity: Warns, Title: "The rule could not be asked",
+			Where: err.Error()})
 		return
 	}
 	for i, yes := range chosen.Nodes {

@@ -26,15 +26,18 @@ func (r *rehearsal) basis(name string) {
 	case have == want:
 		r.holds(name, "The basis is the target's", want.String())
 	case !have.Known():
-		f := Finding{Rule: name, Severity: Warns, Title: "The source does not declare its whole basis", Where: have.String(),
+		f := Finding{Rule: name, Severity: Warns, Title: "The source does not declare its whole basis",
+			Where:    have.String(),
 			Why:      "The target takes the numbers as " + want.String() + ". Compare with the scale figure and state what is right.",
 			MendText: "Add “Change basis”"}
 		with["assume"], f.Evidence = r.assumed(have, want)
 		f.Mends = []chain.Step{mend("basis", with)}
 		r.add(f)
 	default:
-		r.add(Finding{Rule: name, Severity: Stops, Title: "The basis is not the target's", Where: have.String() + ", the target wants " + want.String(),
-			Why: "The asset would " + differ(have, want) + ".", Mends: []chain.Step{mend("basis", with)}, MendText: "Add “Change basis”"})
+		r.add(Finding{Rule: name, Severity: Stops, Title: "The basis is not the target's",
+			Where: have.String() + ", the target wants " + want.String(),
+			Why:   "The asset would " + differ(have, want) + ".", Mends: []chain.Step{mend("basis", with)},
+			MendText: "Add “Change basis”"})
 	}
 }
 
@@ -144,7 +147,8 @@ func (r *rehearsal) size(name string) {
 	}
 	if r.st.Vertices == 0 {
 		if len(r.s.Motions) == 0 || r.st.Bones+len(r.s.Nodes) == 0 { // a motion alone shows nothing
-			r.add(Finding{Rule: name, Severity: Stops, Title: "There is no mesh", Why: "The target would show nothing."})
+			r.add(Finding{Rule: name, Severity: Stops, Title: "There is no mesh",
+				Why: "The target would show nothing."})
 		}
 		return
 	}
@@ -257,7 +261,8 @@ func (r *rehearsal) ground(name string) {
 	if r.t.Centred {
 		with["centre"] = true
 	}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "It does not stand on the ground", Where: at, Why: "Placed at the origin it would " + what + ".",
+	r.add(Finding{Rule: name, Severity: Warns, Title: "It does not stand on the ground", Where: at,
+		Why:   "Placed at the origin it would " + what + ".",
 		Mends: []chain.Step{mend("ground", with)}, MendText: "Add “Sit on the ground”"})
 }
 

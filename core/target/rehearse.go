@@ -11,6 +11,7 @@ import (
 	"excavate/core/geom"
 	"excavate/core/pick"
 	"excavate/core/scene"
+	"excavate/core/step"
 )
 
 // Severity says what the target does about a finding.
@@ -121,8 +122,14 @@ func init() {
 }
 
 // Rehearse holds a scene against a sheet. Findings come worst first.
-func Rehearse(s *scene.Scene, t *Sheet) []Finding {
-	r := &rehearsal{s: s, t: t, st: s.Stats()}
+func Rehearse(s *scene.Scene, t *Sheet) []Finding { return rehearse(s, t, alphas{}) }
+
+// alphas are what is known of the alpha of pictures, by the place of their
+// bytes: those of an asset that is rehearsed again and again are looked at once.
+type alphas map[*byte]step.Histogram
+
+func rehearse(s *scene.Scene, t *Sheet, known alphas) []Finding {
+	r := &rehearsal{s: s, t: t, st: s.Stats(), alpha: known}
 	for _, x := range rules {
 		if t.Severity[x.name] != Off {
 			x.look(r, x.name)
@@ -160,6 +167,7 @@ type rehearsal struct {
 	st    scene.Stats
 	world []geom.Mat4
 	bone  []bool
+	alpha alphas
 	out   []Finding
 }
 

@@ -360,7 +360,7 @@ func TestQuestions(t *testing.T) {
 
 // A body of which nothing declares the unit is as tall as the scale figure.
 func TestABodyTellsItsUnit(t *testing.T) {
-	r := &rehearsal{s: &scene.Scene{}, t: parsed(t, "size: {least: 0.5, most: 50}"), st: scene.Stats{Bones: 20}}
+	r := &rehearsal{s: &scene.Scene{}, t: parsed(t, "size: {least: 0.5, most: 50}"), st: scene.Stats{Bones: 20}, alpha: alphas{}}
 	for _, c := range []struct {
 		longest float64
 		says    string

@@ -31,7 +31,8 @@ func (r *rehearsal) root(name string) {
 	roots := r.roots()
 	named := slices.IndexFunc(roots, func(t Thing) bool { return t.Name == want })
 	if len(roots) > 1 {
-		f := Finding{Rule: name, Severity: Stops, Title: "The skeleton has more than one root", Where: few(names(roots)), Things: roots,
+		f := Finding{Rule: name, Severity: Stops, Title: "The skeleton has more than one root",
+			Where: few(names(roots)), Things: roots,
 			Why: "The target merges skeletons from one root bone."}
 		if named < 0 {
 			f.Mends, f.MendText = []chain.Step{mend("bones-parent", params{"insert": want})}, fmt.Sprintf("Insert “%s” above them", want)
@@ -51,9 +52,11 @@ func (r *rehearsal) root(name string) {
 		r.holds(name, "The root bone has the target's name", "“"+want+"”")
 		return
 	}
-	r.add(Finding{Rule: name, Severity: Stops, Title: "The root bone has another name", Where: fmt.Sprintf("“%s”, the target wants “%s”", roots[0].Name, want), Things: roots,
-		Why:   "The target could not merge the skeleton with its own and would make a second one.",
-		Mends: []chain.Step{mend("root", params{"name": want})}, MendText: fmt.Sprintf("Rename it to “%s”", want)})
+	r.add(Finding{Rule: name, Severity: Stops, Title: "The root bone has another name",
+		Where: fmt.Sprintf("“%s”, the target wants “%s”", roots[0].Name, want), Things: roots,
+		Why:      "The target could not merge the skeleton with its own and would make a second one.",
+		Mends:    []chain.Step{mend("root", params{"name": want})},
+		MendText: fmt.Sprintf("Rename it to “%s”", want)})
 }
 
 // ends are bones with nothing below them on which no vertex hangs.
@@ -104,9 +107,10 @@ func (r *rehearsal) endBones(name string) {
 	if len(there) > 0 {
 		with = params{"where": where("node", names(ends)), "ends": false}
 	}
-	r.add(Finding{Rule: name, Severity: Stops, Title: "End bones were added", Where: few(names(ends)), Things: ends,
-		Why:   "The target has no such bones: it could not merge the skeleton.",
-		Mends: []chain.Step{mend("bones-trim", with)}, MendText: "Add “Trim bones”"})
+	r.add(Finding{Rule: name, Severity: Stops, Title: "End bones were added", Where: few(names(ends)),
+		Things: ends,
+		Why:    "The target has no such bones: it could not merge the skeleton.",
+		Mends:  []chain.Step{mend("bones-trim", with)}, MendText: "Add “Trim bones”"})
 }
 
 // skeleton holds names and parents against the sheet's bones.
@@ -156,7 +160,8 @@ func (r *rehearsal) skeleton(name string) {
 	if moved != nil {
 		says = append(says, few(moved))
 	}
-	f := Finding{Rule: name, Severity: Stops, Title: "The skeleton is not the target's", Where: strings.Join(says, "; "), Things: append(things, more...),
+	f := Finding{Rule: name, Severity: Stops, Title: "The skeleton is not the target's",
+		Where: strings.Join(says, "; "), Things: append(things, more...),
 		Why: "The target could not merge the bones and would offer to rebuild its skeleton, which ruins every motion it has."}
 	f.Mends, f.MendText, f.Evidence = r.fitted(k, at, missing, more)
 	r.add(f)
@@ -285,9 +290,10 @@ func (r *rehearsal) joints(name string) {
 		return
 	}
 	r.add(Finding{Rule: name, Severity: Warns, Title: "Some vertices follow too many bones",
-		Where: fmt.Sprintf("%d vertices follow up to %d bones, %d allowed", over, most, r.t.JointsPerVertex),
-		Why:   "The target drops the weakest ones, and the surface moves otherwise than it did.",
-		Mends: []chain.Step{mend("weights", params{"most": r.t.JointsPerVertex})}, MendText: fmt.Sprintf("Keep the %d strongest", r.t.JointsPerVertex)})
+		Where:    fmt.Sprintf("%d vertices follow up to %d bones, %d allowed", over, most, r.t.JointsPerVertex),
+		Why:      "The target drops the weakest ones, and the surface moves otherwise than it did.",
+		Mends:    []chain.Step{mend("weights", params{"most": r.t.JointsPerVertex})},
+		MendText: fmt.Sprintf("Keep the %d strongest", r.t.JointsPerVertex)})
 }
 
 // weights rehearses what no sheet needs to ask: triangles that a skin moves
@@ -317,13 +323,16 @@ func (r *rehearsal) weights(name string) {
 		}
 	}
 	if len(bare) > 0 {
-		r.add(Finding{Rule: name, Severity: Warns, Title: "Parts of a skinned mesh have no weights", Where: few(names(bare)), Things: bare,
+		r.add(Finding{Rule: name, Severity: Warns, Title: "Parts of a skinned mesh have no weights",
+			Where: few(names(bare)), Things: bare,
 			Why: "They stay behind when the figure moves."})
 	}
 	if len(uneven) > 0 && r.t.Format != "glb" && r.t.Format != "vrm" { // those are written with weights that do
-		r.add(Finding{Rule: name, Severity: Warns, Title: "Weights do not add up to one", Where: fmt.Sprintf("%d vertices of %s", vertices, few(names(uneven))), Things: uneven,
-			Why:   "The target makes them so, or pulls these vertices towards the origin.",
-			Mends: []chain.Step{mend("weights", params{"most": max(r.t.JointsPerVertex, 4), "least": 0})}, MendText: "Add “Joint weights”"})
+		r.add(Finding{Rule: name, Severity: Warns, Title: "Weights do not add up to one",
+			Where: fmt.Sprintf("%d vertices of %s", vertices, few(names(uneven))), Things: uneven,
+			Why:      "The target makes them so, or pulls these vertices towards the origin.",
+			Mends:    []chain.Step{mend("weights", params{"most": max(r.t.JointsPerVertex, 4), "least": 0})},
+			MendText: "Add “Joint weights”"})
 	}
 }
 

@@ -59,11 +59,13 @@ func (r *rehearsal) materialsThere(name string) {
 	}
 	switch {
 	case second != nil:
-		r.add(Finding{Rule: name, Severity: Warns, Title: "Materials of the target would be made a second time", Where: few(names(second)), Things: second,
+		r.add(Finding{Rule: name, Severity: Warns, Title: "Materials of the target would be made a second time",
+			Where: few(names(second)), Things: second,
 			Why:   "The target knows its materials by their exact names and makes a new one of any other.",
 			Mends: []chain.Step{mend("merge-materials", params{"names": true}), mend("rename", params{"what": "materials", "rules": renames})}, MendText: "Give them the target's names"})
 	case m.Only && foreign != nil:
-		r.add(Finding{Rule: name, Severity: Stops, Title: "The target has no such material", Where: few(names(foreign)), Things: foreign,
+		r.add(Finding{Rule: name, Severity: Stops, Title: "The target has no such material",
+			Where: few(names(foreign)), Things: foreign,
 			Why: "It shows what it does not know in its colour for missing pictures. Name the material of the target that each is.",
 			Ask: r.whichMaterial(foreign, m.There)})
 	default:
@@ -119,7 +121,8 @@ func (r *rehearsal) materialsTwice(name string) {
 		r.holds(name, "No material stands twice", fmt.Sprintf("%d materials", len(r.s.Materials)))
 		return
 	}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "Materials are equal in all but their names", Where: few(names(twice)), Things: twice,
+	r.add(Finding{Rule: name, Severity: Warns, Title: "Materials are equal in all but their names",
+		Where: few(names(twice)), Things: twice,
 		Why:   "The target makes each of them, and what is changed in one stays as it was in the other.",
 		Mends: []chain.Step{mend("merge-materials", params{})}, MendText: "Make one of them"})
 }
@@ -158,8 +161,9 @@ func (r *rehearsal) pictures(name string) {
 	all := r.picturesThat(func(*scene.Picture) bool { return true })
 	switch {
 	case r.t.Pictures.Required && len(missing) > 0:
-		r.add(Finding{Rule: name, Severity: Stops, Title: "A picture is missing", Where: few(names(missing)), Things: missing,
-			Why: "The surface would be plain. Add the source that holds the picture; it is found by itself."})
+		r.add(Finding{Rule: name, Severity: Stops, Title: "A picture is missing", Where: few(names(missing)),
+			Things: missing,
+			Why:    "The surface would be plain. Add the source that holds the picture; it is found by itself."})
 	case len(all) > 0:
 		r.holds(name, "Every picture is there", fmt.Sprintf("%d of %d", len(all)-len(missing), len(all)))
 	}
@@ -186,9 +190,11 @@ func (r *rehearsal) pictureSize(name string) {
 		r.holds(name, "No picture is too large", fmt.Sprintf("at most %d px", n))
 		return
 	}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "A picture is larger than the sheet allows", Where: fmt.Sprintf("%s, limit %d", r.sizes(large), n), Things: large,
-		Why:   "It loads and takes more memory than the target plans for.",
-		Mends: []chain.Step{mend("pictures", params{"longest": min(n, 16384)})}, MendText: fmt.Sprintf("Make it at most %d px", n)})
+	r.add(Finding{Rule: name, Severity: Warns, Title: "A picture is larger than the sheet allows",
+		Where: fmt.Sprintf("%s, limit %d", r.sizes(large), n), Things: large,
+		Why:      "It loads and takes more memory than the target plans for.",
+		Mends:    []chain.Step{mend("pictures", params{"longest": min(n, 16384)})},
+		MendText: fmt.Sprintf("Make it at most %d px", n)})
 }
 
 func power(n int) bool { return n > 0 && bits.OnesCount(uint(n)) == 1 }
@@ -202,7 +208,8 @@ func (r *rehearsal) pictureSides(name string) {
 		r.holds(name, "Every side is a power of two", "")
 		return
 	}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "Sides of pictures are no powers of two", Where: r.sizes(odd), Things: odd,
+	r.add(Finding{Rule: name, Severity: Warns, Title: "Sides of pictures are no powers of two",
+		Where: r.sizes(odd), Things: odd,
 		Why:   "The target scales them when it loads them, or makes no mips of them.",
 		Mends: []chain.Step{mend("pictures", params{"powers_of_two": true})}, MendText: "Scale them"})
 }
@@ -221,8 +228,11 @@ func (r *rehearsal) pictureFormat(name string) {
 		r.holds(name, "Every picture is of a format that is read", strings.Join(allowed, ", "))
 		return
 	}
-	r.add(Finding{Rule: name, Severity: Stops, Title: "The target does not read this format", Where: few(names(odd)), Things: odd,
-		Why: "It reads " + strings.Join(allowed, ", ") + ".", Mends: []chain.Step{mend("pictures", params{"format": allowed[0]})}, MendText: "Write them as " + strings.ToUpper(allowed[0])})
+	r.add(Finding{Rule: name, Severity: Stops, Title: "The target does not read this format",
+		Where: few(names(odd)), Things: odd,
+		Why:      "It reads " + strings.Join(allowed, ", ") + ".",
+		Mends:    []chain.Step{mend("pictures", params{"format": allowed[0]})},
+		MendText: "Write them as " + strings.ToUpper(allowed[0])})
 }
 
 // texelBytes is the memory of the pictures: four bytes a texel, a third more
@@ -252,7 +262,8 @@ func (r *rehearsal) memory(name string) {
 	for have > most*1e6 && to > 1 { // as if all were of the longest side: another round follows if they are not
 		to, have = to/2, have/4
 	}
-	f := Finding{Rule: name, Severity: Stops, Title: "The pictures take too much memory", Where: at, Why: "The target refuses it."}
+	f := Finding{Rule: name, Severity: Stops, Title: "The pictures take too much memory", Where: at,
+		Why: "The target refuses it."}
 	if to >= 1 && to < longest {
 		f.Mends, f.MendText = []chain.Step{mend("pictures", params{"longest": max(to, 1)})}, fmt.Sprintf("Make them at most %d px", to)
 	}
@@ -265,6 +276,18 @@ func (r *rehearsal) transparency(name string) {
 		return
 	}
 	seen := map[int]step.Histogram{}
+	for i := range r.s.Pictures {
+		if p := &r.s.Pictures[i]; !p.Missing() {
+			if h, ok := r.alpha[&p.Data[0]]; ok {
+				seen[i] = h
+			}
+		}
+	}
+	defer func() {
+		for i, h := range seen {
+			r.alpha[&r.s.Pictures[i].Data[0]] = h
+		}
+	}()
 	var shut, open []Thing
 	for i := range r.s.Materials {
 		m := &r.s.Materials[i]
@@ -290,12 +313,16 @@ func (r *rehearsal) transparency(name string) {
 		return []chain.Step{mend("alpha", params{"where": where("material", names(list)), "mode": "auto"})}
 	}
 	if shut != nil {
-		r.add(Finding{Rule: name, Severity: Warns, Title: "Glass or foliage is marked opaque", Where: few(names(shut)), Things: shut,
-			Why: "The pictures have holes or shine through; the target would draw them solid.", Mends: auto(shut), MendText: "Add “Alpha mode”"})
+		r.add(Finding{Rule: name, Severity: Warns, Title: "Glass or foliage is marked opaque",
+			Where: few(names(shut)), Things: shut,
+			Why: "The pictures have holes or shine through; the target would draw them solid.", Mends: auto(shut),
+			MendText: "Add “Alpha mode”"})
 	}
 	if open != nil {
-		r.add(Finding{Rule: name, Severity: Warns, Title: "Solid surfaces are marked as see-through", Where: few(names(open)), Things: open,
-			Why: "Nothing of them shines through: the target sorts them behind what is, and draws them slowly.", Mends: auto(open), MendText: "Add “Alpha mode”"})
+		r.add(Finding{Rule: name, Severity: Warns, Title: "Solid surfaces are marked as see-through",
+			Where: few(names(open)), Things: open,
+			Why:   "Nothing of them shines through: the target sorts them behind what is, and draws them slowly.",
+			Mends: auto(open), MendText: "Add “Alpha mode”"})
 	}
 }
 
@@ -318,8 +345,10 @@ func (r *rehearsal) normals(name string) {
 		r.holds(name, "Every surface has normals", "")
 		return
 	}
-	r.add(Finding{Rule: name, Severity: Warns, Title: "Surfaces have no normals", Where: few(names(bare)), Things: bare,
-		Why: "The target shades them flat.", Mends: []chain.Step{mend("normals", params{"keep": true})}, MendText: "Compute them"})
+	r.add(Finding{Rule: name, Severity: Warns, Title: "Surfaces have no normals", Where: few(names(bare)),
+		Things: bare,
+		Why:    "The target shades them flat.", Mends: []chain.Step{mend("normals", params{"keep": true})},
+		MendText: "Compute them"})
 }
 
 // uvs rehearses what no sheet needs to ask: a picture needs UVs to lie by.
@@ -331,7 +360,8 @@ func (r *rehearsal) uvs(name string) {
 		return slices.ContainsFunc(r.s.Materials[p.Material].Textures, func(t scene.Texture) bool { return t.UVSet >= len(p.UVs) })
 	})
 	if bare != nil {
-		r.add(Finding{Rule: name, Severity: Stops, Title: "A picture has no UVs to lie by", Where: few(names(bare)), Things: bare,
+		r.add(Finding{Rule: name, Severity: Stops, Title: "A picture has no UVs to lie by",
+			Where: few(names(bare)), Things: bare,
 			Why: "The surface would have the colour of one texel."})
 	}
 }

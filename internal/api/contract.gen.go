@@ -489,6 +489,36 @@ func (e OrderPurpose) Valid() bool {
 	}
 }
 
+// Defines values for OrderRolesFormat.
+const (
+	OrderRolesFormatDds   OrderRolesFormat = "dds"
+	OrderRolesFormatEmpty OrderRolesFormat = ""
+	OrderRolesFormatJpeg  OrderRolesFormat = "jpeg"
+	OrderRolesFormatKtx2  OrderRolesFormat = "ktx2"
+	OrderRolesFormatPng   OrderRolesFormat = "png"
+	OrderRolesFormatTga   OrderRolesFormat = "tga"
+)
+
+// Valid indicates whether the value is a known member of the OrderRolesFormat enum.
+func (e OrderRolesFormat) Valid() bool {
+	switch e {
+	case OrderRolesFormatDds:
+		return true
+	case OrderRolesFormatEmpty:
+		return true
+	case OrderRolesFormatJpeg:
+		return true
+	case OrderRolesFormatKtx2:
+		return true
+	case OrderRolesFormatPng:
+		return true
+	case OrderRolesFormatTga:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RehearsalTableRowsSeverity.
 const (
 	RehearsalTableRowsSeverityHolds RehearsalTableRowsSeverity = "holds"
@@ -2000,9 +2030,19 @@ type Order struct {
 	Longest *int          `json:"longest,omitempty"`
 	Purpose *OrderPurpose `json:"purpose,omitempty"`
 	Quality *int          `json:"quality,omitempty"`
-	Show    *struct {
+
+	// Roles pictures of some roles in another way
+	Roles *map[string]struct {
+		Format  *OrderRolesFormat `json:"format,omitempty"`
+		Longest *int              `json:"longest,omitempty"`
+		Quality *int              `json:"quality,omitempty"`
+	} `json:"roles,omitempty"`
+	Show *struct {
 		Figure *bool `json:"figure,omitempty"`
-		Height int   `json:"height"`
+
+		// Frames a turntable of so many pictures as an animated PNG
+		Frames *int `json:"frames,omitempty"`
+		Height int  `json:"height"`
 
 		// Turn degrees
 		Turn  *float64 `json:"turn,omitempty"`
@@ -2015,6 +2055,9 @@ type OrderLayoutPictureFormat string
 
 // OrderPurpose defines model for Order.Purpose.
 type OrderPurpose string
+
+// OrderRolesFormat defines model for Order.Roles.Format.
+type OrderRolesFormat string
 
 // Origin defines model for Origin.
 type Origin struct {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"excavate/core/delivery"
+	"excavate/core/scene"
 	"excavate/core/target"
 	"excavate/core/terms"
 	"excavate/internal/project"
@@ -29,7 +30,8 @@ func stepsOf[T any](list []T, out func(T) ChainStep) *[]ChainStep {
 }
 
 func findingOut(f *target.Finding, since int, r *project.Rehearsed) Finding {
-	x := Finding{Rule: f.Rule, Severity: FindingSeverity(f.Severity), Title: f.Title, Where: optional(f.Where), Why: optional(f.Why),
+	x := Finding{Rule: f.Rule, Severity: FindingSeverity(f.Severity), Title: f.Title, Where: optional(f.Where),
+		Why:      optional(f.Why),
 		MendText: optional(f.MendText), Evidence: optional(f.Evidence), Mends: stepsOf(f.Mends, stepOut)}
 	if len(f.Things) > 0 {
 		list := make([]FoundThing, len(f.Things))
@@ -66,7 +68,8 @@ func (s *Server) Rehearse(c fiber.Ctx, id ChainID) error {
 	if err := s.svc.Causes(r); err != nil {
 		return err
 	}
-	out := Rehearsal{Ready: r.Ready, Running: ptr(r.Running), Target: targetOut(r.Sheet), Findings: []Finding{}, Scene: optional(r.Scene),
+	out := Rehearsal{Ready: r.Ready, Running: ptr(r.Running), Target: targetOut(r.Sheet),
+		Findings: []Finding{}, Scene: optional(r.Scene),
 		AfterStep: ptr(r.AfterStep), Milliseconds: optional(r.Milliseconds), Error: optional(r.Error)}
 	for i := range r.Findings {
 		out.Findings = append(out.Findings, findingOut(&r.Findings[i], r.Since[i], r))
@@ -142,7 +145,8 @@ func deliveryOut(d db.Delivery) (Delivery, error) {
 // orderOf reads what is to be delivered; nothing is the sheet's own, for
 // oneself.
 func orderOf(b Order) project.Order {
-	o := project.Order{Purpose: terms.Myself, Options: delivery.Options{Format: value(b.Format), Longest: value(b.Longest), Quality: value(b.Quality)}}
+	o := project.Order{Purpose: terms.Myself,
+		Options: delivery.Options{Format: value(b.Format), Longest: value(b.Longest), Quality: value(b.Quality)}}
 	if b.Purpose != nil {
 		o.Purpose = terms.Purpose(*b.Purpose)
 	}
@@ -157,7 +161,18 @@ func orderOf(b Order) project.Order {
 		}
 	}
 	if w := b.Show; w != nil {
-		o.Options.Show = &delivery.Show{Width: w.Width, Height: w.Height, Turn: value(w.Turn), Figure: value(w.Figure)}
+		o.Options.Show = &delivery.Show{Width: w.Width, Height: w.Height, Turn: value(w.Turn),
+			Figure: value(w.Figure), Frames: value(w.Frames)}
+	}
+	if b.Roles != nil {
+		o.Options.Roles = map[scene.Role]delivery.PictureOptions{}
+		for role, p := range *b.Roles {
+			x := delivery.PictureOptions{Longest: value(p.Longest), Quality: value(p.Quality)}
+			if p.Format != nil {
+				x.Format = string(*p.Format)
+			}
+			o.Options.Roles[scene.Role(role)] = x
+		}
 	}
 	return o
 }

@@ -62,7 +62,8 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 	if err != nil {
 		return nil, err
 	}
-	out := &Composed{Files: []ComposedFile{}, Notes: []string{}, Again: []string{}, Refused: []terms.Refusal{}}
+	out := &Composed{Files: []ComposedFile{},
+		Notes: []string{}, Again: []string{}, Refused: []terms.Refusal{}}
 	doc, err := s.Steps(ctx, c)
 	if err != nil {
 		return nil, err
@@ -163,7 +164,8 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 		for n := 2; taken[strings.ToLower(name)]; n++ {
 			name = delivery.FileName(f.Name, fmt.Sprintf("-%d.zip", n))
 		}
-		id, err = q.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: name, Purpose: string(o.Purpose), Options: asJSON(o.Options)})
+		id, err = q.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: name,
+			Purpose: string(o.Purpose), Options: asJSON(o.Options)})
 		if err == nil && o.Send != "" {
 			err = q.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: o.Send, State: "waiting", Outcomes: []target.Outcome{}}), ID: id})
 		}

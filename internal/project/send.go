@@ -188,7 +188,8 @@ func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Ta
 	}
 	var findings []target.Finding
 	for _, f := range m.Findings {
-		findings = append(findings, target.Finding{Rule: f.Rule, Severity: f.Severity, Title: f.Title, Where: f.Where})
+		findings = append(findings, target.Finding{Rule: f.Rule, Severity: f.Severity, Title: f.Title,
+			Where: f.Where})
 	}
 	for _, f := range m.Held {
 		findings = append(findings, target.Finding{Rule: f, Severity: target.Holds})

@@ -3700,6 +3700,17 @@ export interface components {
                  */
                 turn?: number;
                 figure?: boolean;
+                /** @description a turntable of so many pictures as an animated PNG */
+                frames?: number;
+            };
+            /** @description pictures of some roles in another way */
+            roles?: {
+                [key: string]: {
+                    /** @enum {string} */
+                    format?: "" | "png" | "jpeg" | "dds" | "ktx2" | "tga";
+                    longest?: number;
+                    quality?: number;
+                };
             };
         };
         Composed: {

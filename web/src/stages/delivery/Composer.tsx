@@ -187,17 +187,23 @@ export function Composer({
               <Label id="show">Picture of it</Label>
               <Select
                 fullWidth
-                value={order.show?.width ?? 0}
+                value={order.show ? `${order.show.width} ${order.show.frames ?? 0}` : ''}
                 labelId="show"
+                displayEmpty
                 onChange={(e) => {
-                  const w = Number(e.target.value)
-                  set({ show: w > 0 ? { width: w, height: Math.round(w * 0.75) } : undefined })
+                  const [w, frames] = e.target.value.split(' ').map(Number)
+                  set({ show: w > 0 ? { width: w, height: Math.round(w * 0.75), frames } : undefined })
                 }}
               >
-                <MenuItem value={0}>none</MenuItem>
+                <MenuItem value="">none</MenuItem>
                 {[640, 1280, 1920].map((n) => (
-                  <MenuItem key={n} value={n}>
+                  <MenuItem key={n} value={`${n} 0`}>
                     {n} × {Math.round(n * 0.75)} px
+                  </MenuItem>
+                ))}
+                {[320, 640].map((n) => (
+                  <MenuItem key={`t${n}`} value={`${n} 50`}>
+                    turntable, {n} × {Math.round(n * 0.75)} px
                   </MenuItem>
                 ))}
               </Select>
