@@ -13,11 +13,12 @@ import (
 // MergeMaterialsParams says which materials count as the same.
 type MergeMaterialsParams struct {
 	Names bool `json:"names" jsonschema:"title=Only of one name,description=Names count as the same without the number that a second import puts at their end"`
+	Plain bool `json:"plain" jsonschema:"title=Plain ones too,description=Off: materials without a picture stay apart unless they have one name: it may be all that tells what they are"`
 }
 
 var _ = register(Kind{Name: "merge-materials", Title: "Merge equal materials", Family: Material, Version: 1,
 	Purpose: "Make one of materials that are equal in all but their name, and of pictures that are equal by content."},
-	MergeMaterialsParams{}, mergeMaterials)
+	MergeMaterialsParams{Plain: true}, mergeMaterials)
 
 func mergeMaterials(_ context.Context, s *scene.Scene, p MergeMaterialsParams, r *Report) (*scene.Scene, error) {
 	pictures, toPicture := distinctPictures(s)
@@ -37,7 +38,7 @@ func mergeMaterials(_ context.Context, s *scene.Scene, p MergeMaterialsParams, r
 		m := list[i]
 		name := m.Name
 		m.Name = ""
-		if p.Names {
+		if p.Names || !p.Plain && len(m.Textures) == 0 {
 			m.Name = baseName(name)
 		}
 		text, err := json.Marshal(m)

@@ -195,20 +195,31 @@ func stripped(st chain.Step) (kinds map[string]bool, ok bool) {
 	return kinds, !kinds["colliders"]
 }
 
-// dropIdle takes out added steps that found nothing to do, and the deeds of
-// which no step is left.
+// dropIdle takes out added steps that found nothing to do and changed nothing,
+// and the deeds of which no step is left. One that only declares what a source
+// leaves open stays: the later ones go by it.
 func (m *Mended) dropIdle() {
 	for i := len(m.Chain.Steps) - 1; i >= 0; i-- {
-		if b := &m.Bands[i+1]; m.Chain.Steps[i].Group == mendGroup && b.Report.Idle {
-			m.Chain.Steps = slices.Delete(m.Chain.Steps, i, i+1)
-			m.Bands = slices.Delete(m.Bands, i+1, i+2)
+		b := &m.Bands[i+1]
+		if m.Chain.Steps[i].Group != mendGroup || !b.Report.Idle || b.Scene != sceneBefore(m.Bands[:i+1]) {
+			continue
 		}
+		m.Chain.Steps = slices.Delete(m.Chain.Steps, i, i+1)
+		m.Bands = slices.Delete(m.Bands, i+1, i+2)
 	}
 	m.Deeds = slices.DeleteFunc(m.Deeds, func(d Deed) bool {
 		return d.Failed == "" && !slices.ContainsFunc(m.Chain.Steps, func(st chain.Step) bool {
 			return st.Group == mendGroup && slices.Contains(d.Steps, st.Step)
 		})
 	})
+}
+
+// sceneBefore is the newest scene of some bands.
+func sceneBefore(bands []chain.Band) *scene.Scene {
+	if b := chain.Last(bands); b != nil {
+		return b.Scene
+	}
+	return nil
 }
 
 // Since tells from which band on a finding stands: 0 is the asset as found.

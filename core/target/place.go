@@ -70,7 +70,10 @@ func (r *rehearsal) assumed(have, want geom.Basis) (with params, evidence string
 	}
 	def := have.Or(want)
 	if have.Up == 0 {
-		def.Up = axis("up", def.Up)
+		was := len(why)
+		if def.Up = axis("up", def.Up); len(why) == was {
+			why = append(why, fmt.Sprintf("nothing in the asset speaks for its up axis: %s is taken, as over there", def.Up))
+		}
 	}
 	if have.Front == 0 {
 		def.Front = axis("front", def.Front)
@@ -81,13 +84,14 @@ func (r *rehearsal) assumed(have, want geom.Basis) (with params, evidence string
 			def.Front = -geom.PlusY
 		}
 	}
+	if have.Handed == "" && want.Handed != geom.Right {
+		def.Handed = geom.Right
+		why = append(why, "it is taken for right-handed, as interchange formats are")
+	}
 	if have.MetresPerUnit == 0 {
-		if c, ok := said["unit"]; ok {
-			if m, err := strconv.ParseFloat(c.Says, 64); err == nil && m > 0 {
-				def.MetresPerUnit = m
-				why = append(why, c.Why)
-			}
-		}
+		var says string
+		def.MetresPerUnit, says = r.unit(said, want.MetresPerUnit)
+		why = append(why, says)
 	}
 	if have.Up == 0 {
 		with["up"] = def.Up.String()
@@ -101,10 +105,29 @@ func (r *rehearsal) assumed(have, want geom.Basis) (with params, evidence string
 	if have.MetresPerUnit == 0 {
 		with["unit"] = def.MetresPerUnit
 	}
-	if why == nil {
-		return with, "nothing in the asset speaks for its axes or unit; they are taken for the target's"
-	}
 	return with, strings.Join(why, "; ")
+}
+
+// unit is what one unit of an undeclared one most likely is: what the asset
+// speaks for, else the first of the usual units by which it has a size that the
+// target takes.
+func (r *rehearsal) unit(said map[string]appraise.Clue, target float64) (metres float64, why string) {
+	if c, ok := said["unit"]; ok {
+		if m, err := strconv.ParseFloat(c.Says, 64); err == nil && m > 0 {
+			return m, c.Why
+		}
+	}
+	d := geom.Box{Min: r.st.Min, Max: r.st.Max}.Size()
+	longest := math.Max(d[0], math.Max(d[1], d[2]))
+	for _, u := range []struct {
+		m    float64
+		name string
+	}{{1, "metres"}, {0.01, "centimetres"}, {0.001, "millimetres"}, {0.0254, "inches"}, {0.3048, "feet"}} {
+		if r.t.Size != nil && r.within(longest*u.m) {
+			return u.m, fmt.Sprintf("nothing declares the unit: as %s it is %.4g m long, which the target takes", u.name, longest*u.m)
+		}
+	}
+	return target, "nothing in the asset speaks for its unit: it is taken for the target's"
 }
 
 func along(a, b geom.Axis) bool { return a == b || a == -b }

@@ -652,3 +652,55 @@ func TestThePagesAreTrue(t *testing.T) {
 		}
 	}
 }
+
+// What a source does not declare is decided by the evidence, in the chain too
+// where the numbers stay as they are.
+func TestUndeclaredBases(t *testing.T) {
+	s := plank(t)
+	s.Basis = geom.Basis{}
+	s.Nodes[0].Translation[1] = -0.5 // neither axis has it on the ground
+	sheet := parsed(t, "basis: {up: +Z, front: +X, handedness: left, metres_per_unit: 0.01}\nsize: {least: 0.02, most: 500}")
+	m, err := MendAll(context.Background(), "x", s, &chain.Chain{}, sheet, true, nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(m.Deeds) != 1 || !strings.Contains(m.Deeds[0].Evidence, "nothing in the asset speaks for its up axis") || !strings.Contains(m.Deeds[0].Evidence, "right-handed, as interchange formats are") ||
+		!strings.Contains(m.Deeds[0].Evidence, "as metres it is 4 m long") {
+		t.Errorf("%+v", m.Deeds)
+	}
+	// 4 m are 400 cm; a right-handed plank is no mirrored one over there.
+	if d := m.Scene.Stats(); d.Max[2]-d.Min[2] != 400 || d.Max[0]-d.Min[0] != 200 || m.Scene.Basis.Handed != geom.Left {
+		t.Errorf("%v to %v", d.Min, d.Max)
+	}
+	// In millimetres it would be too large as metres, and is not.
+	scaled(s, 250)
+	if f := byRule(Rehearse(s, sheet))["basis"]; !strings.Contains(f.Evidence, "as centimetres it is 10 m long") {
+		t.Errorf("%s", f.Evidence)
+	}
+	// Where all is taken as it is over there the chain still says so.
+	glb := parsed(t, "basis: {up: +Y, front: +Z, handedness: right, metres_per_unit: 1}\nground: true")
+	m, err = MendAll(context.Background(), "x", s, &chain.Chain{}, glb, true, nil, nil)
+	if err != nil || len(m.Chain.Steps) != 2 || m.Chain.Steps[0].Step != "basis" || !m.Scene.Basis.Known() {
+		t.Errorf("%v, %v", err, steps(m.Chain))
+	}
+}
+
+// Materials without a picture are told by their names: they are not made one
+// unless a second import doubled them.
+func TestPlainMaterialsStayApart(t *testing.T) {
+	s := plank(t)
+	s.Materials = []scene.Material{scene.NewMaterial("rope"), scene.NewMaterial("crate"), scene.NewMaterial("rope.001")}
+	s.Meshes[0].Parts[0].UVs = nil
+	anew(s, "other")
+	anew(s, "third")
+	s.Meshes[1].Parts[0].Material, s.Meshes[2].Parts[0].Material = 1, 2
+	sheet := parsed(t, "materials: {once: true}")
+	f := byRule(Rehearse(s, sheet))["materials twice"]
+	if f.Where != "rope.001" {
+		t.Errorf("%+v", f)
+	}
+	m, err := MendAll(context.Background(), "x", s, &chain.Chain{}, sheet, true, nil, nil)
+	if err != nil || len(m.Scene.Materials) != 2 || m.Scene.Materials[1].Name != "crate" {
+		t.Errorf("%v, %+v", err, m.Scene.Materials)
+	}
+}

@@ -83,12 +83,15 @@ func (r *rehearsal) whichMaterial(foreign []Thing, there []string) *Question {
 	return q
 }
 
-// alike groups materials that are equal in all but their name.
+// alike groups materials that are equal in all but their name; those without a
+// picture also in that, but for a number behind it.
 func (r *rehearsal) alike() (groups [][]int) {
 	at := map[string]int{}
 	for i := range r.s.Materials {
 		m := r.s.Materials[i]
-		m.Name = ""
+		if m.Name = behind.ReplaceAllString(m.Name, ""); len(m.Textures) > 0 {
+			m.Name = "" // a plain one is told by its name alone
+		}
 		text, err := json.Marshal(m)
 		if err != nil {
 			continue
@@ -124,7 +127,7 @@ func (r *rehearsal) materialsTwice(name string) {
 	r.add(Finding{Rule: name, Severity: Warns, Title: "Materials are equal in all but their names",
 		Where: few(names(twice)), Things: twice,
 		Why:   "The target makes each of them, and what is changed in one stays as it was in the other.",
-		Mends: []chain.Step{mend("merge-materials", params{})}, MendText: "Make one of them"})
+		Mends: []chain.Step{mend("merge-materials", params{"plain": false})}, MendText: "Make one of them"})
 }
 
 // pictured tells which pictures a material shows; only these are delivered. Of

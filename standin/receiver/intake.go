@@ -630,7 +630,7 @@ func (x *intake) materials() error {
 			}
 		}
 		x.out.Materials = append(x.out.Materials, MaterialState{name, state})
-		if key := x.look(m); x.sheet.Materials != nil && x.sheet.Materials.Once {
+		if key := x.look(i, m); x.sheet.Materials != nil && x.sheet.Materials.Once {
 			if _, ok := seen[key]; ok {
 				twice = append(twice, name)
 			} else {
@@ -674,9 +674,13 @@ func (x *intake) existing(name string) string {
 	return ""
 }
 
-// look is all of a material but its name, with the bytes of its pictures.
-func (x *intake) look(m map[string]any) string {
+// look is all of a material but its name; of one without a picture also that,
+// but for a number behind it.
+func (x *intake) look(i int, m map[string]any) string {
 	c := map[string]any{}
+	if len(x.used(i)) == 0 {
+		c["called"] = numbered.ReplaceAllString(x.materialName(i), "")
+	}
 	for k, v := range m {
 		if k != "name" {
 			c[k] = v
