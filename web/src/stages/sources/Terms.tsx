@@ -120,7 +120,12 @@ function PermissionFields({
     setFault('')
     const r = new FileReader()
     r.onload = () =>
-      onChange({ ...of, file: f.name, data: typeof r.result === 'string' ? r.result.replace(/^.*?,/, '') : '', sha256: undefined })
+      onChange({
+        ...of,
+        file: f.name,
+        data: typeof r.result === 'string' ? r.result.replace(/^.*?,/, '') : '',
+        sha256: undefined,
+      })
     r.readAsDataURL(f)
   }
   return (
