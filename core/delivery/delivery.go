@@ -66,6 +66,14 @@ type Show struct {
 
 // Check refuses what cannot be made.
 func (o *Options) Check() error {
+	if o.Layout != nil {
+		if err := o.Layout.Check(); err != nil {
+			return fmt.Errorf("layout: %w", err)
+		}
+		if p := o.Layout.Picture; p != "" && pixel.Writable(p) == nil {
+			return fmt.Errorf("layout: pictures cannot be written as %q", p)
+		}
+	}
 	if len(o.Levels) > 8 {
 		return fmt.Errorf("levels: %d, at most 8", len(o.Levels))
 	}
@@ -300,7 +308,7 @@ func (c *composer) motions(s *scene.Scene) error {
 			return err
 		}
 		if err := c.write("motion", c.fill(where, "{motion}", Name(s.Motions[i].Name)), alone); err != nil {
-			return err
+			c.note([]scene.Note{{Text: fmt.Sprintf("the motion %s is not written: %v", s.Motions[i].Name, err), Loss: true}})
 		}
 	}
 	return nil

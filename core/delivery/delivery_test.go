@@ -171,6 +171,13 @@ func TestOneFile(t *testing.T) {
 	if got := paths(o); len(got) < 4 || got[0] != "model crate___of_oak.obj" || !slices.Contains(got, "model crate___of_oak.mtl") {
 		t.Errorf("%v", got)
 	}
+	// A format that knows no motion says what is left out, however motions lie.
+	for _, text := range []string{"ground: true", "motions: {apart: true}"} {
+		o := made(t, crate(), sheet(t, text), Options{Format: "obj"})
+		if !slices.ContainsFunc(o.Notes, func(n scene.Note) bool { return n.Loss && strings.Contains(n.Text, "motion") }) {
+			t.Errorf("%s: %v", text, o.Notes)
+		}
+	}
 	if _, err := maker.Make(context.Background(), crate(), nil, Options{Format: "clay"}); err == nil {
 		t.Error("a format that is none is written")
 	}
@@ -275,6 +282,19 @@ func TestTurntables(t *testing.T) {
 		if (&Options{Show: &s}).Check() == nil {
 			t.Errorf("%+v is taken", s)
 		}
+	}
+}
+
+// A layout that is given with the order stays within its folder as a sheet's does.
+func TestLayoutsStayInTheirFolders(t *testing.T) {
+	for _, l := range []target.Delivery{{Folder: "../up"}, {Folder: "/etc"}, {Model: "a/../../b"}, {Pictures: `c:\x`}, {Model: "{what}"}, {Picture: "clay"}} {
+		if _, err := maker.Make(context.Background(), crate(), nil, Options{Layout: &l}); err == nil {
+			t.Errorf("%+v is made", l)
+		}
+	}
+	m := made(t, crate(), nil, Options{Layout: &target.Delivery{Folder: "mine", Model: "a/{asset}"}})
+	if got := paths(m); !slices.Equal(got, []string{"model mine/a/crate___of_oak.glb"}) {
+		t.Errorf("%v", got)
 	}
 }
 

@@ -316,7 +316,7 @@ func (s *Sheet) check() (key []string, err error) {
 		}
 	}
 	if d := s.Delivery; d != nil {
-		return []string{"delivery"}, d.check()
+		return []string{"delivery"}, d.Check()
 	}
 	return nil, nil
 }
@@ -369,9 +369,9 @@ func (s *Sheet) checkRules() error {
 	return nil
 }
 
-// check refuses paths that leave the delivery's folder, and marks that stand
-// for nothing.
-func (d *Delivery) check() error {
+// Check refuses paths that leave the delivery's folder, and marks that stand for
+// nothing.
+func (d *Delivery) Check() error {
 	for _, p := range []struct {
 		what, text string
 		marks      []string
