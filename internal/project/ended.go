@@ -77,7 +77,7 @@ func (s *Service) stopped(ctx context.Context, kind string, id int64, state, why
 	case "extract":
 		_, err = s.Store.StopExtraction(ctx, db.StopExtractionParams{State: state, Error: why, ID: id})
 	case "send":
-		err = s.stopSend(ctx, id, why)
+		err = s.sendEnded(ctx, id, why)
 	case "deliver":
 		_, err = s.Store.StopDelivery(ctx, db.StopDeliveryParams{Error: why, ID: id})
 	}

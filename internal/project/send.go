@@ -83,6 +83,7 @@ func (s *Service) receiverOf(id string) (*receiver.Client, error) {
 // Sent is what came of sending a delivery.
 type Sent struct {
 	Receiver string           `json:"receiver"`
+	Try      int64            `json:"try"` // tells one sending from the next
 	Name     string           `json:"name"`
 	State    string           `json:"state"` // waiting, sending, taken, failed
 	Error    string           `json:"error,omitempty"`
@@ -97,7 +98,7 @@ func (s *Service) SendDelivery(ctx context.Context, d db.Delivery, to string) er
 	if _, err := s.receiverOf(to); err != nil {
 		return err
 	}
-	if err := s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to, State: "sending", Outcomes: []target.Outcome{}}), ID: d.ID}); err != nil {
+	if err := s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to, Try: time.Now().UnixNano(), State: "sending", Outcomes: []target.Outcome{}}), ID: d.ID}); err != nil {
 		return err
 	}
 	if _, err := s.Pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, idArgs{d.ID}); err != nil {
@@ -124,26 +125,42 @@ func (s *Service) doSend(ctx context.Context, t *work.Task) error {
 	sent, err := s.send(ctx, d, was.Receiver, t)
 	if err != nil {
 		if ctx.Err() == nil {
-			s.stopSend(ctx, d.ID, err.Error())
+			s.stopSend(ctx, d.ID, was.Try, err.Error())
 		}
 		return err
 	}
+	sent.Try = was.Try
 	sent.Seconds = time.Since(start).Seconds()
 	return s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(sent), ID: d.ID})
 }
 
-// stopSend says why a delivery was not sent.
-func (s *Service) stopSend(ctx context.Context, id int64, why string) error {
+// stopSend says why a delivery was not sent. try is the sending that it is about;
+// 0 is the one that stands.
+func (s *Service) stopSend(ctx context.Context, id, try int64, why string) error {
 	d, err := s.Store.GetDelivery(ctx, id)
 	if err != nil {
 		return nil // it is gone
 	}
 	var x *Sent
-	if json.Unmarshal(d.Sent, &x) != nil || x == nil || x.State == "taken" || x.State == "failed" {
+	if json.Unmarshal(d.Sent, &x) != nil || x == nil || x.State == "taken" || x.State == "failed" || try != 0 && x.Try != try {
 		return nil
 	}
 	x.State, x.Error = "failed", why
 	return s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(x), ID: id})
+}
+
+// sendEnded is stopSend for a job that has ended: one that was asked for since,
+// beside which the job itself still stands as running, goes on.
+func (s *Service) sendEnded(ctx context.Context, id int64, why string) error {
+	d, err := s.Store.GetDelivery(ctx, id)
+	if err != nil {
+		return nil
+	}
+	n, err := s.Store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: d.ProjectID, Kind: "send", Args: asJSON(idArgs{id})})
+	if err != nil || n > 1 {
+		return err
+	}
+	return s.stopSend(ctx, id, 0, why)
 }
 
 // send sends a delivery and holds what the receiver says against what the
