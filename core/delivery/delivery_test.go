@@ -178,6 +178,11 @@ func TestOneFile(t *testing.T) {
 			t.Errorf("%s: %v", text, o.Notes)
 		}
 	}
+	// Levels of one asset share its pictures.
+	levels := paths(made(t, crate(), nil, Options{Format: "obj", Levels: []float64{0.5}}))
+	if n := strings.Count(strings.Join(levels, " "), "picture "); n != 2 || !slices.Contains(levels, "level crate___of_oak_lod1.obj") {
+		t.Errorf("%v", levels)
+	}
 	if _, err := maker.Make(context.Background(), crate(), nil, Options{Format: "clay"}); err == nil {
 		t.Error("a format that is none is written")
 	}

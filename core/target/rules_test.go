@@ -704,3 +704,126 @@ func TestPlainMaterialsStayApart(t *testing.T) {
 		t.Errorf("%v, %+v", err, m.Scene.Materials)
 	}
 }
+
+// Figures at the edges of rules, worked out by hand.
+func TestEdgesOfRules(t *testing.T) {
+	// A decimetre taken for a metre is ten times off: a slip; five times is none.
+	for _, c := range []struct {
+		by   float32
+		says string
+	}{{2.4, "no slip of units makes"}, {100, "centimetres were taken for metres"}} {
+		s := plank(t)
+		scaled(s, c.by)
+		if f := byRule(Rehearse(s, parsed(t, "size: {least: 0.5, most: 5}")))["size"]; !strings.Contains(f.Evidence, c.says) {
+			t.Errorf("%g: %s", c.by, f.Evidence)
+		}
+	}
+	// 9.6 m of at most 5 become 5: a factor of 0.521.
+	s := plank(t)
+	scaled(s, 2.4)
+	f := byRule(Rehearse(s, parsed(t, "size: {least: 0.5, most: 5}")))["size"]
+	if with := string(f.Mends[0].With); !strings.HasPrefix(with, `{"factor":0.5208`) {
+		t.Errorf("%s", with)
+	}
+	// What no slip explains and nothing declares is brought to the middle of what is
+	// taken: the root of 0.5 times 5 is 1.58 m, of 4e12 m.
+	s = plank(t)
+	scaled(s, 1e12)
+	s.Basis.MetresPerUnit = 0
+	f = byRule(Rehearse(s, parsed(t, "size: {least: 0.5, most: 5}")))["size"]
+	if f.Ask == nil || !strings.HasPrefix(f.Ask.Answers[0].Text, "1.58 m") || !strings.HasPrefix(string(f.Mends[0].With), `{"factor":3.95`) {
+		t.Errorf("%+v", f)
+	}
+	// The middle may be a thousandth of the longest side off: 4 mm of 4 m.
+	for _, c := range []struct {
+		off  float32
+		want Severity
+	}{{0.0039, Holds}, {0.0041, Warns}} {
+		s := plank(t)
+		s.Nodes[0].Translation[0] = c.off
+		if f := byRule(Rehearse(s, parsed(t, "centred: true")))["centred"]; f.Severity != c.want {
+			t.Errorf("%g: %+v", c.off, f)
+		}
+	}
+	// A body on a table is as tall as the figure at its fraction.
+	r := &rehearsal{s: &scene.Scene{}, t: parsed(t, "size: {least: 0.005, most: 4}\nfraction: 0.03125"), st: scene.Stats{Bones: 20}, alpha: alphas{}}
+	if q, why := r.resized(54.6875); q == nil || !strings.Contains(why, "millimetres were taken for metres") { // 1.75 m / 32 in mm
+		t.Errorf("%s", why)
+	}
+	if got := differ(geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right, MetresPerUnit: 40}, geom.GLTF); got != "be 40 times too small" {
+		t.Error(got)
+	}
+	if got := few(strings.Split("a b c d e f g h i", " ")); got != "a, b, c, d, e, f and 3 more" {
+		t.Error(got)
+	}
+	// A right-handed target needs no word about hands; a declared hand is left.
+	s = plank(t)
+	s.Basis = geom.Basis{}
+	if f := byRule(Rehearse(s, parsed(t, "basis: {up: +Y, front: +Z, handedness: right, metres_per_unit: 1}")))["basis"]; strings.Contains(f.Evidence, "right-handed") {
+		t.Errorf("%s", f.Evidence)
+	}
+	s.Basis.Handed = geom.Left
+	if f := byRule(Rehearse(s, parsed(t, "basis: {up: +Y, front: +Z, handedness: left, metres_per_unit: 1}")))["basis"]; strings.Contains(f.Evidence, "right-handed") || strings.Contains(string(f.Mends[0].With), `"handedness":"right"`) {
+		t.Errorf("%s, %s", f.Evidence, f.Mends[0].With)
+	}
+}
+
+// Rules that a sheet does not ask for, or that are about what an asset has none
+// of, say nothing.
+func TestRulesThatAreNotAsked(t *testing.T) {
+	for text, rule := range map[string]string{
+		"motions: {apart: true}": "motion length", "motions: {longest: 3}": "motion length", "colliders: {shapes: [box], as: none}": "collider shapes",
+		"colliders: {shapes: [box], as: ending, ending: _c}": "collider shapes", "colliders: {shapes: [box]}": "collider shapes", "root_bone: x": "root bone", "end_bones: false": "end bones",
+		"joints_per_vertex: 2": "joints per vertex", "end_bones: true": "end bones", "names: {unique: true}": "names", "limits: {triangles: 0}": "triangles",
+	} {
+		if f, ok := byRule(Rehearse(plank(t), parsed(t, text)))[rule]; ok {
+			t.Errorf("%s: %+v", text, f)
+		}
+	}
+	// A collider of a shape that the ending makes a mesh of anyway is none of its business.
+	s := plank(t)
+	s.Nodes[0].Collider = &scene.Collider{Shape: scene.ShapeSphere, Radius: 1, Mesh: scene.None}
+	if f, ok := byRule(Rehearse(s, parsed(t, "colliders: {shapes: [box], as: ending, ending: _c}")))["collider shapes"]; ok {
+		t.Errorf("%+v", f)
+	}
+	lines := fmt.Sprint(parsed(t, "ground: true").Lines())
+	for _, word := range []string{"Joints", "Own rule", "At most", "Without"} {
+		if strings.Contains(lines, word) {
+			t.Errorf("%s of a sheet that says nothing of it", word)
+		}
+	}
+	if lines := fmt.Sprint(parsed(t, "joints_per_vertex: 3\nlimits: {triangles: 12000}").Lines()); !strings.Contains(lines, "3 per vertex") || !strings.Contains(lines, "12,000 triangles") {
+		t.Error(lines)
+	}
+}
+
+// A part of a mesh that has no weights leaves all of it behind: it is touched
+// like what stands still.
+func TestAStillPartOfAFigure(t *testing.T) {
+	s := doll(t)
+	sheet := parsed(t, "colliders: {shapes: [box]}")
+	if f, ok := byRule(Rehearse(s, sheet))["colliders"]; ok {
+		t.Errorf("%+v", f)
+	}
+	s.Meshes[0].Parts = append(s.Meshes[0].Parts, plank(t).Meshes[0].Parts[0])
+	if f := byRule(Rehearse(s, sheet))["colliders"]; f.Where != "plank" {
+		t.Errorf("%+v", f)
+	}
+}
+
+// Limits of a proposed sheet leave twice the next power of two.
+func TestRoomAboveAnExample(t *testing.T) {
+	s := plank(t)
+	repictured(s, 12, 8)
+	text := string(FromExample("x", s))
+	for _, want := range []string{"limits: {triangles: 32, materials: 8}", "pictures: {required: true, largest: 16, formats: [png]}"} { // 12 triangles; 12 is no power of two
+		if !strings.Contains(text, want) {
+			t.Errorf("nothing says %q:\n%s", want, text)
+		}
+	}
+	for in, want := range map[string]string{`^[a-z]+$`: "[^a-z]+", `^[a-z]*$`: "[^a-z]+", `[a-z]+`: "", `^[a-z]$`: "", `^a+$`: "", `^[^x]+$`: "", `^(a|bc)+$`: ""} {
+		if got := others(in); got != want {
+			t.Errorf("%s: %q, want %q", in, got, want)
+		}
+	}
+}
