@@ -2,10 +2,12 @@ package target
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
 	"excavate/core/chain"
+	"excavate/core/geom"
 	"excavate/core/pick"
 	"excavate/core/scene"
 )
@@ -151,6 +153,169 @@ func (r *rehearsal) shapes(name string) {
 		Why:      "It leaves them out, and figures fall through.",
 		Mends:    []chain.Step{stripOnly("colliders"), mend("colliders", params{"shape": c.Shapes[0]})},
 		MendText: fmt.Sprintf("Make them anew (%s)", c.Shapes[0])})
+}
+
+// fitCells is how many cells each side of a thing's ground has in which heights
+// are compared.
+const fitCells = 12
+
+// slackOver is how far what is touched may lie over what is seen, in metres.
+const slackOver = 0.02
+
+// fit wants figures to stand on what is seen: in a box round everything they
+// float above the roofs.
+func (r *rehearsal) fit(name string) {
+	c := r.t.Colliders
+	if c == nil || c.As == "none" || r.st.Colliders == 0 || r.s.Basis.Up == 0 {
+		return
+	}
+	world := r.s.World()
+	var odd, owners []Thing
+	most := 0.0
+	for i := range r.s.Nodes {
+		n := &r.s.Nodes[i]
+		if n.Collider == nil || n.Collider.Shape == scene.ShapeMesh {
+			continue
+		}
+		owner := i
+		if n.Mesh < 0 {
+			owner = n.Parent
+		}
+		if owner < 0 || r.s.Nodes[owner].Mesh < 0 || r.s.Nodes[owner].Skin >= 0 {
+			continue
+		}
+		if over := r.floats(world, i, owner); over > slackOver {
+			most = math.Max(most, over)
+			odd, owners = append(odd, r.node(i)), append(owners, r.node(owner))
+		}
+	}
+	if odd == nil {
+		r.holds(name, "Figures stand on what is seen", "")
+		return
+	}
+	f := Finding{Rule: name, Severity: Warns, Title: "Figures would float over what is seen", Things: owners,
+		Where: fmt.Sprintf("%s: by %.2f m at most", few(names(owners)), most),
+		Why:   "What one touches there lies above what one sees: a box round everything is higher than its slopes."}
+	if len(c.Shapes) == 0 || slices.Contains(c.Shapes, "mesh") {
+		gone := where("node", names(odd))
+		gone["kind"] = []string{"collider"}
+		f.Mends = []chain.Step{mend("strip", params{"where": gone}), mend("colliders", params{"shape": "mesh", "where": where("node", names(owners))})}
+		f.MendText = "Make them of the mesh itself"
+	}
+	r.add(f)
+}
+
+// floats is how far a collider's top lies over what a node shows, in metres,
+// where it does so on a quarter of the node's ground or more; else 0.
+func (r *rehearsal) floats(world []geom.Mat4, collider, owner int) float64 {
+	up := int(r.s.Basis.Up)
+	g := &heights{up: abs(up) - 1, sign: 1}
+	if up < 0 {
+		g.sign = -1
+	}
+	parts := r.s.Meshes[r.s.Nodes[owner].Mesh].Parts
+	box := geom.EmptyBox()
+	for j := range parts {
+		for v := range parts[j].Vertices() {
+			box.Add(world[owner].Point(place(&parts[j], uint32(v))))
+		}
+	}
+	if box.Empty() {
+		return 0
+	}
+	g.over(box)
+	seen, touched := g.empty(), g.empty()
+	for j := range parts {
+		g.raise(seen, &parts[j], world[owner])
+	}
+	c := r.s.Nodes[collider].Collider
+	if c.Mesh >= 0 {
+		for j := range r.s.Meshes[c.Mesh].Parts {
+			g.raise(touched, &r.s.Meshes[c.Mesh].Parts[j], world[collider])
+		}
+	} else {
+		p := c.Part()
+		g.raise(touched, &p, world[collider])
+	}
+	both, floating, most := 0, 0, 0.0
+	for k := range seen {
+		if math.IsInf(seen[k], -1) || math.IsInf(touched[k], -1) {
+			continue
+		}
+		both++
+		if off := (touched[k] - seen[k]) * r.metres(); off > slackOver {
+			floating++
+			most = math.Max(most, off)
+		}
+	}
+	if both == 0 || 4*floating < both {
+		return 0
+	}
+	return most
+}
+
+// heights are the tops of surfaces over a ground of cells.
+type heights struct {
+	up   int // axis
+	sign float64
+	lo   [2]float64
+	size [2]float64 // of a cell
+}
+
+func (g *heights) axes() (a, b int) { return (g.up + 1) % 3, (g.up + 2) % 3 }
+
+// over lays the cells under a box.
+func (g *heights) over(box geom.Box) {
+	a, b := g.axes()
+	for k, axis := range []int{a, b} {
+		g.lo[k] = box.Min[axis]
+		g.size[k] = math.Max(box.Max[axis]-box.Min[axis], 1e-12) / fitCells
+	}
+}
+
+func (g *heights) empty() []float64 {
+	out := make([]float64, fitCells*fitCells)
+	for i := range out {
+		out[i] = math.Inf(-1)
+	}
+	return out
+}
+
+func place(p *scene.Part, v uint32) geom.Vec3 {
+	return geom.Vec3{float64(p.Positions[3*v]), float64(p.Positions[3*v+1]), float64(p.Positions[3*v+2])}
+}
+
+// raise lifts the cells whose middle a part's triangles cover.
+func (g *heights) raise(to []float64, p *scene.Part, world geom.Mat4) {
+	a, b := g.axes()
+	for t := 0; t+2 < len(p.Triangles); t += 3 {
+		var v [3]geom.Vec3
+		from, till := [2]int{fitCells, fitCells}, [2]int{-1, -1}
+		for k := range 3 {
+			v[k] = world.Point(place(p, p.Triangles[t+k]))
+			for i, axis := range []int{a, b} {
+				cell := int(math.Min(math.Max((v[k][axis]-g.lo[i])/g.size[i], -1), fitCells))
+				from[i], till[i] = min(from[i], max(cell, 0)), max(till[i], min(cell, fitCells-1))
+			}
+		}
+		d := (v[1][b]-v[2][b])*(v[0][a]-v[2][a]) + (v[2][a]-v[1][a])*(v[0][b]-v[2][b])
+		if d == 0 {
+			continue
+		}
+		for i := from[0]; i <= till[0]; i++ {
+			x := g.lo[0] + (float64(i)+0.5)*g.size[0]
+			for j := from[1]; j <= till[1]; j++ {
+				y := g.lo[1] + (float64(j)+0.5)*g.size[1]
+				m := ((v[1][b]-v[2][b])*(x-v[2][a]) + (v[2][a]-v[1][a])*(y-v[2][b])) / d
+				n := ((v[2][b]-v[0][b])*(x-v[2][a]) + (v[0][a]-v[2][a])*(y-v[2][b])) / d
+				if m < 0 || n < 0 || m+n > 1 {
+					continue
+				}
+				h := g.sign * (m*v[0][g.up] + n*v[1][g.up] + (1-m-n)*v[2][g.up])
+				to[i*fitCells+j] = math.Max(to[i*fitCells+j], h)
+			}
+		}
+	}
 }
 
 // Told is the scene as a sheet tells its colliders: by the format's own

@@ -114,6 +114,7 @@ func init() {
 		{"colliders", (*rehearsal).colliders},
 		{"passages", (*rehearsal).passages},
 		{"collider shapes", (*rehearsal).shapes},
+		{"collider fit", (*rehearsal).fit},
 		{"motions", (*rehearsal).motions},
 		{"motion length", (*rehearsal).motionLength},
 		{"variants", (*rehearsal).variants},

@@ -199,6 +199,8 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 			n.Collider = &scene.Collider{Shape: scene.ShapeSphere, Radius: 1, Mesh: scene.None}
 			s.Nodes = append(s.Nodes, n)
 		}, Warns, "sphere of plank collider", false},
+		{"a box round a slope", "colliders: {shapes: [box, mesh]}", "collider fit", false, func(s *scene.Scene) { sloped(s); boxed(s) }, Warns, "plank: by 0.96 m at most", false},
+		{"a box round a slope, and no mesh is known", "colliders: {shapes: [box]}", "collider fit", false, func(s *scene.Scene) { sloped(s); boxed(s) }, Warns, "plank", true},
 		{"it moves", "motions: {none: true}", "motions", false, sways, Warns, "sway", false},
 		{"too long", "motions: {longest: 0.5}", "motion length", false, sways, Stops, "at most 0.5 s", false},
 		{"several looks", "variants: one", "variants", false, func(s *scene.Scene) {
@@ -285,6 +287,24 @@ func dense(s *scene.Scene) {
 			p.Triangles = append(p.Triangles, k, k+21, k+1, k+1, k+21, k+22)
 		}
 	}
+}
+
+// sloped gives the plank one face: a slope that rises from 0 to 1 m over its
+// breadth of 2 m. The middles of twelve cells lie at odd twenty-fourths of it.
+func sloped(s *scene.Scene) {
+	p := &s.Meshes[0].Parts[0]
+	p.Positions = []float32{-1, 0, -2, -1, 0, 2, 1, 1, 2, 1, 1, -2}
+	p.Normals, p.UVs[0].Data = make([]float32, 12), make([]float32, 8)
+	p.Triangles = []uint32{0, 1, 2, 0, 2, 3}
+}
+
+// boxed puts a box round the plank.
+func boxed(s *scene.Scene) {
+	n := scene.NewNode("plank collider")
+	n.Parent = 0
+	n.Translation = [3]float32{0, 0.5, 0}
+	n.Collider = &scene.Collider{Shape: scene.ShapeBox, Size: [3]float32{2, 1, 4}, Mesh: scene.None}
+	s.Nodes = append(s.Nodes, n)
 }
 
 // anew shows the mesh a second time as one of its own.
@@ -808,6 +828,35 @@ func TestAStillPartOfAFigure(t *testing.T) {
 	s.Meshes[0].Parts = append(s.Meshes[0].Parts, plank(t).Meshes[0].Parts[0])
 	if f := byRule(Rehearse(s, sheet))["colliders"]; f.Where != "plank" {
 		t.Errorf("%+v", f)
+	}
+}
+
+// What stands on a box as it is seen does not float; neither does what is boxed
+// at every height and axis.
+func TestWhatFits(t *testing.T) {
+	s := plank(t)
+	boxed(s)
+	sheet := parsed(t, "colliders: {}")
+	if f := byRule(Rehearse(s, sheet))["collider fit"]; f.Severity != Holds {
+		t.Errorf("%+v", f)
+	}
+	// Three centimetres higher it floats all over; one is within what is allowed.
+	for by, want := range map[float32]Severity{0.03: Warns, 0.01: Holds, -0.3: Holds} {
+		s.Nodes[1].Translation[1] = 0.5 + by
+		if f := byRule(Rehearse(s, sheet))["collider fit"]; f.Severity != want {
+			t.Errorf("%g: %+v", by, f)
+		}
+	}
+	// The same lying on another axis, upside down.
+	s.Nodes[1].Translation[1] = 0.53
+	for _, up := range []geom.Basis{{Up: geom.PlusZ, Front: geom.PlusX, Handed: geom.Left, MetresPerUnit: 0.01}, {Up: -geom.PlusX, Front: geom.PlusY, Handed: geom.Right, MetresPerUnit: 3}} {
+		turned, err := s.InBasis(up)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f := byRule(Rehearse(turned, sheet))["collider fit"]; f.Where != "plank: by 0.03 m at most" {
+			t.Errorf("%v: %+v", up, f)
+		}
 	}
 }
 
