@@ -90,6 +90,8 @@ func TestFarSide(t *testing.T) {
 		t.Errorf("the figure stands at %s places", walk)
 	}
 	p.until(`document.querySelector('img[data-seen]')?.naturalWidth === 720`)
+	p.clickText("Verify")
+	p.says(`[data-verified="same"]`, "every byte is the same")
 
 	// The keeper merges with the engine's skeleton.
 	p.mountFile("winter.tide")

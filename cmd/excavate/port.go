@@ -424,7 +424,7 @@ func verifyCommand(o *options) *cobra.Command {
 			if d.Manifest.Input != nil {
 				finder = pinned{stack, d.Manifest.Input.Binds}
 			}
-			if again, err = maker.Again(cmd.Context(), d, lib, stack, finder); err != nil {
+			if again, err = maker.Again(cmd.Context(), d, delivery.Sources{Lib: lib, Stack: stack, Finder: finder}); err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
 		}

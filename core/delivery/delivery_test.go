@@ -408,16 +408,16 @@ func TestDeliveriesAreChecked(t *testing.T) {
 		t.Errorf("%v", f)
 	}
 	lib := &find.Library{Formats: format.Registry{{Name: "glb", Probe: func(h []byte) bool { return bytes.HasPrefix(h, []byte("glTF")) }, Read: gltf.Read}}}
-	r, err := maker.Again(context.Background(), o, lib, source.Stack{src}, source.Stack{src})
+	r, err := maker.Again(context.Background(), o, Sources{Lib: lib, Stack: source.Stack{src}, Finder: source.Stack{src}})
 	if err != nil || !r.Same || len(r.Notes) != 0 {
 		t.Errorf("%+v, %v", r, err)
 	}
 	// Another version, another source: told.
 	other := &Maker{Writers: maker.Writers, Version: "10"}
-	if r, err := other.Again(context.Background(), o, lib, source.Stack{src}, source.Stack{src}); err != nil || r.Same || len(r.Notes) != 1 || !strings.Contains(r.Differ[0].Says, "offset") {
+	if r, err := other.Again(context.Background(), o, Sources{Lib: lib, Stack: source.Stack{src}, Finder: source.Stack{src}}); err != nil || r.Same || len(r.Notes) != 1 || !strings.Contains(r.Differ[0].Says, "offset") {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if _, err := maker.Again(context.Background(), o, lib, nil, source.Stack{}); err == nil || !strings.Contains(err.Error(), "hold no crate.glb") {
+	if _, err := maker.Again(context.Background(), o, Sources{Lib: lib, Finder: source.Stack{}}); err == nil || !strings.Contains(err.Error(), "hold no crate.glb") {
 		t.Errorf("%v", err)
 	}
 	// What was tampered with is told.

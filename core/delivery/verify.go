@@ -138,9 +138,16 @@ type Remade struct {
 	Notes  []string `json:"notes"` // versions that are others, sources that are
 }
 
-// Again makes the delivery again from sources and compares byte by byte. finder
-// finds in them what the asset names.
-func (k *Maker) Again(ctx context.Context, o *Opened, lib *find.Library, stack source.Stack, finder find.Finder) (*Remade, error) {
+// Sources are what a delivery is made again from.
+type Sources struct {
+	Lib    *find.Library
+	Stack  source.Stack
+	Finder find.Finder  // finds in them what the asset names
+	Beyond chain.Beyond // what steps take from outside the scene; nil: from the sources
+}
+
+// Again makes the delivery again from sources and compares byte by byte.
+func (k *Maker) Again(ctx context.Context, o *Opened, from Sources) (*Remade, error) {
 	m := &o.Manifest
 	if m.Input == nil {
 		return nil, fmt.Errorf("the manifest does not say what the asset was decoded from: it cannot be made again")
@@ -154,21 +161,25 @@ func (k *Maker) Again(ctx context.Context, o *Opened, lib *find.Library, stack s
 			out.Notes = append(out.Notes, fmt.Sprintf("step %s was version %d and is %d", st.Step, m.Versions[st.Step], x.Version))
 		}
 	}
-	data, hit, err := InputOf(m.Input, stack)
+	data, hit, err := InputOf(m.Input, from.Stack)
 	if err != nil {
 		return nil, err
 	}
 	if digest(data) != m.Input.SHA256 {
 		out.Notes = append(out.Notes, fmt.Sprintf("%s has other bytes than when the delivery was made", m.Input.Entry))
 	}
-	s, _, err := lib.Decode(ctx, find.Input{Name: hit.Path(), Data: data, From: hit.Source.Label, Finder: finder, Readings: m.Input.Readings})
+	s, _, err := from.Lib.Decode(ctx, find.Input{Name: hit.Path(), Data: data, From: hit.Source.Label, Finder: from.Finder, Readings: m.Input.Readings})
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", m.Input.Entry, err)
 	}
 	if m.Input.Basis != nil {
 		s.Basis = *m.Input.Basis
 	}
-	bands, err := chain.Run(ctx, m.Input.SHA256, s, m.Chain, &find.Beyond{Lib: lib, Finder: finder, Stack: stack}, nil, nil)
+	beyond := from.Beyond
+	if beyond == nil {
+		beyond = &find.Beyond{Lib: from.Lib, Finder: from.Finder, Stack: from.Stack}
+	}
+	bands, err := chain.Run(ctx, m.Input.SHA256, s, m.Chain, beyond, nil, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -1277,6 +1277,12 @@ type Delivery struct {
 // DeliveryState defines model for Delivery.State.
 type DeliveryState string
 
+// DeliveryFault defines model for DeliveryFault.
+type DeliveryFault struct {
+	Path string `json:"path"`
+	Says string `json:"says"`
+}
+
 // Device defines model for Device.
 type Device struct {
 	Address string `json:"address"`
@@ -2813,6 +2819,27 @@ type UploadStart struct {
 	Name   string `json:"name"`
 }
 
+// Verified defines model for Verified.
+type Verified struct {
+	// Cannot why it cannot be made again
+	Cannot *string `json:"cannot,omitempty"`
+
+	// Differ made again, what is not the same
+	Differ []DeliveryFault `json:"differ"`
+
+	// Faults in what it is not what its manifest says
+	Faults []DeliveryFault `json:"faults"`
+
+	// Files how many files the package has besides its manifest
+	Files int `json:"files"`
+
+	// Notes versions and sources that are others than then
+	Notes []string `json:"notes"`
+
+	// Same made again, every byte is the same
+	Same bool `json:"same"`
+}
+
 // ChainID defines model for ChainID.
 type ChainID = int64
 
@@ -3555,6 +3582,9 @@ type ServerInterface interface {
 
 	// (POST /api/deliveries/{delivery}/sent)
 	SendDelivery(c fiber.Ctx, delivery DeliveryID) error
+
+	// (GET /api/deliveries/{delivery}/verified)
+	VerifyDelivery(c fiber.Ctx, delivery DeliveryID) error
 
 	// (DELETE /api/devices/{device})
 	DisconnectDevice(c fiber.Ctx, device int64) error
@@ -4494,6 +4524,35 @@ func (siw *ServerInterfaceWrapper) SendDelivery(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.SendDelivery(c, delivery)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// VerifyDelivery operation middleware
+func (siw *ServerInterfaceWrapper) VerifyDelivery(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "delivery" -------------
+	var delivery DeliveryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "delivery", c.Params("delivery"), &delivery, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter delivery: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.VerifyDelivery(c, delivery)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9562,6 +9621,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/deliveries/:delivery/seen", wrapper.DeliverySeen)
 
 	router.Post(options.BaseURL+"/api/deliveries/:delivery/placed", wrapper.PlaceDelivery)
+
+	router.Get(options.BaseURL+"/api/deliveries/:delivery/verified", wrapper.VerifyDelivery)
 
 	router.Get(options.BaseURL+"/api/receivers", wrapper.ListReceivers)
 

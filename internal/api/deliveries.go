@@ -292,6 +292,30 @@ func (s *Server) PlaceDelivery(c fiber.Ctx, id DeliveryID) error {
 	return c.JSON(out)
 }
 
+func (s *Server) VerifyDelivery(c fiber.Ctx, id DeliveryID) error {
+	d, err := s.readyDelivery(c, id)
+	if err != nil {
+		return err
+	}
+	v, err := s.svc.VerifyDelivery(c.Context(), d)
+	if err != nil {
+		return err
+	}
+	out := Verified{Files: v.Files, Faults: faultsOut(v.Faults), Differ: []DeliveryFault{}, Notes: []string{}, Cannot: optional(v.Cannot)}
+	if v.Again != nil {
+		out.Same, out.Differ, out.Notes = v.Again.Same, faultsOut(v.Again.Differ), v.Again.Notes
+	}
+	return c.JSON(out)
+}
+
+func faultsOut(list []delivery.Fault) []DeliveryFault {
+	out := []DeliveryFault{}
+	for _, f := range list {
+		out = append(out, DeliveryFault(f))
+	}
+	return out
+}
+
 // receivers
 
 func (s *Server) ListReceivers(c fiber.Ctx) error {

@@ -3,6 +3,7 @@ package api_test
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -335,6 +336,70 @@ func TestDeliveriesArePlaced(t *testing.T) {
 	if text, err := os.ReadFile(filepath.Join(to, "search_paths.txt")); err != nil || string(text) != "Search stilt_village_custom\n" {
 		t.Errorf("%q, %v", text, err)
 	}
+}
+
+// A delivery is held against its manifest and made again; bytes that changed
+// since are told.
+func TestDeliveriesAreVerified(t *testing.T) {
+	c := start(t)
+	_, path, chain := c.village("reedlight")
+	call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true", chain.Id), nil)
+	d := c.delivery(path, made)
+	at := fmt.Sprintf("/api/deliveries/%d/verified", d.Id)
+	v := call[api.Verified](c, "GET", at, nil)
+	if len(v.Faults) != 0 || !v.Same || len(v.Differ) != 0 || v.Cannot != nil || v.Files < 4 {
+		t.Errorf("%+v", v)
+	}
+	// The same package with one byte of its model turned.
+	row, err := c.app.Service.Store.GetDelivery(context.Background(), d.Id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := c.app.Service.Blobs.Path(row.File)
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(file, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, spoilt(t, data), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	v = call[api.Verified](c, "GET", at, nil)
+	if len(v.Faults) != 1 || !strings.Contains(v.Faults[0].Says, "bytes are others") || v.Same || len(v.Differ) != 1 || !strings.Contains(v.Differ[0].Says, "offset 100 ") {
+		t.Errorf("%+v", v)
+	}
+}
+
+// spoilt is a package with another byte at offset 100 of its model.
+func spoilt(t *testing.T, data []byte) []byte {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	w := zip.NewWriter(&out)
+	for _, f := range z.File {
+		r, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := io.ReadAll(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.HasSuffix(f.Name, ".glb") {
+			b[100] ^= 1
+		}
+		to, err := w.Create(f.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		to.Write(b)
+	}
+	w.Close()
+	return out.Bytes()
 }
 
 // A project's recipe holds nothing of its sources; opened beside own copies it

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"os"
 	"strings"
 
 	"excavate/core/chain"
@@ -310,4 +311,47 @@ func (s *Service) inputOf(ctx context.Context, f db.Find) (*delivery.Input, erro
 		return in, nil
 	}
 	return nil, nil
+}
+
+// Verified is what came of holding a delivery against its manifest and of making
+// it again.
+type Verified struct {
+	Files  int // besides the manifest
+	Faults []delivery.Fault
+	Again  *delivery.Remade
+	Cannot string // why it could not be made again
+}
+
+// VerifyDelivery holds a delivery's files against its manifest, makes it again
+// from the project's sources, and compares byte by byte.
+func (s *Service) VerifyDelivery(ctx context.Context, d db.Delivery) (*Verified, error) {
+	data, err := os.ReadFile(s.Blobs.Path(d.File))
+	if err != nil {
+		return nil, err
+	}
+	o, err := delivery.Open(data)
+	if err != nil {
+		return nil, userErr(422, "%s: %v", d.Name, err)
+	}
+	out := &Verified{Files: len(o.Files) - 1, Faults: o.Faults()}
+	f, err := s.finder(ctx, d.ProjectID)
+	if err != nil {
+		return nil, err
+	}
+	lib, err := s.LibOf(ctx, d.ProjectID)
+	if err != nil {
+		return nil, err
+	}
+	beyond, err := s.beyondAll(ctx, d.ProjectID)
+	if err != nil {
+		return nil, err
+	}
+	out.Again, err = s.maker().Again(ctx, o, delivery.Sources{Lib: lib, Stack: f.stack, Finder: f, Beyond: beyond})
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if err != nil {
+		out.Cannot = err.Error()
+	}
+	return out, nil
 }

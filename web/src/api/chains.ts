@@ -127,6 +127,9 @@ export const sendDelivery = (delivery: number, receiver: string) =>
   ok(api.POST('/api/deliveries/{delivery}/sent', { ...made(delivery), body: { receiver } }))
 export const placeDelivery = (delivery: number, folder: string, search: boolean) =>
   ok(api.POST('/api/deliveries/{delivery}/placed', { ...made(delivery), body: { folder, search } }))
+/** Held against its manifest, and made again from the sources. */
+export const verifyDelivery = (delivery: number) =>
+  ok(api.GET('/api/deliveries/{delivery}/verified', made(delivery)))
 /** The receiver's picture of what arrived; a new one each time it was sent. */
 export const deliverySeen = (delivery: number, seen: string) =>
   `/api/deliveries/${delivery}/seen?of=${seen.slice(0, 12)}`

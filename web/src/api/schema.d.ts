@@ -1799,6 +1799,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/deliveries/{delivery}/verified": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        /** @description Holds every file of a delivery against the digests of its manifest, makes it again from the project's sources, and compares byte by byte. */
+        get: operations["verifyDelivery"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/receivers": {
         parameters: {
             query?: never;
@@ -3754,6 +3773,24 @@ export interface components {
                 /** @description by its digest */
                 same: boolean;
             }[];
+        };
+        Verified: {
+            /** @description how many files the package has besides its manifest */
+            files: number;
+            /** @description in what it is not what its manifest says */
+            faults: components["schemas"]["DeliveryFault"][];
+            /** @description why it cannot be made again */
+            cannot?: string;
+            /** @description made again, every byte is the same */
+            same: boolean;
+            /** @description made again, what is not the same */
+            differ: components["schemas"]["DeliveryFault"][];
+            /** @description versions and sources that are others than then */
+            notes: string[];
+        };
+        DeliveryFault: {
+            path: string;
+            says: string;
         };
         Placed: {
             folder: string;
@@ -6959,6 +6996,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Placed"];
+                };
+            };
+        };
+    };
+    verifyDelivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is as it was */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verified"];
                 };
             };
         };

@@ -2,7 +2,7 @@
 // folder.
 import { Button, MenuItem, OutlinedInput, Select, styled } from '@mui/material'
 import { useState } from 'react'
-import { placeDelivery, sendDelivery } from '../../api/chains'
+import { placeDelivery, sendDelivery, verifyDelivery } from '../../api/chains'
 import { useAct, type S } from '../../api/http'
 import { Fault } from '../../parts/bits'
 import { plural } from '../../parts/format'
@@ -27,11 +27,25 @@ export function Made({
   const [to, setTo] = useState('')
   const [folder, setFolder] = useState('')
   const [placed, setPlaced] = useState<S['Placed']>()
+  const [verified, setVerified] = useState<S['Verified']>()
   const receiver = to || there[0]?.id || ''
   const place = (search: boolean) => act(() => placeDelivery(delivery.id, folder.trim(), search), setPlaced)
   return (
     <>
-      <Head title={`Hand over ${delivery.name}`} ruled />
+      <Head
+        title={`Hand over ${delivery.name}`}
+        ruled
+        end={
+          <Button
+            size="small"
+            disabled={busy}
+            title="Holds every file against its digest, and makes the delivery again from the sources"
+            onClick={() => act(() => verifyDelivery(delivery.id), setVerified)}
+          >
+            Verify
+          </Button>
+        }
+      />
       <Fault error={fault} />
       <Body>
         <Row wrap>
@@ -67,6 +81,7 @@ export function Made({
           </Button>
         </Row>
       </Body>
+      {verified && <Verified {...verified} />}
       {placed && (
         <Item data-placed={placed.made.length}>
           In {placed.folder}: {plural(placed.made.length, 'file')} new, {placed.replaced.length} replaced,{' '}
@@ -92,5 +107,27 @@ export function Made({
         </Item>
       )}
     </>
+  )
+}
+
+/** What is as it was when the delivery was made, and what is not. */
+function Verified({ files, faults, same, differ, cannot, notes }: S['Verified']) {
+  return (
+    <Item data-verified={faults.length ? 'faults' : same ? 'same' : cannot ? 'cannot' : 'differs'}>
+      {faults.length === 0
+        ? `${plural(files, 'file')}, each as the manifest says. `
+        : `${plural(faults.length, 'file')} not as the manifest says. `}
+      {same && 'Made again from the sources: every byte is the same.'}
+      {cannot && `It cannot be made again: ${cannot}.`}
+      {differ.length > 0 && `Made again from the sources, ${plural(differ.length, 'file')} came out otherwise.`}
+      {[...faults, ...differ].map((f, i) => (
+        <small key={i}>
+          {f.path}: {f.says}
+        </small>
+      ))}
+      {notes.map((n) => (
+        <small key={n}>{n}</small>
+      ))}
+    </Item>
   )
 }
