@@ -119,7 +119,8 @@ function Verified({ files, faults, same, differ, cannot, notes }: S['Verified'])
         : `${plural(faults.length, 'file')} not as the manifest says. `}
       {same && 'Made again from the sources: every byte is the same.'}
       {cannot && `It cannot be made again: ${cannot}.`}
-      {differ.length > 0 && `Made again from the sources, ${plural(differ.length, 'file')} came out otherwise.`}
+      {differ.length > 0 &&
+        `Made again from the sources, ${plural(differ.length, 'file')} came out otherwise.`}
       {[...faults, ...differ].map((f, i) => (
         <small key={i}>
           {f.path}: {f.says}
