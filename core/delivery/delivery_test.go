@@ -585,6 +585,34 @@ func TestSearchPaths(t *testing.T) {
 	}
 }
 
+// What lies there under the names that are written aside is somebody's.
+func TestNothingBesideIsTouched(t *testing.T) {
+	root := t.TempDir()
+	o, err := Open(zipOf(t, "x/manifest.json", `{"manifest": 2, "asset": "x"}`, "x/a.glb", "data"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(root, "x"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, n := range []string{"a.glb.part", "a.glb.part-1"} {
+		if err := os.WriteFile(filepath.Join(root, "x", n), []byte("mine"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if p, err := Place(root, o, false); err != nil || len(p.Made) != 2 {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	for n, want := range map[string]string{"a.glb": "data", "a.glb.part": "mine", "a.glb.part-1": "mine"} {
+		if b, err := os.ReadFile(filepath.Join(root, "x", n)); err != nil || string(b) != want {
+			t.Errorf("%s: %q, %v", n, b, err)
+		}
+	}
+	if list, _ := os.ReadDir(filepath.Join(root, "x")); len(list) != 4 {
+		t.Errorf("%v", list)
+	}
+}
+
 // A link within the folder does not lead a delivery out of it.
 func TestLinksLeadNowhere(t *testing.T) {
 	root, outside := t.TempDir(), t.TempDir()

@@ -125,10 +125,17 @@ func (p *placer) file(name string, data []byte) error {
 	return p.write(to, data)
 }
 
-// write writes aside, syncs and renames.
+// write writes aside, under a name that nothing has, syncs and renames.
 func (p *placer) write(to string, data []byte) error {
-	aside := to + ".part"
-	f, err := p.root.OpenFile(aside, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+	var f *os.File
+	aside, err := to+".part", error(nil)
+	for n := 1; ; n++ {
+		f, err = p.root.OpenFile(aside, os.O_CREATE|os.O_WRONLY|os.O_EXCL, 0o644)
+		if !errors.Is(err, fs.ErrExist) {
+			break
+		}
+		aside = fmt.Sprintf("%s.part-%d", to, n)
+	}
 	if err != nil {
 		return err
 	}
