@@ -9,8 +9,8 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"image"
 	"path"
 	"slices"
 	"strings"
@@ -584,25 +584,24 @@ func relative(dir, to string) string {
 func (c *composer) show(s *scene.Scene) error {
 	o := c.o.Show
 	n := max(o.Frames, 1)
-	frames := make([]*image.NRGBA, n)
+	frames, errs := make([][]byte, n), make([]error, n)
 	cores.Share(n, 1, func(from, to int) {
-		for i := from; i < to; i++ {
-			frames[i] = render.Draw(s, render.Options{Width: o.Width, Height: o.Height, Turn: o.Turn + 360*float64(i)/float64(n),
-				Figure: o.Figure, Background: render.Paper, Ground: true})
+		for i := from; i < to && c.ctx.Err() == nil; i++ {
+			img := render.Draw(s, render.Options{Width: o.Width, Height: o.Height,
+				Turn: o.Turn + 360*float64(i)/float64(n), Figure: o.Figure,
+				Background: render.Paper, Ground: true})
+			frames[i], errs[i] = pixel.PNG(img)
 		}
 	})
-	if err := c.ctx.Err(); err != nil {
+	if err := errors.Join(append(errs, c.ctx.Err())...); err != nil {
 		return err
 	}
-	var data []byte
-	var err error
-	if n == 1 {
-		data, err = pixel.PNG(frames[0])
-	} else {
-		data, err = pixel.AnimatedPNG(frames, 25)
-	}
-	if err != nil {
-		return err
+	data := frames[0]
+	if n > 1 {
+		var err error
+		if data, err = pixel.AnimatedPNG(frames, 25); err != nil {
+			return err
+		}
 	}
 	c.add("shown", c.asset+".png", data)
 	return nil

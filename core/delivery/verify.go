@@ -14,6 +14,7 @@ import (
 	"excavate/core/chain"
 	"excavate/core/find"
 	"excavate/core/limit"
+	"excavate/core/scene"
 	"excavate/core/source"
 	"excavate/core/step"
 	"excavate/core/target"
@@ -146,6 +147,32 @@ type Sources struct {
 	Beyond chain.Beyond // what steps take from outside the scene; nil: from the sources
 }
 
+// Run decodes an entry as a delivery's asset was, and runs the delivery's chain
+// on it. used is told of everything that was taken from the sources; it may be
+// nil.
+func (from *Sources) Run(ctx context.Context, in *Input, doc *chain.Chain, hit source.Hit, data []byte,
+	used func(source.Hit)) (found *scene.Scene, bands []chain.Band, err error) {
+	found, _, err = from.Lib.Decode(ctx, find.Input{Name: hit.Path(), Data: data, From: hit.Source.Label,
+		Finder: from.Finder, Readings: in.Readings, Used: used})
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", in.Entry, err)
+	}
+	if in.Basis != nil {
+		found.Basis = *in.Basis
+	}
+	beyond := from.Beyond
+	if beyond == nil {
+		beyond = &find.Beyond{Lib: from.Lib, Finder: from.Finder, Stack: from.Stack}
+	}
+	if bands, err = chain.Run(ctx, in.SHA256, found, doc, beyond, nil, nil); err != nil {
+		return nil, nil, err
+	}
+	if b := chain.Failed(bands); b != nil {
+		return nil, nil, fmt.Errorf("the chain: %w", b.Err)
+	}
+	return found, bands, nil
+}
+
 // Again makes the delivery again from sources and compares byte by byte.
 func (k *Maker) Again(ctx context.Context, o *Opened, from Sources) (*Remade, error) {
 	m := &o.Manifest
@@ -168,23 +195,9 @@ func (k *Maker) Again(ctx context.Context, o *Opened, from Sources) (*Remade, er
 	if digest(data) != m.Input.SHA256 {
 		out.Notes = append(out.Notes, fmt.Sprintf("%s has other bytes than when the delivery was made", m.Input.Entry))
 	}
-	s, _, err := from.Lib.Decode(ctx, find.Input{Name: hit.Path(), Data: data, From: hit.Source.Label, Finder: from.Finder, Readings: m.Input.Readings})
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", m.Input.Entry, err)
-	}
-	if m.Input.Basis != nil {
-		s.Basis = *m.Input.Basis
-	}
-	beyond := from.Beyond
-	if beyond == nil {
-		beyond = &find.Beyond{Lib: from.Lib, Finder: from.Finder, Stack: from.Stack}
-	}
-	bands, err := chain.Run(ctx, m.Input.SHA256, s, m.Chain, beyond, nil, nil)
+	_, bands, err := from.Run(ctx, m.Input, m.Chain, hit, data, nil)
 	if err != nil {
 		return nil, err
-	}
-	if b := chain.Failed(bands); b != nil {
-		return nil, fmt.Errorf("the chain: %w", b.Err)
 	}
 	var sheet *target.Sheet
 	if doc := o.Files[path.Join(o.Folder, "target.yaml")]; doc != nil {

@@ -6,6 +6,7 @@ import (
 	"hash/crc32"
 	"image"
 	"image/png"
+	"strings"
 	"testing"
 )
 
@@ -20,7 +21,17 @@ func TestAnimatedPNG(t *testing.T) {
 		}
 		frames = append(frames, img)
 	}
-	b, err := AnimatedPNG(frames, 25)
+	written := func(list ...*image.NRGBA) (out [][]byte) {
+		for _, img := range list {
+			b, err := PNG(img)
+			if err != nil {
+				t.Fatal(err)
+			}
+			out = append(out, b)
+		}
+		return out
+	}
+	b, err := AnimatedPNG(written(frames...), 25)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -78,14 +89,21 @@ func TestAnimatedPNG(t *testing.T) {
 			t.Errorf("picture %d: %v", k, err)
 		}
 	}
-	if _, err := AnimatedPNG(nil, 25); err == nil {
-		t.Error("nothing is an animation")
+	small, clear := image.NewNRGBA(image.Rect(0, 0, 5, 5)), image.NewNRGBA(image.Rect(0, 0, 13, 7))
+	cut := written(frames[0])[0][:30]
+	for says, list := range map[string][][]byte{
+		"0 pictures":   nil,
+		"another size": written(frames[0], small),
+		"another kind": written(frames[0], clear),
+		"is no PNG":    {cut},
+	} {
+		if _, err := AnimatedPNG(list, 25); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", says, err)
+		}
 	}
-	if _, err := AnimatedPNG([]*image.NRGBA{frames[0], image.NewNRGBA(image.Rect(0, 0, 5, 5))}, 25); err == nil {
-		t.Error("two sizes are one animation")
-	}
-	clear := image.NewNRGBA(image.Rect(0, 0, 13, 7))
-	if _, err := AnimatedPNG([]*image.NRGBA{frames[0], clear}, 25); err == nil {
-		t.Error("two kinds are one animation")
+	for _, perSecond := range []int{0, -1, 1001} {
+		if _, err := AnimatedPNG(written(frames...), perSecond); err == nil {
+			t.Errorf("%d a second", perSecond)
+		}
 	}
 }
