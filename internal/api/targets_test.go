@@ -196,6 +196,75 @@ func TestFarSideOverHTTP(t *testing.T) {
 	}
 }
 
+// What stops is known only once a chain is computed: a delivery that was asked
+// for before that is stopped then, unless it was asked for despite it.
+func TestStopsThatAreKnownLater(t *testing.T) {
+	c := start(t)
+	_, path, chain := c.village("reedlight")
+	at := func(what string) string { return fmt.Sprintf("/api/chains/%d/%s", chain.Id, what) }
+	edit := func(distance float64) {
+		x := call[api.Chain](c, "GET", fmt.Sprintf("/api/chains/%d", chain.Id), nil)
+		call[api.Chain](c, "PUT", at("steps"), map[string]any{"revision": x.Revision,
+			"steps": []any{map[string]any{"step": "weld", "with": map[string]any{"distance": distance}}}})
+	}
+	for i, despite := range []bool{false, true} {
+		edit(0.0001 * float64(i+1))
+		status, b := c.do("POST", at("deliveries?despite="+fmt.Sprint(despite)), map[string]string{})
+		if status == 409 { // it was computed by then
+			if despite || !bytes.Contains(b, []byte("the rehearsal stops the delivery")) {
+				t.Errorf("%s", b)
+			}
+			continue
+		}
+		d := c.delivery(path, made)
+		switch {
+		case despite && d.State != "ready":
+			t.Errorf("despite: %s %v", d.State, d.Error)
+		case !despite && (d.State != "failed" || !strings.Contains(*d.Error, "the rehearsal stops the delivery: 1 finding")):
+			t.Errorf("%s %v", d.State, d.Error)
+		}
+	}
+}
+
+// A sheet that is taken out stops the chains that name it, and no other.
+func TestChainsWithoutTheirSheet(t *testing.T) {
+	c := start(t)
+	own := call[api.SheetDocument](c, "POST", "/api/targets", map[string]string{"text": "target: Own\nformat: glb\n"})
+	_, path, chain := c.village(own.Id)
+	other := c.chainOf(path, chain.Find, "other", "chain: other\nsteps: []\n")
+	call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", other.Id), map[string]string{"target": "reedlight"})
+	c.last(chain)
+	c.last(other)
+	if status, b := c.do("DELETE", "/api/targets/"+own.Id, nil); status != 204 {
+		t.Fatalf("%d %s", status, b)
+	}
+	table := call[api.RehearsalTable](c, "GET", path+"/rehearsals", nil)
+	var told, rest int
+	for _, r := range table.Rows {
+		for _, a := range r.Assets {
+			if r.Rule == "sheet" && a.Name == "village" && a.Severity == "stops" {
+				told++
+			} else if a.Name == "other" {
+				rest++
+			} else {
+				t.Errorf("%s: %+v", r.Rule, a)
+			}
+		}
+	}
+	if told != 1 || rest == 0 {
+		t.Errorf("%+v", table)
+	}
+	for _, despite := range []string{"false", "true"} {
+		status, b := c.do("POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=%s", chain.Id, despite), nil)
+		if status != 409 || !bytes.Contains(b, []byte("is not there any more; choose another")) {
+			t.Errorf("despite %s: %d %s", despite, status, b)
+		}
+	}
+	if list := call[[]api.Delivery](c, "GET", path+"/deliveries", nil); len(list) != 0 {
+		t.Errorf("%+v", list)
+	}
+}
+
 // A delivery that is not sent says so: no receiver, one that is full or gone in
 // the middle, or that imports by another sheet.
 func TestReceiversInTrouble(t *testing.T) {

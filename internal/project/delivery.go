@@ -138,15 +138,12 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 			return 0, err
 		}
 	}
-	if !despite {
-		r, err := s.Rehearse(ctx, c)
-		if err != nil {
-			return 0, err
-		}
-		if stops, _, _ := target.Count(r.Findings); r.Ready && stops > 0 {
-			return 0, userErr(409, "the rehearsal stops the delivery: %s. It is made all the same if despite is true",
-				counted(stops, "finding", "findings"))
-		}
+	r, err := s.Rehearse(ctx, c) // a chain that is not computed yet is held against its sheet when it is
+	if err != nil {
+		return 0, err
+	}
+	if err := stopped(r.Findings, despite); err != nil {
+		return 0, err
 	}
 	var id int64
 	err = s.Store.Tx(ctx, func(q *db.Queries) error {
@@ -166,7 +163,7 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 			name = delivery.FileName(f.Name, fmt.Sprintf("-%d.zip", n))
 		}
 		id, err = q.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: name,
-			Purpose: string(o.Purpose), Options: asJSON(o.Options)})
+			Purpose: string(o.Purpose), Options: asJSON(o.Options), Despite: despite})
 		if err == nil && o.Send != "" {
 			err = q.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: o.Send, State: "waiting", Outcomes: []target.Outcome{}}), ID: id})
 		}
@@ -179,6 +176,15 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 		return 0, err
 	}
 	return id, s.Store.TouchProject(ctx, c.ProjectID)
+}
+
+// stopped refuses a delivery that a rehearsal stops, unless that is known.
+func stopped(findings []target.Finding, despite bool) error {
+	if stops, _, _ := target.Count(findings); stops > 0 && !despite {
+		return userErr(409, "the rehearsal stops the delivery: %s. It is made all the same if despite is true",
+			counted(stops, "finding", "findings"))
+	}
+	return nil
 }
 
 // allowed refuses a purpose that a used source's terms do not allow. took are
@@ -237,9 +243,14 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 	}
 	t.Progress(1, 3, "parts")
 	of := delivery.Of{Found: bands[0].Scene, Purpose: terms.Purpose(d.Purpose), Options: options}
-	if sheet, err := s.SheetOf(ctx, c.Target); err == nil {
-		of.Sheet, of.SheetDoc = sheet.Sheet, sheet.Text
-		of.Findings = target.Rehearse(last.Scene, sheet.Sheet)
+	sheet, err := s.SheetOf(ctx, c.Target)
+	if err != nil {
+		return err
+	}
+	of.Sheet, of.SheetDoc = sheet.Sheet, sheet.Text
+	of.Findings = target.Rehearse(last.Scene, sheet.Sheet)
+	if err := stopped(of.Findings, d.Despite); err != nil {
+		return err
 	}
 	made, err := s.maker().Make(ctx, last.Scene, of.Sheet, options)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"slices"
 	"time"
 
@@ -174,7 +175,13 @@ func (s *Service) RehearseMany(ctx context.Context, project int64, ids []string)
 		for _, id := range on {
 			sheet := known[id]
 			if sheet == nil {
-				if sheet, err = s.SheetOf(ctx, id); err != nil {
+				sheet, err = s.SheetOf(ctx, id)
+				if e := (*UserError)(nil); errors.As(err, &e) && len(ids) == 0 { // a chain's own is gone: the others are told
+					t.Add(c.ID, c.Name, id, []target.Finding{{Rule: "sheet", Severity: target.Stops,
+						Title: "The target sheet is not there", Where: e.Error()}})
+					continue
+				}
+				if err != nil {
 					return nil, 0, err
 				}
 				known[id] = sheet

@@ -199,7 +199,7 @@ SELECT * FROM deliveries WHERE project_id = ? ORDER BY id DESC;
 SELECT * FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL);
 
 -- name: CreateDelivery :execlastid
-INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options) VALUES (?, ?, ?, '', ?, ?);
+INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options, despite) VALUES (?, ?, ?, '', ?, ?, ?);
 
 -- name: DeliveryReady :exec
 UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ? WHERE id = ?;

@@ -56,6 +56,7 @@ type Delivery struct {
 	Purpose   string
 	Options   json.RawMessage
 	Sent      json.RawMessage
+	Despite   bool
 }
 
 type Device struct {

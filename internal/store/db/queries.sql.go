@@ -489,7 +489,7 @@ func (q *Queries) CreateChain(ctx context.Context, arg CreateChainParams) (int64
 }
 
 const createDelivery = `-- name: CreateDelivery :execlastid
-INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options) VALUES (?, ?, ?, '', ?, ?)
+INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options, despite) VALUES (?, ?, ?, '', ?, ?, ?)
 `
 
 type CreateDeliveryParams struct {
@@ -498,6 +498,7 @@ type CreateDeliveryParams struct {
 	Name      string
 	Purpose   string
 	Options   json.RawMessage
+	Despite   bool
 }
 
 func (q *Queries) CreateDelivery(ctx context.Context, arg CreateDeliveryParams) (int64, error) {
@@ -507,6 +508,7 @@ func (q *Queries) CreateDelivery(ctx context.Context, arg CreateDeliveryParams) 
 		arg.Name,
 		arg.Purpose,
 		arg.Options,
+		arg.Despite,
 	)
 	if err != nil {
 		return 0, err
@@ -1218,7 +1220,7 @@ func (q *Queries) GetChain(ctx context.Context, id int64) (Chain, error) {
 }
 
 const getDelivery = `-- name: GetDelivery :one
-SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
+SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent, despite FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetDelivery(ctx context.Context, id int64) (Delivery, error) {
@@ -1238,6 +1240,7 @@ func (q *Queries) GetDelivery(ctx context.Context, id int64) (Delivery, error) {
 		&i.Purpose,
 		&i.Options,
 		&i.Sent,
+		&i.Despite,
 	)
 	return i, err
 }
@@ -1980,7 +1983,7 @@ func (q *Queries) ListChains(ctx context.Context, projectID int64) ([]Chain, err
 }
 
 const listDeliveries = `-- name: ListDeliveries :many
-SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent FROM deliveries WHERE project_id = ? ORDER BY id DESC
+SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent, despite FROM deliveries WHERE project_id = ? ORDER BY id DESC
 `
 
 func (q *Queries) ListDeliveries(ctx context.Context, projectID int64) ([]Delivery, error) {
@@ -2006,6 +2009,7 @@ func (q *Queries) ListDeliveries(ctx context.Context, projectID int64) ([]Delive
 			&i.Purpose,
 			&i.Options,
 			&i.Sent,
+			&i.Despite,
 		); err != nil {
 			return nil, err
 		}
