@@ -1,6 +1,7 @@
 package target
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -259,9 +260,13 @@ func collisionEnding(s *scene.Scene) string {
 }
 
 // Text writes a sheet that is given as values, such as a form's, as a document.
-func Text(values json.RawMessage) ([]byte, error) {
+// The comments of the document that it was before stay with the keys that are
+// still there. A value that no sheet has is an error.
+func Text(values json.RawMessage, was []byte) ([]byte, error) {
+	d := json.NewDecoder(bytes.NewReader(values))
+	d.DisallowUnknownFields()
 	var s Sheet
-	if err := json.Unmarshal(values, &s); err != nil {
+	if err := d.Decode(&s); err != nil {
 		return nil, fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "json: "))
 	}
 	// By way of the struct the keys come to stand in their order.
@@ -269,5 +274,33 @@ func Text(values json.RawMessage) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return yaml.JSONToYAML(text)
+	if text, err = yaml.JSONToYAML(text); err != nil {
+		return nil, err
+	}
+	return commented(text, was), nil
+}
+
+// commented is a document with those comments of another that are about keys
+// that it has too.
+func commented(text, other []byte) []byte {
+	comments := yaml.CommentMap{}
+	var old any
+	if yaml.UnmarshalWithOptions(other, &old, yaml.CommentToMap(comments)) != nil || len(comments) == 0 {
+		return text
+	}
+	var all yaml.MapSlice
+	if yaml.Unmarshal(text, &all) != nil {
+		return text
+	}
+	for at := range comments {
+		p, err := yaml.PathString(at)
+		var there any
+		if err != nil || p.Read(bytes.NewReader(text), &there) != nil {
+			delete(comments, at)
+		}
+	}
+	if out, err := yaml.MarshalWithOptions(all, yaml.WithComment(comments)); err == nil {
+		return out
+	}
+	return text
 }

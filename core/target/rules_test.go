@@ -527,7 +527,7 @@ func TestASheetFromAnExample(t *testing.T) {
 func TestSheetsAsValues(t *testing.T) {
 	for _, id := range []string{"reedlight", "tideworks", "weirwork", "lanternfolk", "millrace", "stilttable", "gltf-engine"} {
 		a := shipped(t, id)
-		text, err := Text(asJSON(t, a))
+		text, err := Text(asJSON(t, a), nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -536,8 +536,63 @@ func TestSheetsAsValues(t *testing.T) {
 			t.Errorf("%s: %v\n%s", id, err, text)
 		}
 	}
-	if _, err := Text([]byte(`{"format": 7}`)); err == nil {
-		t.Error("a format of 7 is taken")
+	for values, says := range map[string]string{
+		`{"format": 7}`:                          "format",
+		`{"format": "glb", "grond": true}`:       `unknown field "grond"`,
+		`{"limits": {"triangels": 500}}`:         `unknown field "triangels"`,
+		`{"rules": [{"rule": "x", "iff": "y"}]}`: `unknown field "iff"`,
+	} {
+		if _, err := Text([]byte(values), nil); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", values, err)
+		}
+	}
+}
+
+// What somebody wrote beside a rule stays when the rule is changed in a form, and
+// goes with a rule that goes.
+func TestCommentsOfSheetsStay(t *testing.T) {
+	was := "# ours, since the second expedition\ntarget: Ours\nformat: glb\n" +
+		"# told by the lead\nlimits:\n  # of the whole house\n  triangles: 500\n" +
+		"# nobody knows why\nground: true\npictures:\n  largest: 512 # of the old tool\n"
+	a, err := Parse([]byte(was))
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.Limits.Triangles, a.Ground = 700, false
+	text, err := Text(asJSON(t, a), []byte(was))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := Parse(text)
+	if err != nil || string(asJSON(t, a)) != string(asJSON(t, b)) {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	for _, c := range []string{"# ours, since the second expedition\ntarget: Ours", "# told by the lead\nlimits:",
+		"# of the whole house\n  triangles: 700", "largest: 512 # of the old tool"} {
+		if !strings.Contains(string(text), c) {
+			t.Errorf("%q is lost:\n%s", c, text)
+		}
+	}
+	if strings.Contains(string(text), "nobody knows why") {
+		t.Errorf("the comment of a rule that is gone stays:\n%s", text)
+	}
+	// A text that is no document any more loses its comments and nothing else.
+	if text, err = Text(asJSON(t, a), []byte("target: [")); err != nil || strings.Contains(string(text), "#") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	// A proposal's evidence stays with each of its rules.
+	from := FromExample("plank", plank(t))
+	a, err = Parse(from)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text, err = Text(asJSON(t, a), from); err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range strings.Split(string(from), "\n") {
+		if strings.HasPrefix(l, "# ") && !strings.Contains(string(text), l) {
+			t.Errorf("%q is lost", l)
+		}
 	}
 }
 

@@ -135,7 +135,7 @@ func (r *rehearsal) skeleton(name string) {
 			missing = append(missing, b.Name)
 			continue
 		}
-		if up := r.boneAbove(i); up != b.Parent && !(b.Parent == "" && up == "") {
+		if up := r.boneAbove(i); up != b.Parent {
 			moved = append(moved, fmt.Sprintf("%s hangs on %s, not on %s", b.Name, orNothing(up), orNothing(b.Parent)))
 			things = append(things, r.node(i))
 		}
@@ -198,7 +198,7 @@ func (r *rehearsal) fitted(k *Skeleton, at map[string]int, missing []string, mor
 		ref := sheetBody(k.Bones)
 		for _, name := range missing {
 			limb := ref.Limb(slices.IndexFunc(k.Bones, func(b SheetBone) bool { return b.Name == name }))
-			if m, ok := body[limb]; ok && limb != "" && !slices.Contains(keys(at), name) {
+			if m, ok := body[limb]; ok && limb != "" {
 				if old := r.s.Nodes[m.Bone].Name; slices.ContainsFunc(more, func(t Thing) bool { return t.Name == old }) {
 					renamed[old] = name
 				}
@@ -254,13 +254,6 @@ func sheetBody(list []SheetBone) rig.Body {
 	}
 	s.Skins = []scene.Skin{skin}
 	return rig.Of(s).Map(nil)
-}
-
-func keys[V any](m map[string]V) (out []string) {
-	for k := range m {
-		out = append(out, k)
-	}
-	return out
 }
 
 func (r *rehearsal) joints(name string) {

@@ -140,7 +140,7 @@ func (s *Server) CheckTarget(c fiber.Ctx) error {
 		if err != nil {
 			return err
 		}
-		if text, err = target.Text(v); err != nil {
+		if text, err = target.Text(v, text); err != nil {
 			return c.JSON(SheetCheck{Message: ptr(err.Error()), Lines: []SheetLine{}})
 		}
 	}

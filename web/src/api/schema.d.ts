@@ -1911,7 +1911,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Whether a text is a sheet, and what it says; with the text of the same sheet where it was given as values, and the values where it was given as text. */
+        /** @description Whether a text is a sheet, and what it says; with the text of the same sheet where it was given as values (and the comments of the text that was given with them), and the values where it was given as text. */
         post: operations["checkTarget"];
         delete?: never;
         options?: never;

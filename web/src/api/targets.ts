@@ -34,8 +34,8 @@ export const useSheetCheck = (text: string) =>
     queryFn: ({ signal }) => ok(api.POST('/api/targets/check', { body: { text }, signal })),
   })
 /** The text of a sheet that a form holds. */
-export const sheetText = (values: Record<string, unknown>) =>
-  ok(api.POST('/api/targets/check', { body: { values } }))
+export const sheetText = (values: Record<string, unknown>, was: string) =>
+  ok(api.POST('/api/targets/check', { body: { values, text: was } }))
 
 export const useSheetSchema = () =>
   useQuery({

@@ -246,7 +246,7 @@ function One({
     setFault(undefined)
     // What a form does not ask is kept.
     const more = Object.fromEntries(Object.entries(check?.values ?? {}).filter(([k]) => textOnly.includes(k)))
-    sheetText({ ...ofForm(v), ...more }).then((c) => {
+    sheetText({ ...ofForm(v), ...more }, text).then((c) => {
       if (c.text) setText(c.text)
       if (!c.ok) setFault({ message: c.message })
     }, setFault)
