@@ -3,11 +3,11 @@ package main
 import (
 	"archive/zip"
 	"bytes"
-	"context"
 	"encoding/json"
 	"fmt"
 	"image"
 	"image/png"
+	"io"
 	"io/fs"
 	"math"
 	"net/http/httptest"
@@ -28,13 +28,25 @@ import (
 // excavate runs the command and returns what it prints.
 func excavate(t *testing.T, args ...string) (string, error) {
 	t.Helper()
-	c := root()
 	var out, errs bytes.Buffer
-	c.SetOut(&out)
-	c.SetErr(&errs)
-	c.SetArgs(args)
-	err := c.ExecuteContext(context.Background())
+	err := execute(t, &out, &errs, args)
 	return out.String(), err
+}
+
+// said runs a command and returns what it says on both outputs.
+func said(t *testing.T, args ...string) (string, error) {
+	t.Helper()
+	var b bytes.Buffer
+	err := execute(t, &b, &b, args)
+	return b.String(), err
+}
+
+func execute(t *testing.T, out, errs io.Writer, args []string) error {
+	c := root()
+	c.SetOut(out)
+	c.SetErr(errs)
+	c.SetArgs(args)
+	return c.ExecuteContext(t.Context())
 }
 
 func must(t *testing.T, args ...string) string {

@@ -399,19 +399,26 @@ func targetsFrom(o *options) *cobra.Command {
 	return c
 }
 
+// readDelivery reads a package; data are its bytes.
+func readDelivery(file string) (d *delivery.Opened, data []byte, err error) {
+	if data, err = os.ReadFile(file); err != nil {
+		return nil, nil, err
+	}
+	if d, err = delivery.Open(data); err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return d, data, nil
+}
+
 func verifyCommand(o *options) *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{Use: "verify DELIVERY.zip [--source DIR]...", Short: "Check a delivery's digests, and make it again from its sources", Args: cobra.ExactArgs(1)}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		data, err := os.ReadFile(args[0])
+		d, _, err := readDelivery(args[0])
 		if err != nil {
 			return err
-		}
-		d, err := delivery.Open(data)
-		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
 		}
 		var again *delivery.Remade
 		if len(o.sources) > 0 {

@@ -15,18 +15,6 @@ import (
 	"excavate/core/delivery"
 )
 
-// said runs a command and returns what it says on both outputs.
-func said(t *testing.T, args ...string) (string, error) {
-	t.Helper()
-	c := root()
-	var b bytes.Buffer
-	c.SetOut(&b)
-	c.SetErr(&b)
-	c.SetArgs(args)
-	err := c.ExecuteContext(t.Context())
-	return b.String(), err
-}
-
 // unzipped is a package's files.
 func unzipped(t *testing.T, file string) map[string][]byte {
 	t.Helper()

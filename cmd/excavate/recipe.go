@@ -34,13 +34,9 @@ func recipeMake(o *options) *cobra.Command {
 	c.Flags().BoolVar(&replace, "replace", false, "write over what is there already")
 	c.MarkFlagRequired("output")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		data, err := os.ReadFile(args[0])
+		d, data, err := readDelivery(args[0])
 		if err != nil {
 			return err
-		}
-		d, err := delivery.Open(data)
-		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
 		}
 		if f := d.Faults(); f != nil {
 			return fmt.Errorf("%s: it is not as it was made: %s: %s", args[0], f[0].Path, f[0].Says)

@@ -155,20 +155,11 @@ func (o *Opener) make(ctx context.Context, r *Recipe, x *Item, hit source.Hit, d
 	finder := o.Finder(x.Input.Binds)
 	var origins find.Origins
 	origins.Add(hit)
-	s, _, err := o.Lib.Decode(ctx, find.Input{Name: hit.Path(), Data: data, From: hit.Source.Label, Finder: finder, Readings: x.Input.Readings, Used: origins.Add})
-	if err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", x.Input.Entry, err)
-	}
-	if x.Input.Basis != nil {
-		s.Basis = *x.Input.Basis
-	}
 	outside := &find.Beyond{Lib: o.Lib, Finder: finder, Stack: o.Stack}
-	bands, err := chain.Run(ctx, x.Input.SHA256, s, x.Chain, outside, nil, nil)
+	from := delivery.Sources{Lib: o.Lib, Stack: o.Stack, Finder: finder, Beyond: outside}
+	s, bands, err := from.Run(ctx, &x.Input, x.Chain, hit, data, origins.Add)
 	if err != nil {
 		return nil, nil, err
-	}
-	if b := chain.Failed(bands); b != nil {
-		return nil, nil, fmt.Errorf("the chain: %w", b.Err)
 	}
 	final := chain.Last(bands).Scene
 	of := delivery.Of{Found: s, Chain: x.Chain, Purpose: x.Purpose, Input: &x.Input,

@@ -121,9 +121,9 @@ func (s *Service) LookAtRecipe(ctx context.Context, text []byte) (*recipe.Recipe
 	} else {
 		out.By = by
 	}
-	files := s.libraryFiles()
+	lib := copies{files: s.libraryFiles(), digests: map[string]string{}}
 	for _, x := range r.Sources {
-		out.Sources = append(out.Sources, ownCopy(ctx, x, files))
+		out.Sources = append(out.Sources, lib.ownCopy(ctx, x))
 	}
 	out.Lines = r.Plan(nil)
 	return r, out, nil
@@ -153,24 +153,40 @@ func (s *Service) libraryFiles() (out []string) {
 	return out
 }
 
+// copies are what lies in the library folders while copies are looked for.
+type copies struct {
+	files   []string
+	digests map[string]string // of those that were read: each is once
+}
+
+// digest is a file's; empty where it is none or cannot be read.
+func (l *copies) digest(p string) string {
+	d, ok := l.digests[p]
+	if !ok {
+		if st, err := os.Stat(p); err == nil && st.Mode().IsRegular() {
+			d, _ = source.FileDigest(p)
+		}
+		l.digests[p] = d
+	}
+	return d
+}
+
 // ownCopy looks for a source by its digest among those of its name, else of its
 // ending, and by its name alone.
-func ownCopy(ctx context.Context, x recipe.Source, files []string) FoundSource {
+func (l *copies) ownCopy(ctx context.Context, x recipe.Source) FoundSource {
 	out := FoundSource{Name: x.Name}
 	named := func(p string) bool { return strings.EqualFold(filepath.Base(p), filepath.Base(x.Name)) }
 	for pass := range 2 {
-		for _, p := range files {
+		for _, p := range l.files {
 			if ctx.Err() != nil {
 				return out
 			}
 			if pass == 0 != named(p) || pass == 1 && !strings.EqualFold(filepath.Ext(p), filepath.Ext(x.Name)) {
 				continue
 			}
-			if st, err := os.Stat(p); err == nil && st.Mode().IsRegular() && x.SHA256 != "" {
-				if d, err := source.FileDigest(p); err == nil && d == x.SHA256 {
-					out.Path, out.Same = p, true
-					return out
-				}
+			if x.SHA256 != "" && l.digest(p) == x.SHA256 {
+				out.Path, out.Same = p, true
+				return out
 			}
 			if pass == 0 && out.Path == "" {
 				out.Path = p

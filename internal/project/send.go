@@ -198,10 +198,11 @@ func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Ta
 		return nil, err
 	}
 	out := &Sent{Receiver: to, Name: about.Name, State: "taken", Report: report}
-	if png, err := c.Seen(ctx); err == nil {
-		if out.Seen, err = s.Blobs.Put(png); err != nil {
-			return nil, err
-		}
+	png, err := c.Seen(ctx)
+	if err != nil {
+		out.Error = "what arrived could not be looked at: " + err.Error()
+	} else if out.Seen, err = s.Blobs.Put(png); err != nil {
+		return nil, err
 	}
 	var findings []target.Finding
 	for _, f := range m.Findings {

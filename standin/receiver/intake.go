@@ -501,6 +501,19 @@ func (x *intake) materialName(i int) string {
 	return s
 }
 
+// pictureOf is the picture of what may be a texture of a material.
+func (x *intake) pictureOf(v map[string]any) (int, bool) {
+	k, ok := v["index"].(float64)
+	if !ok || k < 0 || k >= float64(len(x.doc.Textures)) {
+		return 0, false
+	}
+	s := x.doc.Textures[int(k)].Source
+	if s == nil || *s < 0 || *s >= len(x.doc.Images) {
+		return 0, false
+	}
+	return *s, true
+}
+
 // used are the pictures of a material.
 func (x *intake) used(m int) (out []int) {
 	if m < 0 || m >= len(x.doc.Materials) {
@@ -510,10 +523,8 @@ func (x *intake) used(m int) (out []int) {
 	walk = func(v any) {
 		switch v := v.(type) {
 		case map[string]any:
-			if k, ok := v["index"].(float64); ok && int(k) < len(x.doc.Textures) && k >= 0 {
-				if s := x.doc.Textures[int(k)].Source; s != nil && *s >= 0 && *s < len(x.doc.Images) {
-					out = append(out, *s)
-				}
+			if p, ok := x.pictureOf(v); ok {
+				out = append(out, p)
 			}
 			var keys []string
 			for k := range v {
@@ -709,11 +720,11 @@ func (x *intake) alpha(i int) (wants, has bool) {
 	if !ok {
 		return has, has // nothing tells
 	}
-	k, _ := t["index"].(float64)
-	if int(k) >= len(x.doc.Textures) || x.doc.Textures[int(k)].Source == nil || *x.doc.Textures[int(k)].Source >= len(x.doc.Images) {
+	picture, ok := x.pictureOf(t)
+	if !ok {
 		return has, has
 	}
-	b := x.doc.bytesOf(&x.doc.Images[*x.doc.Textures[int(k)].Source], x.files, path.Dir(x.where))
+	b := x.doc.bytesOf(&x.doc.Images[picture], x.files, path.Dir(x.where))
 	img, _, err := image.Decode(bytes.NewReader(b))
 	if err != nil {
 		return has, has

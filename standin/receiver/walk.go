@@ -60,22 +60,47 @@ type grid struct {
 }
 
 func newGrid(tri []triangle, up int, size float64, lo, hi [2]float64) *grid {
-	g := &grid{tri: tri, up: up, a: (up + 1) % 3, b: (up + 2) % 3, size: size, lo: lo}
-	g.nx, g.ny = int((hi[0]-lo[0])/size)+1, int((hi[1]-lo[1])/size)+1
+	g := &grid{tri: tri, up: up, a: (up + 1) % 3, b: (up + 2) % 3, lo: lo}
+	for g.split(size, hi); g.held() > mostHeld && g.nx*g.ny > 1; {
+		g.split(2*g.size, hi)
+	}
 	g.in = make([][]int32, g.nx*g.ny)
 	for i := range tri {
-		x0, x1, y0, y1 := math.Inf(1), math.Inf(-1), math.Inf(1), math.Inf(-1)
-		for _, p := range tri[i].at {
-			x0, x1 = math.Min(x0, p[g.a]), math.Max(x1, p[g.a])
-			y0, y1 = math.Min(y0, p[g.b]), math.Max(y1, p[g.b])
-		}
-		for x := g.cell(x0, 0); x <= g.cell(x1, 0); x++ {
-			for y := g.cell(y0, 1); y <= g.cell(y1, 1); y++ {
+		x0, x1, y0, y1 := g.under(i)
+		for x := x0; x <= x1; x++ {
+			for y := y0; y <= y1; y++ {
 				g.in[x*g.ny+y] = append(g.in[x*g.ny+y], int32(i))
 			}
 		}
 	}
 	return g
+}
+
+// mostHeld is how often triangles may stand in cells: many large ones get larger
+// cells.
+const mostHeld = 20_000_000
+
+func (g *grid) split(size float64, hi [2]float64) {
+	g.size = size
+	g.nx, g.ny = int((hi[0]-g.lo[0])/size)+1, int((hi[1]-g.lo[1])/size)+1
+}
+
+// under are the cells that a triangle lies over.
+func (g *grid) under(i int) (x0, x1, y0, y1 int) {
+	lo, hi := [2]float64{math.Inf(1), math.Inf(1)}, [2]float64{math.Inf(-1), math.Inf(-1)}
+	for _, p := range g.tri[i].at {
+		lo[0], hi[0] = math.Min(lo[0], p[g.a]), math.Max(hi[0], p[g.a])
+		lo[1], hi[1] = math.Min(lo[1], p[g.b]), math.Max(hi[1], p[g.b])
+	}
+	return g.cell(lo[0], 0), g.cell(hi[0], 0), g.cell(lo[1], 1), g.cell(hi[1], 1)
+}
+
+func (g *grid) held() (n int) {
+	for i := range g.tri {
+		x0, x1, y0, y1 := g.under(i)
+		n += (x1 - x0 + 1) * (y1 - y0 + 1)
+	}
+	return n
 }
 
 func (g *grid) cell(v float64, k int) int {
