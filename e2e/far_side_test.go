@@ -32,7 +32,8 @@ func (p *porter) pick(label, option string) {
 		if (!by || by.getAttribute('aria-disabled') === 'true') return false
 		by.dispatchEvent(new MouseEvent('mousedown', { bubbles: true, button: 0 }))
 		return true })()`, label))
-	p.until(fmt.Sprintf(`(() => { const o = [...document.querySelectorAll('[role="option"]')].find(e => e.innerText.trim() === %q); if (!o) return false; o.click(); return true })()`, option))
+	p.until(fmt.Sprintf(`(() => { const o = [...document.querySelectorAll('[role="option"]')].find(e => e.innerText.trim() === %q); if (!o) return false; o.click(); return true })()`,
+		option))
 	p.until(`!document.querySelector('[role="listbox"]')`)
 }
 

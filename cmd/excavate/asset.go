@@ -308,7 +308,8 @@ func formatsCommand() *cobra.Command {
 
 // pixels reads a size such as 800x600.
 func pixels(size string) (w, h int, err error) {
-	if n, err := fmt.Sscanf(strings.ToLower(size), "%dx%d", &w, &h); err != nil || n != 2 || w < 1 || h < 1 || w > 8192 || h > 8192 {
+	if n, err := fmt.Sscanf(strings.ToLower(size), "%dx%d", &w, &h); err != nil || n != 2 || w < 1 || h < 1 ||
+		w > 8192 || h > 8192 {
 		return 0, 0, fmt.Errorf("%q: write width and height in pixels, 1 to 8192 each, such as 800x600", size)
 	}
 	return w, h, nil

@@ -268,7 +268,8 @@ func (x *converter) delivery(log io.Writer, in *given, found, final *scene.Scene
 	if err != nil {
 		return err
 	}
-	files, _, err := maker.Whole(made, delivery.Of{Found: found, Chain: x.doc, Origins: origins, Input: inputOf(in, x.readings, x.binds)})
+	files, _, err := maker.Whole(made, delivery.Of{Found: found, Chain: x.doc, Origins: origins,
+		Input: inputOf(in, x.readings, x.binds)})
 	if err != nil {
 		return err
 	}

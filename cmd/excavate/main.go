@@ -64,7 +64,11 @@ func root() *cobra.Command {
 		Short: "Extract models, pictures and skeletons from game archives and rebuild them for another engine",
 	}
 	c.PersistentFlags().StringArrayVar(&o.layouts, "layouts", nil, "a folder of `DIR` with more layouts; they win over those that ship")
-	c.AddCommand(listCommand(o), unpackCommand(o), linksCommand(o), namesCommand(o), pullCommand(), explainCommand(o), coverCommand(o), inspectCommand(o), compareCommand(o), rigCommand(o), convertCommand(o), assembleCommand(o), stepsCommand(), formatsCommand(), checkCommand(o), portCommand(o), verifyCommand(o), recipeCommand(o), targetsCommand(o), renderCommand(o), demoDataCommand(), serveCommand(o), demoCommand(o))
+	c.AddCommand(listCommand(o), unpackCommand(o), linksCommand(o), namesCommand(o), pullCommand(),
+		explainCommand(o), coverCommand(o), inspectCommand(o), compareCommand(o), rigCommand(o),
+		convertCommand(o), assembleCommand(o), stepsCommand(), formatsCommand(), checkCommand(o),
+		portCommand(o), verifyCommand(o), recipeCommand(o), targetsCommand(o), renderCommand(o),
+		demoDataCommand(), serveCommand(o), demoCommand(o))
 	return c
 }
 

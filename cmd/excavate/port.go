@@ -76,7 +76,8 @@ type port struct {
 func portCommand(o *options) *cobra.Command {
 	var out, sheetName, purpose, chainFile string
 	var replace bool
-	c := &cobra.Command{Use: "port IN --target SHEET --purpose PURPOSE -o OUT.zip", Short: "Make of a model what a target takes, and deliver it", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "port IN --target SHEET --purpose PURPOSE -o OUT.zip",
+		Short: "Make of a model what a target takes, and deliver it", Args: cobra.ExactArgs(1),
 		Long: `Reads a model, holds it against a target sheet, adds the steps that mend what the target would object to, and writes a delivery with the model, the chain that was used, the sheet and a manifest.
 
 Nothing is asked: what only you can decide, such as a size that is a thousand times off, is decided by the evidence and said. It ends with status 1 and writes nothing where something still stops, or where the terms of a source do not allow the purpose.
@@ -85,7 +86,8 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 	f := c.Flags()
 	f.StringVarP(&out, "output", "o", "", "the `FILE` to write, a zip")
 	f.StringVar(&sheetName, "target", "", "the target `SHEET`")
-	f.StringVar(&purpose, "purpose", "", "what the delivery is for: `PURPOSE` is myself, share-changed, share-unchanged or sell")
+	f.StringVar(&purpose, "purpose", "",
+		"what the delivery is for: `PURPOSE` is myself, share-changed, share-unchanged or sell")
 	f.StringVar(&chainFile, "chain", "", "a chain document `FILE` to run before what is mended")
 	f.BoolVar(&replace, "replace", false, "write over what is there already")
 	var made delivery.Options
@@ -93,7 +95,8 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 	var frames int
 	f.StringVar(&made.Format, "format", "", "the `FORMAT` of the model, where it is not the sheet's")
 	f.IntVar(&made.Longest, "longest", 0, "the longest side of pictures that lie apart, in `TEXELS`")
-	f.Float64SliceVar(&made.Levels, "levels", nil, "further levels of detail, as `SHARES` of the triangles, such as 0.5,0.25")
+	f.Float64SliceVar(&made.Levels, "levels", nil,
+		"further levels of detail, as `SHARES` of the triangles, such as 0.5,0.25")
 	f.StringVar(&shown, "picture", "", "add a picture of the asset, of `WIDTHxHEIGHT` pixels")
 	f.IntVar(&frames, "turntable", 0, "make the picture an animation of so many `FRAMES` round the asset")
 	for _, name := range []string{"output", "target", "purpose"} {
@@ -101,7 +104,8 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 	}
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) (err error) {
-		p := &port{converter: &converter{options: o, doc: &chain.Chain{}, files: newOutputs(replace)}, log: cmd.ErrOrStderr()}
+		p := &port{converter: &converter{options: o, doc: &chain.Chain{}, files: newOutputs(replace)},
+			log: cmd.ErrOrStderr()}
 		if p.made = made; shown != "" {
 			w, h, err := pixels(shown)
 			if err != nil {
@@ -158,7 +162,8 @@ func (p *port) run(ctx context.Context, in *given, out string) error {
 	for _, n := range found.Notes {
 		fmt.Fprintln(p.log, tint(p.log, attention, "note:"), harmless(n.Text))
 	}
-	outside := &find.Beyond{Lib: p.lib, Finder: find.First{p.beside, in.Finder}, Stack: append(slices.Clone(p.near), p.stack...)}
+	outside := &find.Beyond{Lib: p.lib, Finder: find.First{p.beside, in.Finder},
+		Stack: append(slices.Clone(p.near), p.stack...)}
 	m, err := target.MendAll(ctx, "input", found, p.doc, p.sheet, true, outside, nil)
 	if err != nil {
 		return err
@@ -177,7 +182,8 @@ func (p *port) run(ctx context.Context, in *given, out string) error {
 	stops, _, _ := target.Count(m.Findings)
 	if stops > 0 || refused != nil {
 		if stops > 0 {
-			fmt.Fprintf(p.log, "nothing is delivered: %d still %s\n", stops, map[bool]string{true: "stops", false: "stop"}[stops == 1])
+			fmt.Fprintf(p.log, "nothing is delivered: %d still %s\n", stops,
+				map[bool]string{true: "stops", false: "stop"}[stops == 1])
 		} else {
 			fmt.Fprintf(p.log, "nothing is delivered: the terms do not allow it %s\n", p.purpose)
 		}
@@ -261,9 +267,11 @@ type checked struct {
 func checkCommand(o *options) *cobra.Command {
 	var sheets []string
 	var asJSON bool
-	c := &cobra.Command{Use: "check FILE... --target SHEET", Short: "Rehearse models against target sheets", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "check FILE... --target SHEET", Short: "Rehearse models against target sheets",
+		Args: cobra.MinimumNArgs(1),
 		Long: `Holds models against target sheets and says what the targets would object to, why, and which steps mend it. Of several models or sheets a table of findings by rule follows, the worst first. It ends with status 1 where something stops.`}
-	c.Flags().StringArrayVar(&sheets, "target", nil, "the target `SHEET`: a file, or the name of one that ships; may be given again")
+	c.Flags().StringArrayVar(&sheets, "target", nil,
+		"the target `SHEET`: a file, or the name of one that ships; may be given again")
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object per finding and line")
 	c.MarkFlagRequired("target")
 	o.sourceFlag(c)
@@ -314,7 +322,8 @@ func checkCommand(o *options) *cobra.Command {
 
 // printChecked rehearses a model and prints it, for many only as a part of the
 // table.
-func printChecked(w io.Writer, file, sheet string, s *scene.Scene, t *target.Sheet, asJSON, many bool, table *target.Table) (stops bool, err error) {
+func printChecked(w io.Writer, file, sheet string, s *scene.Scene, t *target.Sheet, asJSON, many bool,
+	table *target.Table) (stops bool, err error) {
 	findings := target.Rehearse(s, t)
 	table.Add(0, file, sheet, findings)
 	for _, f := range findings {
@@ -363,7 +372,8 @@ func targetsCommand(o *options) *cobra.Command {
 }
 
 func targetsShow() *cobra.Command {
-	c := &cobra.Command{Use: "show SHEET", Short: "Print a sheet: to copy it, or to read what it asks", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "show SHEET", Short: "Print a sheet: to copy it, or to read what it asks",
+		Args: cobra.ExactArgs(1)}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		_, text, err := sheetOf(args[0])
 		if err == nil {
@@ -377,7 +387,8 @@ func targetsShow() *cobra.Command {
 func targetsFrom(o *options) *cobra.Command {
 	var out string
 	var replace bool
-	c := &cobra.Command{Use: "from FILE -o SHEET.yaml", Short: "Propose a sheet from an asset that the target already takes", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "from FILE -o SHEET.yaml",
+		Short: "Propose a sheet from an asset that the target already takes", Args: cobra.ExactArgs(1)}
 	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write; - for the standard output")
 	c.Flags().BoolVar(&replace, "replace", false, "write over what is there already")
 	c.MarkFlagRequired("output")
@@ -412,7 +423,8 @@ func readDelivery(file string) (d *delivery.Opened, data []byte, err error) {
 
 func verifyCommand(o *options) *cobra.Command {
 	var asJSON bool
-	c := &cobra.Command{Use: "verify DELIVERY.zip [--source DIR]...", Short: "Check a delivery's digests, and make it again from its sources", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "verify DELIVERY.zip [--source DIR]...",
+		Short: "Check a delivery's digests, and make it again from its sources", Args: cobra.ExactArgs(1)}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -431,7 +443,8 @@ func verifyCommand(o *options) *cobra.Command {
 			if d.Manifest.Input != nil {
 				finder = pinned{stack, d.Manifest.Input.Binds}
 			}
-			if again, err = maker.Again(cmd.Context(), d, delivery.Sources{Lib: lib, Stack: stack, Finder: finder}); err != nil {
+			if again, err = maker.Again(cmd.Context(), d,
+				delivery.Sources{Lib: lib, Stack: stack, Finder: finder}); err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
 		}

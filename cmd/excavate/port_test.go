@@ -54,12 +54,20 @@ func TestPortToEveryTarget(t *testing.T) {
 		model   string
 		chain   []string // steps that its chain must have, in this order
 	}{
-		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "reedlight", "stilt_village/models/stilt_village.glb", []string{"strip", "merge-materials", "alpha", "ground", "colliders"}},
-		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "tideworks", "stilt_village/stilt_village.glb", []string{"merge-materials", "basis", "ground", "colliders", "rename"}},
-		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "stilttable", "stilt_village.glb", []string{"scale", "ground", "colliders"}},
-		{"figures/ferry_keeper.hull", game, "weirwork", "props/ferry_keeper/ferry_keeper.glb", []string{"bones-trim", "basis", "ground", "rename"}},
-		{"figures/ferry_keeper.hull", game, "tideworks", "ferry_keeper/ferry_keeper.glb", []string{"strip", "root", "basis", "ground"}},
-		{"figures/ferry_keeper.hull", game, "millrace", "ferry_keeper_custom/models/ferry_keeper.glb", []string{"strip", "basis", "rename"}},
+		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "reedlight",
+			"stilt_village/models/stilt_village.glb",
+			[]string{"strip", "merge-materials", "alpha", "ground", "colliders"}},
+		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "tideworks",
+			"stilt_village/stilt_village.glb", []string{"merge-materials", "basis", "ground", "colliders",
+				"rename"}},
+		{at("village/stilt_village.glb"), []string{"--source", at("village")}, "stilttable",
+			"stilt_village.glb", []string{"scale", "ground", "colliders"}},
+		{"figures/ferry_keeper.hull", game, "weirwork", "props/ferry_keeper/ferry_keeper.glb",
+			[]string{"bones-trim", "basis", "ground", "rename"}},
+		{"figures/ferry_keeper.hull", game, "tideworks", "ferry_keeper/ferry_keeper.glb",
+			[]string{"strip", "root", "basis", "ground"}},
+		{"figures/ferry_keeper.hull", game, "millrace", "ferry_keeper_custom/models/ferry_keeper.glb",
+			[]string{"strip", "basis", "rename"}},
 		{"boats/punt.hull", game, "gltf-engine", "punt.glb", []string{"basis"}},
 	} {
 		name := filepath.Base(c.in) + " for " + c.sheet
@@ -106,11 +114,13 @@ func TestPortToEveryTarget(t *testing.T) {
 			readable = append(readable, out)
 		}
 		// What the target is held to, it is held to once more.
-		if text, err := said(t, append([]string{"recipe", "make", zipFile, "-o", zipFile + ".json"}, nil...)...); err != nil {
+		if text, err := said(t, append([]string{"recipe", "make", zipFile, "-o", zipFile + ".json"},
+			nil...)...); err != nil {
 			t.Errorf("%s: %v, %s", name, err, text)
 			continue
 		}
-		text, err = said(t, append([]string{"recipe", "open", zipFile + ".json", "-o", zipFile + ".again.zip"}, c.sources...)...)
+		text, err = said(t, append([]string{"recipe", "open", zipFile + ".json", "-o", zipFile + ".again.zip"},
+			c.sources...)...)
 		a, _ := os.ReadFile(zipFile)
 		b, _ := os.ReadFile(zipFile + ".again.zip")
 		if err != nil || !strings.Contains(text, ": the same") || !bytes.Equal(a, b) {
@@ -156,11 +166,17 @@ func TestPortRefuses(t *testing.T) {
 		quiet bool
 		says  string
 	}{
-		"a picture is missing": {append([]string{"port", "figures/ferry_keeper.hull", "--target", "reedlight", "--purpose", "myself", "-o", out}, two...), true, "A picture is missing"},
-		"not to be shared":     {append([]string{"port", "figures/ferry_keeper.hull", "--target", "reedlight", "--purpose", "share-changed", "-o", out}, three...), true, "refused: hulls.tide: nothing says that it may be passed on changed; it says “Owner: Sedgewater Lantern Company"},
-		"no such purpose":      {append([]string{"port", "boats/punt.hull", "--target", "reedlight", "--purpose", "fun", "-o", out}, three...), false, "none of myself"},
-		"no such sheet":        {append([]string{"port", "boats/punt.hull", "--target", "reedligt", "--purpose", "myself", "-o", out}, three...), false, "\"reedlight\" is probably meant"},
-		"no such file":         {[]string{"port", at("nothing.glb"), "--target", "reedlight", "--purpose", "myself", "-o", out}, false, "no such file"},
+		"a picture is missing": {append([]string{"port", "figures/ferry_keeper.hull", "--target", "reedlight",
+			"--purpose", "myself", "-o", out}, two...), true, "A picture is missing"},
+		"not to be shared": {append([]string{"port", "figures/ferry_keeper.hull", "--target", "reedlight",
+			"--purpose", "share-changed", "-o", out}, three...), true,
+			"refused: hulls.tide: nothing says that it may be passed on changed; it says “Owner: Sedgewater Lantern Company"},
+		"no such purpose": {append([]string{"port", "boats/punt.hull", "--target", "reedlight",
+			"--purpose", "fun", "-o", out}, three...), false, "none of myself"},
+		"no such sheet": {append([]string{"port", "boats/punt.hull", "--target", "reedligt", "--purpose",
+			"myself", "-o", out}, three...), false, "\"reedlight\" is probably meant"},
+		"no such file": {[]string{"port", at("nothing.glb"), "--target", "reedlight", "--purpose",
+			"myself", "-o", out}, false, "no such file"},
 	} {
 		text, err := said(t, c.args...)
 		if err == nil || (err == errQuiet) != c.quiet || !strings.Contains(text+err.Error(), c.says) {
@@ -180,7 +196,8 @@ func TestPortRefuses(t *testing.T) {
 		t.Errorf("%v, %s", err, text)
 	}
 	os.WriteFile(at("mine/letter.txt"), []byte("Sell as many as you like."), 0o644)
-	os.WriteFile(at("mine/punt.glb.terms.json"), []byte(`{"owner": "Wren", "shareChanged": "yes", "sell": "yes", "permission": {"text": "Sell them.", "date": "12 Nov 2026", "file": "letter.txt"}}`), 0o644)
+	os.WriteFile(at("mine/punt.glb.terms.json"),
+		[]byte(`{"owner": "Wren", "shareChanged": "yes", "sell": "yes", "permission": {"text": "Sell them.", "date": "12 Nov 2026", "file": "letter.txt"}}`), 0o644)
 	if text, err := said(t, args...); err != nil {
 		t.Fatalf("%v, %s", err, text)
 	}
@@ -217,7 +234,8 @@ func TestRecipesOnTheCommandLine(t *testing.T) {
 	dir := demoData(t)
 	at := func(n string) string { return filepath.Join(dir, n) }
 	game := []string{"--source", at("hulls.tide"), "--source", at("washes.tide")}
-	if text, err := said(t, append([]string{"port", "boats/punt.hull", "--target", "gltf-engine", "--purpose", "myself", "-o", at("p.zip")}, game...)...); err != nil {
+	if text, err := said(t, append([]string{"port", "boats/punt.hull", "--target", "gltf-engine", "--purpose",
+		"myself", "-o", at("p.zip")}, game...)...); err != nil {
 		t.Fatalf("%v, %s", err, text)
 	}
 	must(t, "recipe", "key", "-o", at("key.pem"))
@@ -229,7 +247,9 @@ func TestRecipesOnTheCommandLine(t *testing.T) {
 	}
 	must(t, "recipe", "make", at("p.zip"), "--key", at("key.pem"), "-o", at("r.json"))
 	text, err := said(t, append([]string{"recipe", "show", at("r.json")}, game...)...)
-	if err != nil || !strings.Contains(text, "signed by ") || !strings.Contains(text, "hulls.tide: here, the same") || !strings.Contains(text, "makes of boats/punt.hull what glTF engine") {
+	if err != nil || !strings.Contains(text, "signed by ") ||
+		!strings.Contains(text, "hulls.tide: here, the same") ||
+		!strings.Contains(text, "makes of boats/punt.hull what glTF engine") {
 		t.Errorf("%v, %s", err, text)
 	}
 	b, _ := os.ReadFile(at("r.json"))
@@ -239,10 +259,12 @@ func TestRecipesOnTheCommandLine(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	// Its terms are held to whatever the recipe says.
-	if text, err := said(t, append(open, "--changed")...); err != errQuiet || !strings.Contains(text, "the terms do not allow it to sell it") {
+	if text, err := said(t, append(open, "--changed")...); err != errQuiet ||
+		!strings.Contains(text, "the terms do not allow it to sell it") {
 		t.Errorf("%v, %s", err, text)
 	}
-	if _, err := said(t, "recipe", "open", at("r.json"), "--changed", "-o", at("o.zip")); err == nil || !strings.Contains(err.Error(), "--source is missing") {
+	if _, err := said(t, "recipe", "open", at("r.json"), "--changed", "-o", at("o.zip")); err == nil ||
+		!strings.Contains(err.Error(), "--source is missing") {
 		t.Errorf("%v", err)
 	}
 }
@@ -253,14 +275,19 @@ func TestChecksOfMany(t *testing.T) {
 	dir := demoData(t)
 	at := func(n string) string { return filepath.Join(dir, n) }
 	game := []string{"--source", at("hulls.tide"), "--source", at("washes.tide"), "--source", at("winter.tide")}
-	text, err := excavate(t, append([]string{"check", "boats/punt.hull", "figures/ferry_keeper.hull", "--target", "reedlight", "--target", "tideworks"}, game...)...)
-	if err != errQuiet || !strings.HasPrefix(text, "stops  ") || !strings.Contains(text, "basis              4 of 4") && !strings.Contains(text, "of 4: The basis is not the target's") {
+	text, err := excavate(t, append([]string{"check", "boats/punt.hull", "figures/ferry_keeper.hull",
+		"--target", "reedlight", "--target", "tideworks"}, game...)...)
+	if err != errQuiet || !strings.HasPrefix(text, "stops  ") ||
+		!strings.Contains(text, "basis              4 of 4") &&
+			!strings.Contains(text, "of 4: The basis is not the target's") {
 		t.Errorf("%v\n%s", err, text)
 	}
-	if first, last := strings.Index(text, "stops"), strings.LastIndex(text, "stops  "); first < 0 || strings.Index(text, "warns  ") < last {
+	if first, last := strings.Index(text, "stops"), strings.LastIndex(text, "stops  "); first < 0 ||
+		strings.Index(text, "warns  ") < last {
 		t.Errorf("the worst does not come first:\n%s", text)
 	}
-	text, err = excavate(t, append([]string{"check", "boats/punt.hull", "nothing.hull", "--target", "reedlight", "--json"}, game...)...)
+	text, err = excavate(t, append([]string{"check", "boats/punt.hull", "nothing.hull", "--target", "reedlight",
+		"--json"}, game...)...)
 	if err != errQuiet {
 		t.Errorf("%v", err)
 	}

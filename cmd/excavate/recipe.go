@@ -19,7 +19,8 @@ import (
 )
 
 func recipeCommand(o *options) *cobra.Command {
-	c := &cobra.Command{Use: "recipe", Short: "Carry what is known of an asset without a byte of it", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "recipe", Short: "Carry what is known of an asset without a byte of it",
+		Args: cobra.NoArgs,
 		Long: `A recipe says from which entries of which sources an asset came, by their names and digests, how they are read, which steps were done and what was delivered: layouts, parameters, sheets, and nothing of the assets themselves. Whoever has an own copy of the sources makes the same of them again.`}
 	c.AddCommand(recipeMake(o), recipeOpen(o), recipeShow(o), recipeKey())
 	return c
@@ -28,7 +29,8 @@ func recipeCommand(o *options) *cobra.Command {
 func recipeMake(o *options) *cobra.Command {
 	var out, keyFile string
 	var replace bool
-	c := &cobra.Command{Use: "make DELIVERY.zip -o RECIPE", Short: "Make the recipe of a delivery", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "make DELIVERY.zip -o RECIPE", Short: "Make the recipe of a delivery",
+		Args: cobra.ExactArgs(1)}
 	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write")
 	c.Flags().StringVar(&keyFile, "key", "", "sign it with the key in `FILE` (see excavate recipe key)")
 	c.Flags().BoolVar(&replace, "replace", false, "write over what is there already")
@@ -128,7 +130,8 @@ func recipeShow(o *options) *cobra.Command {
 func recipeOpen(o *options) *cobra.Command {
 	var out string
 	var replace, changed bool
-	c := &cobra.Command{Use: "open RECIPE --source DIR -o OUT.zip", Short: "Make what a recipe says from an own copy of the sources", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "open RECIPE --source DIR -o OUT.zip",
+		Short: "Make what a recipe says from an own copy of the sources", Args: cobra.ExactArgs(1),
 		Long: `Says what the recipe does, looks for its entries in the sources by their digests and names, and makes its deliveries again. The report tells of each whether it is the same, ran with another result, or has no source here. A recipe of several assets is written as a folder of packages. It ends with status 1 where something is missing or fails.`}
 	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, or the folder for several assets")
 	c.Flags().BoolVar(&replace, "replace", false, "write over what is there already")
@@ -166,7 +169,8 @@ func recipeOpen(o *options) *cobra.Command {
 		for _, l := range r.Plan(stack) {
 			fmt.Fprintln(w, harmless(l))
 		}
-		op := &recipe.Opener{Maker: maker, Lib: lib, Stack: stack, Finder: func(binds map[string]string) find.Finder { return pinned{stack, binds} }}
+		op := &recipe.Opener{Maker: maker, Lib: lib, Stack: stack,
+			Finder: func(binds map[string]string) find.Finder { return pinned{stack, binds} }}
 		list, err := op.Open(cmd.Context(), r)
 		if err != nil {
 			return err

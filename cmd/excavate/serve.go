@@ -21,7 +21,8 @@ func serveCommand(o *options) *cobra.Command {
 	c.Flags().StringArrayVar(&cfg.Library, "library", nil, "a folder `DIR` that sources may be added from; may be given more than once")
 	c.Flags().StringArrayVar(&cfg.Outputs, "output", nil, "a folder `DIR` that entries may be extracted to, besides one in the data folder; may be given more than once")
 	c.Flags().StringArrayVar(&cfg.Devices, "device", nil, "a `HOST` that devices may be connected on, besides this machine; may be given more than once")
-	c.Flags().StringArrayVar(&cfg.Receivers, "receiver", nil, "the `ADDRESS` of a receiver that deliveries can be sent to; may be given more than once")
+	c.Flags().StringArrayVar(&cfg.Receivers, "receiver", nil,
+		"the `ADDRESS` of a receiver that deliveries can be sent to; may be given more than once")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		for _, list := range [][]string{cfg.Library, cfg.Outputs} {
 			for i, dir := range list {

@@ -141,7 +141,9 @@ func check(x syntax.Expr, words []Word) (Shape, error) {
 	case *syntax.CallExpr:
 		return checkCall(x, words)
 	}
-	return 0, at(x, "this is not said here; compare names and figures with ==, <, in, and, or, not, startswith, endswith")
+	return 0,
+		at(x,
+			"this is not said here; compare names and figures with ==, <, in, and, or, not, startswith, endswith")
 }
 
 func checkBinary(x *syntax.BinaryExpr, words []Word) (Shape, error) {

@@ -96,7 +96,8 @@ func (o *Options) Check() error {
 	if s := o.Show; s != nil && (s.Width < 1 || s.Height < 1 || s.Width > 8192 || s.Height > 8192) {
 		return fmt.Errorf("picture of the asset: %d × %d; each side is 1 to 8192 px", s.Width, s.Height)
 	} else if s != nil && (s.Frames < 0 || s.Frames > mostFrames || s.Frames > 1 && s.Width*s.Height > frameTexels) {
-		return fmt.Errorf("turntable: %d pictures of %d × %d; at most %d of %d texels", s.Frames, s.Width, s.Height, mostFrames, frameTexels)
+		return fmt.Errorf("turntable: %d pictures of %d × %d; at most %d of %d texels", s.Frames, s.Width,
+			s.Height, mostFrames, frameTexels)
 	}
 	return nil
 }
@@ -219,7 +220,7 @@ func (c *composer) settle() error {
 	c.out.Folder = c.fill(c.layout.Folder)
 	if c.layout.SearchLine != "" {
 		c.out.SearchFile = c.layout.SearchFile
-		c.out.SearchLine = strings.NewReplacer("{folder}", c.out.Folder, "{asset}", c.asset).Replace(c.layout.SearchLine)
+		c.out.SearchLine = c.fill(c.layout.SearchLine, "{folder}", c.out.Folder)
 	}
 	return nil
 }
@@ -266,7 +267,8 @@ func (c *composer) used(s *scene.Scene) *scene.Scene {
 	if c.out.Again == nil {
 		return out
 	}
-	c.out.Notes = append(c.out.Notes, scene.Note{Text: "materials of the target are used and not delivered: " + strings.Join(c.out.Again, ", ")})
+	c.out.Notes = append(c.out.Notes, scene.Note{Text: "materials of the target are used and not delivered: " +
+		strings.Join(c.out.Again, ", ")})
 	return x.Sweep(out)
 }
 
@@ -277,7 +279,8 @@ func (c *composer) model(s *scene.Scene) error {
 	if where == "" {
 		where = "{asset}"
 	}
-	if c.layout.Motions == "" && (c.sheet == nil || c.sheet.Motions == nil || !c.sheet.Motions.Apart) || len(s.Motions) == 0 {
+	if c.layout.Motions == "" && (c.sheet == nil || c.sheet.Motions == nil || !c.sheet.Motions.Apart) ||
+		len(s.Motions) == 0 {
 		return c.write("model", c.fill(where), s)
 	}
 	still := *s
@@ -308,7 +311,8 @@ func (c *composer) motions(s *scene.Scene) error {
 			return err
 		}
 		if err := c.write("motion", c.fill(where, "{motion}", Name(s.Motions[i].Name)), alone); err != nil {
-			c.note([]scene.Note{{Text: fmt.Sprintf("the motion %s is not written: %v", s.Motions[i].Name, err), Loss: true}})
+			c.note([]scene.Note{{Text: fmt.Sprintf("the motion %s is not written: %v", s.Motions[i].Name, err),
+				Loss: true}})
 		}
 	}
 	return nil
@@ -429,7 +433,9 @@ func (c *composer) writeGLB(kind, where string, s *scene.Scene) error {
 		return err
 	}
 	if b := s.Basis; o.AsStands && b.Known() && b != geom.GLTF {
-		notes = append(notes, scene.Note{Text: fmt.Sprintf("the coordinates are %s and were written as they stand; a glTF reader takes them for %s", b, geom.GLTF)})
+		notes = append(notes,
+			scene.Note{Text: fmt.Sprintf("the coordinates are %s and were written as they stand; a glTF reader takes them for %s",
+				b, geom.GLTF)})
 	}
 	c.note(notes)
 	p := c.add(kind, where+".glb", glb)
@@ -443,7 +449,8 @@ func (c *composer) writeGLB(kind, where string, s *scene.Scene) error {
 type apart struct{ uri, mime string }
 
 // Media types of picture files.
-var mediaTypes = map[string]string{"png": "image/png", "jpeg": "image/jpeg", "dds": "image/vnd-ms.dds", "ktx2": "image/ktx2", "tga": "image/x-tga"}
+var mediaTypes = map[string]string{"png": "image/png", "jpeg": "image/jpeg", "dds": "image/vnd-ms.dds",
+	"ktx2": "image/ktx2", "tga": "image/x-tga"}
 
 // pictures writes pictures as files, each content once, and gives their
 // addresses as the model at a path says them.
@@ -463,22 +470,26 @@ func (c *composer) pictures(model string, s *scene.Scene) ([]apart, error) {
 		}
 		if p.Missing() { // where it belongs, so that it is found once it is put there
 			as := cmp.Or(c.options(roles[i]).Format, "png")
-			to := c.fill(where, "{picture}", Name(strings.TrimSuffix(p.Name, path.Ext(p.Name)))) + pixel.Writable(as).Ending
+			to := c.fill(where, "{picture}", Name(strings.TrimSuffix(p.Name, path.Ext(p.Name)))) +
+				pixel.Writable(as).Ending
 			to = path.Join(c.out.Folder, to)
 			out[i] = apart{relative(dir, to), mediaTypes[as]}
-			c.note([]scene.Note{{Text: fmt.Sprintf("picture %s was not found; the model looks for it in %s", p.Name, to), Loss: true}})
+			c.note([]scene.Note{{Text: fmt.Sprintf("picture %s was not found; the model looks for it in %s",
+				p.Name, to), Loss: true}})
 			continue
 		}
 		data, name, err := c.encoded(p, roles[i])
 		if err != nil {
 			return nil, fmt.Errorf("picture %s: %w", p.Name, err)
 		}
-		to := c.fill(where, "{picture}", Name(strings.TrimSuffix(p.Name, path.Ext(p.Name)))) + pixel.Writable(name).Ending
+		to := c.fill(where, "{picture}", Name(strings.TrimSuffix(p.Name, path.Ext(p.Name)))) +
+			pixel.Writable(name).Ending
 		full := c.shared(to, data)
 		out[i] = apart{relative(dir, full), mediaTypes[name]}
 		if name != "png" && name != "jpeg" && !said {
 			said = true
-			c.note([]scene.Note{{Text: fmt.Sprintf("pictures are %s files beside the model; readers of plain glTF take PNG and JPEG only", strings.ToUpper(name))}})
+			c.note([]scene.Note{{Text: fmt.Sprintf("pictures are %s files beside the model; readers of plain glTF take PNG and JPEG only",
+				strings.ToUpper(name))}})
 		}
 	}
 	return out, nil
@@ -493,7 +504,8 @@ func (c *composer) beside(s *scene.Scene) func(int) (string, string) {
 			return "", ""
 		}
 		name := Name(strings.TrimSuffix(p.Name, path.Ext(p.Name))) + ".png"
-		c.note([]scene.Note{{Text: fmt.Sprintf("picture %s was not found; the model looks for %s beside itself", p.Name, name), Loss: true}})
+		c.note([]scene.Note{{Text: fmt.Sprintf("picture %s was not found; the model looks for %s beside itself",
+			p.Name, name), Loss: true}})
 		return name, "image/png"
 	}
 }
@@ -511,7 +523,8 @@ func (c *composer) shared(p string, data []byte) string {
 // options are how pictures of a role are written.
 func (c *composer) options(role scene.Role) PictureOptions {
 	o := c.o.Roles[role]
-	return PictureOptions{cmp.Or(o.Format, c.layout.Picture), cmp.Or(o.Longest, c.o.Longest), cmp.Or(o.Quality, c.o.Quality)}
+	return PictureOptions{cmp.Or(o.Format, c.layout.Picture), cmp.Or(o.Longest, c.o.Longest),
+		cmp.Or(o.Quality, c.o.Quality)}
 }
 
 // encoded is a picture as the layout wants it: its own bytes where those will
@@ -546,7 +559,8 @@ func (c *composer) encoded(p *scene.Picture, role scene.Role) (data []byte, name
 		f := float64(o.Longest) / float64(max(b.Dx(), b.Dy()))
 		n = pixel.Resized(n, max(int(float64(b.Dx())*f+0.5), 1), max(int(float64(b.Dy())*f+0.5), 1), meaning)
 	}
-	data, lost, err := pixel.Write(as, n, pixel.WriteOptions{Meaning: meaning, Mips: as == "dds" || as == "ktx2", Quality: o.Quality})
+	data, lost, err := pixel.Write(as, n, pixel.WriteOptions{Meaning: meaning, Quality: o.Quality,
+		Mips: as == "dds" || as == "ktx2"})
 	for _, l := range lost {
 		c.note([]scene.Note{{Text: fmt.Sprintf("picture %s: not written: %s", p.Name, l), Loss: true}})
 	}

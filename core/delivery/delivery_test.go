@@ -42,7 +42,8 @@ func picture(name string, w, h int, grey uint8) scene.Picture {
 
 // crate has two materials, two pictures, a bone and two motions.
 func crate() *scene.Scene {
-	s := &scene.Scene{Name: "crate / of oak", Basis: geom.GLTF, Pictures: []scene.Picture{picture("wood.png", 8, 8, 90), picture("iron", 16, 8, 50)}}
+	s := &scene.Scene{Name: "crate / of oak", Basis: geom.GLTF,
+		Pictures: []scene.Picture{picture("wood.png", 8, 8, 90), picture("iron", 16, 8, 50)}}
 	for i, name := range []string{"oak", "iron"} {
 		m := scene.NewMaterial(name)
 		m.Textures = []scene.Texture{{Role: scene.RoleColour, Picture: i, Scale: 1}}
@@ -70,9 +71,12 @@ func crate() *scene.Scene {
 	n, bone := scene.NewNode("crate"), scene.NewNode("root")
 	n.Mesh, n.Skin = 0, 0
 	s.Nodes = []scene.Node{n, bone}
-	s.Skins = []scene.Skin{{Joints: []int{1}, Root: scene.None, InverseBind: []float32{1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1}}}
+	s.Skins = []scene.Skin{{Joints: []int{1}, Root: scene.None,
+		InverseBind: []float32{1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1}}}
 	for _, name := range []string{"open", "shut"} {
-		s.Motions = append(s.Motions, scene.Motion{Name: name, Channels: []scene.Channel{{Node: 1, Path: scene.PathTranslation, Interp: scene.Linear, Times: []float32{0, 1}, Values: []float32{0, 0, 0, 0, 1, 0}}}})
+		s.Motions = append(s.Motions, scene.Motion{Name: name,
+			Channels: []scene.Channel{{Node: 1, Path: scene.PathTranslation, Interp: scene.Linear,
+				Times: []float32{0, 1}, Values: []float32{0, 0, 0, 0, 1, 0}}}})
 	}
 	return s
 }
@@ -130,15 +134,18 @@ func file(t *testing.T, m *Made, p string) []byte {
 
 // Files lie where the layout wants them, and the model finds its pictures there.
 func TestLayouts(t *testing.T) {
-	sh := sheet(t, "delivery: {folder: \"own/{asset}\", model: \"models/{asset}\", pictures: \"materials/{picture}\", motions: \"anim/{motion}\", search_file: paths.txt, search_line: \"Search {folder}\"}")
+	sh := sheet(t,
+		"delivery: {folder: \"own/{asset}\", model: \"models/{asset}\", pictures: \"materials/{picture}\", motions: \"anim/{motion}\", search_file: paths.txt, search_line: \"Search {folder}\"}")
 	m := made(t, crate(), sh, Options{})
-	want := []string{"model own/crate___of_oak/models/crate___of_oak.glb", "picture own/crate___of_oak/materials/wood.png", "picture own/crate___of_oak/materials/iron.png",
+	want := []string{"model own/crate___of_oak/models/crate___of_oak.glb",
+		"picture own/crate___of_oak/materials/wood.png", "picture own/crate___of_oak/materials/iron.png",
 		"motion own/crate___of_oak/anim/open.glb", "motion own/crate___of_oak/anim/shut.glb"}
 	if got := paths(m); !slices.Equal(got, want) {
 		t.Errorf("%v", got)
 	}
 	doc := documentOf(t, m.Files[0].Data)
-	if len(doc.Images) != 2 || doc.Images[0].URI != "../materials/wood.png" || doc.Images[1].MimeType != "image/png" || len(doc.Animations) != 0 {
+	if len(doc.Images) != 2 || doc.Images[0].URI != "../materials/wood.png" ||
+		doc.Images[1].MimeType != "image/png" || len(doc.Animations) != 0 {
 		t.Errorf("%+v", doc.Images)
 	}
 	alone := documentOf(t, file(t, m, "own/crate___of_oak/anim/shut.glb"))
@@ -168,19 +175,24 @@ func TestOneFile(t *testing.T) {
 		t.Errorf("%+v", doc)
 	}
 	o := made(t, crate(), nil, Options{Format: "obj"})
-	if got := paths(o); len(got) < 4 || got[0] != "model crate___of_oak.obj" || !slices.Contains(got, "model crate___of_oak.mtl") {
+	if got := paths(o); len(got) < 4 || got[0] != "model crate___of_oak.obj" ||
+		!slices.Contains(got, "model crate___of_oak.mtl") {
 		t.Errorf("%v", got)
 	}
 	// A format that knows no motion says what is left out, however motions lie.
 	for _, text := range []string{"ground: true", "motions: {apart: true}"} {
 		o := made(t, crate(), sheet(t, text), Options{Format: "obj"})
-		if !slices.ContainsFunc(o.Notes, func(n scene.Note) bool { return n.Loss && strings.Contains(n.Text, "motion") }) {
+		if !slices.ContainsFunc(o.Notes, func(n scene.Note) bool {
+			return n.Loss &&
+				strings.Contains(n.Text, "motion")
+		}) {
 			t.Errorf("%s: %v", text, o.Notes)
 		}
 	}
 	// Levels of one asset share its pictures.
 	levels := paths(made(t, crate(), nil, Options{Format: "obj", Levels: []float64{0.5}}))
-	if n := strings.Count(strings.Join(levels, " "), "picture "); n != 2 || !slices.Contains(levels, "level crate___of_oak_lod1.obj") {
+	if n := strings.Count(strings.Join(levels, " "), "picture "); n != 2 ||
+		!slices.Contains(levels, "level crate___of_oak_lod1.obj") {
 		t.Errorf("%v", levels)
 	}
 	if _, err := maker.Make(context.Background(), crate(), nil, Options{Format: "clay"}); err == nil {
@@ -191,10 +203,12 @@ func TestOneFile(t *testing.T) {
 // Materials that the target has are used again, and their pictures stay here.
 func TestMaterialsThatAreThere(t *testing.T) {
 	m := made(t, crate(), sheet(t, "materials: {there: [iron]}\ndelivery: {pictures: p}"), Options{})
-	if got := paths(m); !slices.Contains(got, "picture p/wood.png") || slices.Contains(got, "picture p/iron.png") || !slices.Equal(m.Again, []string{"iron"}) {
+	if got := paths(m); !slices.Contains(got, "picture p/wood.png") ||
+		slices.Contains(got, "picture p/iron.png") || !slices.Equal(m.Again, []string{"iron"}) {
 		t.Errorf("%v, %v", got, m.Again)
 	}
-	if doc := documentOf(t, m.Files[0].Data); len(doc.Materials) != 2 || doc.Materials[1]["name"] != "iron" || len(doc.Images) != 1 {
+	if doc := documentOf(t, m.Files[0].Data); len(doc.Materials) != 2 || doc.Materials[1]["name"] != "iron" ||
+		len(doc.Images) != 1 {
 		t.Errorf("%+v", doc)
 	}
 }
@@ -218,7 +232,10 @@ func TestPicturesApart(t *testing.T) {
 	if string(dds[:4]) != "DDS " || binary.LittleEndian.Uint32(dds[16:]) != 8 {
 		t.Error("it is no DDS of 8 texels")
 	}
-	if !slices.ContainsFunc(m.Notes, func(n scene.Note) bool { return strings.Contains(n.Text, "readers of plain glTF") }) {
+	if !slices.ContainsFunc(m.Notes, func(n scene.Note) bool {
+		return strings.Contains(n.Text,
+			"readers of plain glTF")
+	}) {
 		t.Errorf("%v", m.Notes)
 	}
 	gone := crate()
@@ -226,7 +243,11 @@ func TestPicturesApart(t *testing.T) {
 	for text, want := range map[string]string{"delivery: {pictures: p}": "p/wood.png", "ground: true": "wood.png"} {
 		m = made(t, gone, sheet(t, text), Options{})
 		doc := documentOf(t, m.Files[0].Data)
-		if len(doc.Images) != 2 || doc.Images[0].URI != want || !slices.ContainsFunc(m.Notes, func(n scene.Note) bool { return n.Loss && strings.Contains(n.Text, "wood") }) {
+		if len(doc.Images) != 2 || doc.Images[0].URI != want ||
+			!slices.ContainsFunc(m.Notes, func(n scene.Note) bool {
+				return n.Loss &&
+					strings.Contains(n.Text, "wood")
+			}) {
 			t.Errorf("%s: %+v, %v", text, doc.Images, m.Notes)
 		}
 	}
@@ -234,7 +255,8 @@ func TestPicturesApart(t *testing.T) {
 
 func TestLevelsAndPicturesOfIt(t *testing.T) {
 	m := made(t, crate(), nil, Options{Levels: []float64{0.5, 0.25}, Show: &Show{Width: 40, Height: 30}})
-	if got := paths(m); !slices.Equal(got, []string{"model crate___of_oak.glb", "level crate___of_oak_lod1.glb", "level crate___of_oak_lod2.glb", "shown crate___of_oak.png"}) {
+	if got := paths(m); !slices.Equal(got, []string{"model crate___of_oak.glb", "level crate___of_oak_lod1.glb",
+		"level crate___of_oak_lod2.glb", "shown crate___of_oak.png"}) {
 		t.Fatalf("%v", got)
 	}
 	var triangles []int
@@ -251,7 +273,8 @@ func TestLevelsAndPicturesOfIt(t *testing.T) {
 	if c, err := png.DecodeConfig(bytes.NewReader(m.Files[3].Data)); err != nil || c.Width != 40 {
 		t.Errorf("%v", err)
 	}
-	for _, o := range []Options{{Levels: []float64{1}}, {Levels: make([]float64, 9)}, {Longest: -1}, {Quality: 101}, {Show: &Show{Width: 0, Height: 5}}, {Show: &Show{Width: 5, Height: 9000}}} {
+	for _, o := range []Options{{Levels: []float64{1}}, {Levels: make([]float64, 9)}, {Longest: -1},
+		{Quality: 101}, {Show: &Show{Width: 0, Height: 5}}, {Show: &Show{Width: 5, Height: 9000}}} {
 		if _, err := maker.Make(context.Background(), crate(), nil, o); err == nil {
 			t.Errorf("%+v is made", o)
 		}
@@ -262,7 +285,9 @@ func TestLevelsAndPicturesOfIt(t *testing.T) {
 func TestPicturesByRole(t *testing.T) {
 	s := crate()
 	s.Materials[1].Textures[0].Role = scene.RoleNormal
-	m := made(t, s, sheet(t, "delivery: {pictures: p, picture_format: dds}"), Options{Longest: 4, Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Format: "png", Longest: 2}}})
+	m := made(t, s, sheet(t, "delivery: {pictures: p, picture_format: dds}"),
+		Options{Longest: 4, Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Format: "png",
+			Longest: 2}}})
 	c, err := png.DecodeConfig(bytes.NewReader(file(t, m, "p/iron.png")))
 	if err != nil || c.Width != 2 || c.Height != 1 {
 		t.Errorf("%d × %d, %v", c.Width, c.Height, err)
@@ -270,7 +295,9 @@ func TestPicturesByRole(t *testing.T) {
 	if dds := file(t, m, "p/wood.dds"); binary.LittleEndian.Uint32(dds[16:]) != 4 {
 		t.Error("the colour is not of 4 texels")
 	}
-	for _, o := range []Options{{Roles: map[scene.Role]PictureOptions{"shine": {}}}, {Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Format: "clay"}}}, {Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Longest: -3}}}} {
+	for _, o := range []Options{{Roles: map[scene.Role]PictureOptions{"shine": {}}},
+		{Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Format: "clay"}}},
+		{Roles: map[scene.Role]PictureOptions{scene.RoleNormal: {Longest: -3}}}} {
 		if o.Check() == nil {
 			t.Errorf("%+v is taken", o)
 		}
@@ -283,7 +310,8 @@ func TestTurntables(t *testing.T) {
 	if n := bytes.Count(b, []byte("fcTL")); n != 4 || !bytes.Contains(b, []byte("acTL")) {
 		t.Errorf("%d pictures", n)
 	}
-	for _, s := range []Show{{Width: 10, Height: 10, Frames: 241}, {Width: 4000, Height: 4000, Frames: 2}, {Width: 10, Height: 10, Frames: -1}} {
+	for _, s := range []Show{{Width: 10, Height: 10, Frames: 241}, {Width: 4000, Height: 4000, Frames: 2},
+		{Width: 10, Height: 10, Frames: -1}} {
 		if (&Options{Show: &s}).Check() == nil {
 			t.Errorf("%+v is taken", s)
 		}
@@ -292,7 +320,8 @@ func TestTurntables(t *testing.T) {
 
 // A layout that is given with the order stays within its folder as a sheet's does.
 func TestLayoutsStayInTheirFolders(t *testing.T) {
-	for _, l := range []target.Delivery{{Folder: "../up"}, {Folder: "/etc"}, {Model: "a/../../b"}, {Pictures: `c:\x`}, {Model: "{what}"}, {Picture: "clay"}} {
+	for _, l := range []target.Delivery{{Folder: "../up"}, {Folder: "/etc"}, {Model: "a/../../b"},
+		{Pictures: `c:\x`}, {Model: "{what}"}, {Picture: "clay"}} {
 		if _, err := maker.Make(context.Background(), crate(), nil, Options{Layout: &l}); err == nil {
 			t.Errorf("%+v is made", l)
 		}
@@ -304,7 +333,8 @@ func TestLayoutsStayInTheirFolders(t *testing.T) {
 }
 
 func TestRelativePaths(t *testing.T) {
-	for _, c := range [][3]string{{".", "a.png", "a.png"}, {"x", "a.png", "../a.png"}, {"x/y", "x/z/a.png", "../z/a.png"}, {"x", "x/a.png", "a.png"}, {"x/y/z", "a/b", "../../../a/b"}} {
+	for _, c := range [][3]string{{".", "a.png", "a.png"}, {"x", "a.png", "../a.png"},
+		{"x/y", "x/z/a.png", "../z/a.png"}, {"x", "x/a.png", "a.png"}, {"x/y/z", "a/b", "../../../a/b"}} {
 		if got := relative(c[0], c[1]); got != c[2] {
 			t.Errorf("%s from %s is %s, want %s", c[1], c[0], got, c[2])
 		}
@@ -312,7 +342,8 @@ func TestRelativePaths(t *testing.T) {
 }
 
 func TestFileNames(t *testing.T) {
-	for in, want := range map[string]string{"ferry_keeper": "ferry_keeper.glb", "../../x": "x.glb", "ä/b": "b.glb", "": "asset.glb", strings.Repeat("a", 300): strings.Repeat("a", 100) + ".glb"} {
+	for in, want := range map[string]string{"ferry_keeper": "ferry_keeper.glb", "../../x": "x.glb",
+		"ä/b": "b.glb", "": "asset.glb", strings.Repeat("a", 300): strings.Repeat("a", 100) + ".glb"} {
 		if got := FileName(in, ".glb"); got != want {
 			t.Errorf("%q became %q, want %q", in, got, want)
 		}
@@ -327,7 +358,8 @@ func boats(t *testing.T) (*source.Source, []byte) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, data := range map[string][]byte{"crate.glb": glb, "licence.txt": []byte("CC0-1.0"), "letter.txt": []byte("Go ahead, Wren."),
+	for name, data := range map[string][]byte{"crate.glb": glb, "licence.txt": []byte("CC0-1.0"),
+		"letter.txt":           []byte("Go ahead, Wren."),
 		"crate.glb.terms.json": []byte(`{"owner": "Wren", "shareChanged": "yes", "permission": {"text": "Go ahead.", "date": "12 November 2026", "file": "letter.txt"}}`)} {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
 			t.Fatal(err)
@@ -391,8 +423,10 @@ func TestDeliveriesAreChecked(t *testing.T) {
 		t.Fatal(err)
 	}
 	m := o.Manifest
-	if o.Folder != m.Asset || m.Format != 2 || m.Target != "test" || m.Purpose != terms.Changed || len(m.Sources) != 1 || m.Sources[0].Name != "boats" ||
-		fmt.Sprint(m.Sources[0].Entries) != "[crate.glb]" || m.Sources[0].Rights.Owner != "Wren" || m.Versions["scale"] == 0 || m.Excavate != "9.9" || !slices.Contains(m.Held, "ground") {
+	if o.Folder != m.Asset || m.Format != 2 || m.Target != "test" || m.Purpose != terms.Changed ||
+		len(m.Sources) != 1 || m.Sources[0].Name != "boats" ||
+		fmt.Sprint(m.Sources[0].Entries) != "[crate.glb]" || m.Sources[0].Rights.Owner != "Wren" ||
+		m.Versions["scale"] == 0 || m.Excavate != "9.9" || !slices.Contains(m.Held, "ground") {
 		t.Errorf("%+v", m)
 	}
 	letter := ""
@@ -407,17 +441,22 @@ func TestDeliveriesAreChecked(t *testing.T) {
 	if f := o.Faults(); f != nil {
 		t.Errorf("%v", f)
 	}
-	lib := &find.Library{Formats: format.Registry{{Name: "glb", Probe: func(h []byte) bool { return bytes.HasPrefix(h, []byte("glTF")) }, Read: gltf.Read}}}
-	r, err := maker.Again(context.Background(), o, Sources{Lib: lib, Stack: source.Stack{src}, Finder: source.Stack{src}})
+	lib := &find.Library{Formats: format.Registry{{Name: "glb",
+		Probe: func(h []byte) bool { return bytes.HasPrefix(h, []byte("glTF")) }, Read: gltf.Read}}}
+	r, err := maker.Again(context.Background(), o, Sources{Lib: lib, Stack: source.Stack{src},
+		Finder: source.Stack{src}})
 	if err != nil || !r.Same || len(r.Notes) != 0 {
 		t.Errorf("%+v, %v", r, err)
 	}
 	// Another version, another source: told.
 	other := &Maker{Writers: maker.Writers, Version: "10"}
-	if r, err := other.Again(context.Background(), o, Sources{Lib: lib, Stack: source.Stack{src}, Finder: source.Stack{src}}); err != nil || r.Same || len(r.Notes) != 1 || !strings.Contains(r.Differ[0].Says, "offset") {
+	if r, err := other.Again(context.Background(), o,
+		Sources{Lib: lib, Stack: source.Stack{src}, Finder: source.Stack{src}}); err != nil || r.Same ||
+		len(r.Notes) != 1 || !strings.Contains(r.Differ[0].Says, "offset") {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if _, err := maker.Again(context.Background(), o, Sources{Lib: lib, Finder: source.Stack{}}); err == nil || !strings.Contains(err.Error(), "hold no crate.glb") {
+	if _, err := maker.Again(context.Background(), o, Sources{Lib: lib, Finder: source.Stack{}}); err == nil ||
+		!strings.Contains(err.Error(), "hold no crate.glb") {
 		t.Errorf("%v", err)
 	}
 	// What was tampered with is told.
@@ -478,7 +517,8 @@ func TestHostilePackages(t *testing.T) {
 		}
 	}
 	// One of the first version is still read.
-	o, err := Open(zipOf(t, "x.glb", "abc", "chain.yaml", "", "manifest.json", `{"manifest": 1, "file": "x.glb", "sha256": "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"}`))
+	o, err := Open(zipOf(t, "x.glb", "abc", "chain.yaml", "", "manifest.json",
+		`{"manifest": 1, "file": "x.glb", "sha256": "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"}`))
 	if err != nil || o.Faults() != nil {
 		t.Errorf("%v, %v", err, o.Faults())
 	}
@@ -515,7 +555,8 @@ func TestPlaces(t *testing.T) {
 	if b, err := os.ReadFile(at(name)); err != nil || !bytes.Equal(b, open().Files[name]) {
 		t.Errorf("%v", err)
 	}
-	if p, err = Place(root, open(), false); err != nil || len(p.Same) != len(open().Files) || p.Made != nil || p.Replaced != nil {
+	if p, err = Place(root, open(), false); err != nil || len(p.Same) != len(open().Files) || p.Made != nil ||
+		p.Replaced != nil {
 		t.Errorf("%+v, %v", p, err)
 	}
 	// The porter paints one picture; a new delivery of the same asset keeps it.
@@ -552,7 +593,8 @@ func TestPlaces(t *testing.T) {
 // The line that the target's search path needs is added once, with a backup.
 func TestSearchPaths(t *testing.T) {
 	root := t.TempDir()
-	o, err := Open(zipOf(t, "x_custom/manifest.json", `{"manifest": 2, "asset": "x", "search": {"file": "paths.txt", "line": "Search x_custom"}}`))
+	o, err := Open(zipOf(t, "x_custom/manifest.json",
+		`{"manifest": 2, "asset": "x", "search": {"file": "paths.txt", "line": "Search x_custom"}}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -569,7 +611,8 @@ func TestSearchPaths(t *testing.T) {
 	}
 	text, _ := os.ReadFile(file)
 	was, _ := os.ReadFile(filepath.Join(root, p.Backup))
-	if string(text) != "Search base\r\nSearch more\r\nSearch x_custom\r\n" || string(was) != "Search base\r\nSearch more" {
+	if string(text) != "Search base\r\nSearch more\r\nSearch x_custom\r\n" ||
+		string(was) != "Search base\r\nSearch more" {
 		t.Errorf("%q, %q", text, was)
 	}
 	if p, err = Place(root, o, true); err != nil || p.Backup != "" || p.Search != nil {
@@ -632,9 +675,12 @@ func TestLinksLeadNowhere(t *testing.T) {
 }
 
 func TestRefusals(t *testing.T) {
-	origins := []find.Origin{{Source: "a", Rights: &terms.Terms{ShareChanged: terms.Yes}}, {Source: "b", Text: "All rights reserved."}, {Source: "c", Rights: &terms.Terms{ShareChanged: terms.No, Licence: "no"}}}
+	origins := []find.Origin{{Source: "a", Rights: &terms.Terms{ShareChanged: terms.Yes}},
+		{Source: "b", Text: "All rights reserved."},
+		{Source: "c", Rights: &terms.Terms{ShareChanged: terms.No, Licence: "no"}}}
 	got := Refusals(origins, terms.Changed)
-	if len(got) != 2 || got[0].Source != "b" || got[0].Says != "All rights reserved." || got[1].Why != "it may not be passed on changed" {
+	if len(got) != 2 || got[0].Source != "b" || got[0].Says != "All rights reserved." ||
+		got[1].Why != "it may not be passed on changed" {
 		t.Errorf("%+v", got)
 	}
 	if got := Refusals(origins, terms.Myself); got != nil {

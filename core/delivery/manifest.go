@@ -139,7 +139,8 @@ func permissions(origins []find.Origin, in func(string) string) (out []File) {
 		}
 		if p := o.Rights.Permission; p.Data != nil && !seen[p.SHA256] {
 			seen[p.SHA256] = true
-			out = append(out, File{in("permissions/" + p.SHA256[:8] + "_" + FileName(p.File, "")), "permission", p.Data})
+			out = append(out, File{in("permissions/" + p.SHA256[:8] + "_" + FileName(p.File, "")), "permission",
+				p.Data})
 		}
 	}
 	return out
@@ -161,7 +162,8 @@ func digest(b []byte) string {
 }
 
 func (k *Maker) manifest(made *Made, files []File, of Of) *Manifest {
-	m := &Manifest{Format: 2, Excavate: k.Version, Asset: of.Found.Name, File: files[0].Path, SHA256: digest(files[0].Data),
+	m := &Manifest{Format: 2, Excavate: k.Version, Asset: of.Found.Name, File: files[0].Path,
+		SHA256:  digest(files[0].Data),
 		Purpose: of.Purpose, Sources: []ManifestSource{}, Input: of.Input,
 		Options: of.Options, Chain: of.Chain, Versions: map[string]int{},
 		Mended: of.Mended, Again: made.Again, Notes: []string{}}
@@ -172,7 +174,8 @@ func (k *Maker) manifest(made *Made, files []File, of Of) *Manifest {
 		m.Terms = &t
 	}
 	for _, o := range of.Origins {
-		ms := ManifestSource{Name: o.Source, Entries: append([]string{}, o.Entries...), SHA256: o.SHA256, Rights: o.Rights, Terms: scene.Terms{Text: o.Text}}
+		ms := ManifestSource{Name: o.Source, Entries: append([]string{}, o.Entries...), SHA256: o.SHA256,
+			Rights: o.Rights, Terms: scene.Terms{Text: o.Text}}
 		if o.Rights != nil {
 			ms.Terms.Owner, ms.Terms.Licence = o.Rights.Owner, o.Rights.Licence
 		}

@@ -90,7 +90,8 @@ func (p *placer) earlier(o *Opened) error {
 		return fmt.Errorf("%s is there and is no manifest of a delivery: choose another folder", at)
 	}
 	if m.Asset != o.Manifest.Asset {
-		return fmt.Errorf("%s holds a delivery of %s: choose another folder for %s", p.out.Folder, m.Asset, o.Manifest.Asset)
+		return fmt.Errorf("%s holds a delivery of %s: choose another folder for %s", p.out.Folder, m.Asset,
+			o.Manifest.Asset)
 	}
 	p.was[at] = digest(b)
 	for _, f := range m.Files {

@@ -85,7 +85,8 @@ func Open(data []byte) (*Opened, error) {
 }
 
 func local(p string) bool {
-	return p != "" && !strings.HasPrefix(p, "/") && !strings.ContainsAny(p, "\\:\x00") && !slices.Contains(strings.Split(p, "/"), "..")
+	return p != "" && !strings.HasPrefix(p, "/") && !strings.ContainsAny(p, "\\:\x00") &&
+		!slices.Contains(strings.Split(p, "/"), "..")
 }
 
 // Fault is something in which a delivery is not what its manifest says.
@@ -185,7 +186,8 @@ func (k *Maker) Again(ctx context.Context, o *Opened, from Sources) (*Remade, er
 	}
 	for _, st := range m.Chain.Steps {
 		if x, err := step.Get(st.Step); err == nil && m.Versions[st.Step] != 0 && m.Versions[st.Step] != x.Version {
-			out.Notes = append(out.Notes, fmt.Sprintf("step %s was version %d and is %d", st.Step, m.Versions[st.Step], x.Version))
+			out.Notes = append(out.Notes, fmt.Sprintf("step %s was version %d and is %d", st.Step,
+				m.Versions[st.Step], x.Version))
 		}
 	}
 	data, hit, err := InputOf(m.Input, from.Stack)
@@ -219,7 +221,8 @@ func (k *Maker) Again(ctx context.Context, o *Opened, from Sources) (*Remade, er
 		}
 	}
 	for _, f := range m.Files {
-		if f.Kind != "chain" && f.Kind != "sheet" && f.Kind != "layout" && f.Kind != "permission" && !slices.ContainsFunc(made.Files, func(x File) bool { return x.Path == f.Path }) {
+		if f.Kind != "chain" && f.Kind != "sheet" && f.Kind != "layout" && f.Kind != "permission" &&
+			!slices.ContainsFunc(made.Files, func(x File) bool { return x.Path == f.Path }) {
 			out.Differ = append(out.Differ, Fault{f.Path, "it is not made any more"})
 		}
 	}

@@ -203,7 +203,8 @@ type taker struct {
 }
 
 func newTaker(s *scene.Scene, r *Rule) (*taker, error) {
-	x := &taker{s: s, rule: r, bones: s.Bones(), helpers: s.Helpers(), ifs: map[*Terms]*condition.Condition{}, unders: map[*Terms][]bool{}}
+	x := &taker{s: s, rule: r, bones: s.Bones(), helpers: s.Helpers(), ifs: map[*Terms]*condition.Condition{},
+		unders: map[*Terms][]bool{}}
 	for _, t := range []*Terms{&r.Terms, r.Not} {
 		if t == nil {
 			continue

@@ -27,12 +27,14 @@ func AnimatedPNG(frames [][]byte, perSecond int) ([]byte, error) {
 			head = chunks["IHDR"][0]
 			out.Write(data[:8])
 			pngChunk(&out, "IHDR", head)
-			pngChunk(&out, "acTL", binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, uint32(len(frames))), 0))
+			pngChunk(&out, "acTL", binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil,
+				uint32(len(frames))), 0))
 		} else if !bytes.Equal(chunks["IHDR"][0][:8], head[:8]) {
 			return nil, fmt.Errorf("picture %d of an animation is of another size", i+1)
 		} else if !bytes.Equal(chunks["IHDR"][0], head) {
 			// image/png chooses the colour type by whether anything shines through.
-			return nil, fmt.Errorf("picture %d of an animation is of another kind: some are opaque and some are not", i+1)
+			return nil, fmt.Errorf("picture %d of an animation is of another kind: some are opaque and some are not",
+				i+1)
 		}
 		pngChunk(&out, "fcTL", frameControl(sequence, head, perSecond))
 		sequence++

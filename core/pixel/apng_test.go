@@ -64,7 +64,9 @@ func TestAnimatedPNG(t *testing.T) {
 		case "fcTL":
 			sequence()
 			data = append(data, nil)
-			if binary.BigEndian.Uint32(body[4:]) != 13 || binary.BigEndian.Uint32(body[8:]) != 7 || binary.BigEndian.Uint16(body[20:]) != 1 || binary.BigEndian.Uint16(body[22:]) != 25 || len(body) != 26 {
+			if binary.BigEndian.Uint32(body[4:]) != 13 || binary.BigEndian.Uint32(body[8:]) != 7 ||
+				binary.BigEndian.Uint16(body[20:]) != 1 || binary.BigEndian.Uint16(body[22:]) != 25 ||
+				len(body) != 26 {
 				t.Errorf("fcTL % x", body)
 			}
 		case "IDAT":

@@ -47,7 +47,8 @@ func (r *Recipe) Plan(stack source.Stack) (lines []string) {
 		lines = append(lines, "needs "+s.says(stack))
 	}
 	for _, l := range r.Layouts {
-		lines = append(lines, fmt.Sprintf("reads with the layout %s (%d bytes, within its limits)", l.Name, len(l.Text)))
+		lines = append(lines, fmt.Sprintf("reads with the layout %s (%d bytes, within its limits)", l.Name,
+			len(l.Text)))
 	}
 	for i := range r.Items {
 		x := &r.Items[i]
@@ -82,10 +83,12 @@ func (s *Source) says(stack source.Stack) string {
 	}
 	for _, x := range stack {
 		if x.Label == s.Name || path.Base(x.Label) == s.Name {
-			return fmt.Sprintf("%s: here, %s", s.Name, map[bool]string{true: "another version", false: "a folder, by its name"}[s.SHA256 != ""])
+			return fmt.Sprintf("%s: here, %s", s.Name,
+				map[bool]string{true: "another version", false: "a folder, by its name"}[s.SHA256 != ""])
 		}
 	}
-	return fmt.Sprintf("%s: not mounted under this name; its entries are looked for by theirs (%d)", s.Name, len(s.Entries))
+	return fmt.Sprintf("%s: not mounted under this name; its entries are looked for by theirs (%d)", s.Name,
+		len(s.Entries))
 }
 
 // Open makes every item again.
@@ -108,7 +111,8 @@ func (o *Opener) item(ctx context.Context, r *Recipe, x *Item) Outcome {
 		return out
 	}
 	if digest(data) != x.Input.SHA256 {
-		out.Says = append(out.Says, fmt.Sprintf("%s has other bytes than those that the recipe was made on", x.Input.Entry))
+		out.Says = append(out.Says, fmt.Sprintf("%s has other bytes than those that the recipe was made on",
+			x.Input.Entry))
 	}
 	if r.Excavate != o.Maker.Version {
 		out.Says = append(out.Says, fmt.Sprintf("it was made by Excavate %s; this is %s", r.Excavate, o.Maker.Version))
@@ -150,7 +154,8 @@ func (o *Opener) item(ctx context.Context, r *Recipe, x *Item) Outcome {
 }
 
 // make decodes an item's asset, runs its chain and makes its files.
-func (o *Opener) make(ctx context.Context, r *Recipe, x *Item, hit source.Hit, data []byte) ([]delivery.File, []string, error) {
+func (o *Opener) make(ctx context.Context, r *Recipe, x *Item, hit source.Hit, data []byte) ([]delivery.File,
+	[]string, error) {
 	var notes []string
 	finder := o.Finder(x.Input.Binds)
 	var origins find.Origins

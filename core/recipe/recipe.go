@@ -91,7 +91,8 @@ const (
 func FromDelivery(o *delivery.Opened, data []byte, version string) (*Recipe, error) {
 	m := &o.Manifest
 	if m.Input == nil {
-		return nil, errors.New("the delivery does not say what it was decoded from: it was made by an earlier version, or its source was gone")
+		return nil,
+			errors.New("the delivery does not say what it was decoded from: it was made by an earlier version, or its source was gone")
 	}
 	r := &Recipe{Format: 1, Excavate: version, Name: m.Asset, Items: []Item{{Asset: m.Asset,
 		Input: *m.Input, Chain: m.Chain,
@@ -100,7 +101,8 @@ func FromDelivery(o *delivery.Opened, data []byte, version string) (*Recipe, err
 	for _, f := range m.Files {
 		switch f.Kind {
 		case "layout":
-			r.Layouts = append(r.Layouts, Layout{strings.TrimSuffix(path.Base(f.Path), ".yaml"), string(o.Files[f.Path])})
+			r.Layouts = append(r.Layouts, Layout{strings.TrimSuffix(path.Base(f.Path), ".yaml"),
+				string(o.Files[f.Path])})
 		default:
 			r.Items[0].Made = append(r.Items[0].Made, Digest{f.Path, f.SHA256})
 		}
@@ -122,7 +124,8 @@ func (r *Recipe) Check() error {
 		return fmt.Errorf("it is a recipe of version %d; this Excavate knows 1", r.Format)
 	}
 	if len(r.Items) > mostItems || len(r.Layouts) > mostLayouts {
-		return fmt.Errorf("%d items and %d layouts; at most %d and %d", len(r.Items), len(r.Layouts), mostItems, mostLayouts)
+		return fmt.Errorf("%d items and %d layouts; at most %d and %d", len(r.Items), len(r.Layouts), mostItems,
+			mostLayouts)
 	}
 	for i := range r.Items {
 		x := &r.Items[i]
@@ -204,7 +207,8 @@ func (r *Recipe) Sign(key ed25519.PrivateKey) error {
 	if !ok {
 		return errors.New("the key is no ed25519 key")
 	}
-	r.Signature = &Signature{base64.StdEncoding.EncodeToString(public), base64.StdEncoding.EncodeToString(ed25519.Sign(key, b))}
+	r.Signature = &Signature{base64.StdEncoding.EncodeToString(public),
+		base64.StdEncoding.EncodeToString(ed25519.Sign(key, b))}
 	return nil
 }
 

@@ -24,7 +24,8 @@ import (
 
 var (
 	maker = &delivery.Maker{Writers: format.Writers{gltf.Writer()}, Version: "9.9"}
-	lib   = &find.Library{Formats: format.Registry{{Name: "glb", Probe: func(h []byte) bool { return bytes.HasPrefix(h, []byte("glTF")) }, Read: gltf.Read}}}
+	lib   = &find.Library{Formats: format.Registry{{Name: "glb",
+		Probe: func(h []byte) bool { return bytes.HasPrefix(h, []byte("glTF")) }, Read: gltf.Read}}}
 )
 
 const (
@@ -43,11 +44,14 @@ func reeds(t *testing.T, height float32) (*source.Source, []byte) {
 	if err := png.Encode(&b, img); err != nil {
 		t.Fatal(err)
 	}
-	s := &scene.Scene{Name: "reeds", Basis: geom.GLTF, Pictures: []scene.Picture{{Name: "reed_c", MIME: "image/png", Width: 16, Height: 16, Data: b.Bytes()}}}
+	s := &scene.Scene{Name: "reeds", Basis: geom.GLTF,
+		Pictures: []scene.Picture{{Name: "reed_c", MIME: "image/png", Width: 16, Height: 16, Data: b.Bytes()}}}
 	m := scene.NewMaterial("reed")
 	m.Textures = []scene.Texture{{Role: scene.RoleColour, Scale: 1}}
 	s.Materials = []scene.Material{m}
-	s.Meshes = []scene.Mesh{{Name: "reed", Parts: []scene.Part{{Material: 0, Positions: []float32{0, 1, 0, 1.375, 1, 0, 0, height, 0.625}, UVs: []scene.AttrSet{{Name: "uv", Data: []float32{0, 0, 1, 0, 0, 1}}}, Triangles: []uint32{0, 1, 2}}}}}
+	s.Meshes = []scene.Mesh{{Name: "reed", Parts: []scene.Part{{Material: 0,
+		Positions: []float32{0, 1, 0, 1.375, 1, 0, 0, height, 0.625},
+		UVs:       []scene.AttrSet{{Name: "uv", Data: []float32{0, 0, 1, 0, 0, 1}}}, Triangles: []uint32{0, 1, 2}}}}}
 	n := scene.NewNode("reed")
 	n.Mesh = 0
 	s.Nodes = []scene.Node{n}
@@ -75,7 +79,8 @@ func reeds(t *testing.T, height float32) (*source.Source, []byte) {
 func made(t *testing.T, src *source.Source, glb []byte) []byte {
 	t.Helper()
 	in := delivery.Input{Entry: "marsh/reeds.glb"}
-	o := &Opener{Maker: maker, Lib: lib, Stack: source.Stack{src}, Finder: func(map[string]string) find.Finder { return source.Stack{src} }}
+	o := &Opener{Maker: maker, Lib: lib, Stack: source.Stack{src},
+		Finder: func(map[string]string) find.Finder { return source.Stack{src} }}
 	doc, err := chain.Parse([]byte("chain: reeds\nsteps:\n- step: ground\n"))
 	if err != nil {
 		t.Fatal(err)
@@ -155,7 +160,8 @@ func TestRecipesAreOpened(t *testing.T) {
 		t.Fatal(err)
 	}
 	open := func(src *source.Source) Outcome {
-		o := &Opener{Maker: maker, Lib: lib, Stack: source.Stack{src}, Finder: func(map[string]string) find.Finder { return source.Stack{src} }}
+		o := &Opener{Maker: maker, Lib: lib, Stack: source.Stack{src},
+			Finder: func(map[string]string) find.Finder { return source.Stack{src} }}
 		out, err := o.Open(context.Background(), r)
 		if err != nil || len(out) != 1 {
 			t.Fatal(err)
@@ -166,7 +172,8 @@ func TestRecipesAreOpened(t *testing.T) {
 		t.Errorf("%s, %v", got.State, got.Says)
 	}
 	other, _ := reeds(t, 4)
-	if got := open(other); got.State != Other || len(got.Says) < 2 || !strings.Contains(got.Says[0], "has other bytes") {
+	if got := open(other); got.State != Other || len(got.Says) < 2 ||
+		!strings.Contains(got.Says[0], "has other bytes") {
 		t.Errorf("%s, %v", got.State, got.Says)
 	}
 	os.Remove(filepath.Join(other.Path, "marsh", "reeds.glb"))
@@ -202,7 +209,8 @@ func TestRecipesAreOpened(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer strict.Close()
-	if got := open(strict); got.State != Failed || !strings.Contains(strings.Join(got.Says, " "), "the terms do not allow it") {
+	if got := open(strict); got.State != Failed || !strings.Contains(strings.Join(got.Says, " "),
+		"the terms do not allow it") {
 		t.Errorf("%s, %v", got.State, got.Says)
 	}
 }
@@ -234,7 +242,8 @@ func TestSignatures(t *testing.T) {
 		t.Errorf("%s, %v", by, err)
 	}
 	read.Items[0].Purpose = terms.Selling
-	if again, err := read.Signed(); err == nil || again != by || !strings.Contains(err.Error(), "changed since it was signed by "+by) {
+	if again, err := read.Signed(); err == nil || again != by ||
+		!strings.Contains(err.Error(), "changed since it was signed by "+by) {
 		t.Errorf("%v", err)
 	}
 	read.Signature.Key = "AAAA"

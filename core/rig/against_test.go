@@ -77,7 +77,8 @@ func TestAgainst(t *testing.T) {
 	// Centimetres are said whatever the unit.
 	far := person(kind{spine: 3, clav: true})
 	node(far, "rightToes").Translation[2] += 0.02
-	if d := Against(Of(far), Of(ref), 0.01); d[0].Text != "rightToes stands 0.02 cm away from where the reference has it" {
+	if d := Against(Of(far), Of(ref),
+		0.01); d[0].Text != "rightToes stands 0.02 cm away from where the reference has it" {
 		t.Errorf("in centimetres: %+v", d)
 	}
 }
@@ -114,7 +115,8 @@ func TestNamesAreRead(t *testing.T) {
 		"finger03":           {number: 3},
 	} {
 		got := readName(tokens(name))
-		if got.side != want.side || !slices.Equal(got.parts, want.parts) || got.number != want.number || got.beside != want.beside {
+		if got.side != want.side || !slices.Equal(got.parts, want.parts) || got.number != want.number ||
+			got.beside != want.beside {
 			t.Errorf("%s: %+v, want %+v", name, got, want)
 		}
 	}

@@ -532,7 +532,8 @@ func TestMirrorOfMoves(t *testing.T) {
 			p[0] = -p[0]
 			at := i
 			for k, o := range s.Nodes {
-				if len(n.Name) > 5 && n.Name[:4] == "left" && o.Name == "right"+n.Name[4:] || len(n.Name) > 5 && n.Name[:5] == "right" && o.Name == "left"+n.Name[5:] {
+				if len(n.Name) > 5 && n.Name[:4] == "left" && o.Name == "right"+n.Name[4:] ||
+					len(n.Name) > 5 && n.Name[:5] == "right" && o.Name == "left"+n.Name[5:] {
 					at = k
 				}
 			}
@@ -549,7 +550,8 @@ func TestRestPoseThatLooksAside(t *testing.T) {
 	from := person(kind{spine: 3, clav: true, fingers: 5})
 	m := walk(from, 31, 1)
 	to := otherwise(from, rand.New(rand.NewPCG(3, 3)), func(r *Rig, b Body) map[int]Aim {
-		return map[int]Aim{b["hips"].Bone: {Child: b["spine"].Bone, To: r.up, From: b["rightUpperLeg"].Bone, Till: b["leftUpperLeg"].Bone, Second: r.front}}
+		return map[int]Aim{b["hips"].Bone: {Child: b["spine"].Bone, To: r.up, From: b["rightUpperLeg"].Bone,
+			Till: b["leftUpperLeg"].Bone, Second: r.front}}
 	})
 	a, b := Of(from), Of(to)
 	// Which side is left is told by the names, not by where the figure looks.
@@ -626,7 +628,8 @@ func TestReach(t *testing.T) {
 		if ok != c.ok || math.Abs(got-c.want) > 1e-9 {
 			t.Errorf("by %v: %v, %g m from hip to ankle, want %v and %g", c.by, ok, got, c.ok, c.want)
 		}
-		if a, b := t1.at[1].at.Sub(t1.at[0].at).Len(), t1.at[2].at.Sub(t1.at[1].at).Len(); math.Abs(a-u) > 1e-9 || math.Abs(b-v) > 1e-9 {
+		if a, b := t1.at[1].at.Sub(t1.at[0].at).Len(),
+			t1.at[2].at.Sub(t1.at[1].at).Len(); math.Abs(a-u) > 1e-9 || math.Abs(b-v) > 1e-9 {
 			t.Errorf("by %v: the bones are %g and %g long, and were %g and %g", c.by, a, b, u, v)
 		}
 	}

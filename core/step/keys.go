@@ -186,7 +186,8 @@ func evenly(m *scene.Motion, rate float64) error {
 	end := m.Seconds()
 	n := int(math.Floor(end*rate + 1e-6))
 	if n*len(m.Channels) > mostKeys {
-		return fmt.Errorf("%g keys a second over %.4g s in %d channels are more than %d", rate, end, len(m.Channels), mostKeys)
+		return fmt.Errorf("%g keys a second over %.4g s in %d channels are more than %d", rate, end,
+			len(m.Channels), mostKeys)
 	}
 	var times []float32
 	for k := range n + 1 {

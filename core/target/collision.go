@@ -129,7 +129,8 @@ func (r *rehearsal) passages(name string) {
 // shapes are those that the target knows.
 func (r *rehearsal) shapes(name string) {
 	c := r.t.Colliders
-	if c == nil || len(c.Shapes) == 0 || r.st.Colliders == 0 || c.As == "none" || c.As == "ending" { // by an ending all are meshes
+	// by an ending all are meshes
+	if c == nil || len(c.Shapes) == 0 || r.st.Colliders == 0 || c.As == "none" || c.As == "ending" {
 		return
 	}
 	var odd []Thing
@@ -199,7 +200,8 @@ func (r *rehearsal) fit(name string) {
 	if len(c.Shapes) == 0 || slices.Contains(c.Shapes, "mesh") {
 		gone := where("node", names(odd))
 		gone["kind"] = []string{"collider"}
-		f.Mends = []chain.Step{mend("strip", params{"where": gone}), mend("colliders", params{"shape": "mesh", "where": where("node", names(owners))})}
+		f.Mends = []chain.Step{mend("strip", params{"where": gone}),
+			mend("colliders", params{"shape": "mesh", "where": where("node", names(owners))})}
 		f.MendText = "Make them of the mesh itself"
 	}
 	r.add(f)

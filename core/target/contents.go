@@ -119,7 +119,8 @@ func (r *rehearsal) materials(name string) {
 	if r.alikeMaterials() > n {
 		mends = append(mends, mend("atlas", params{}))
 	}
-	r.most(name, r.st.Materials, n, "Each is drawn by itself, and the target bounds how many there are.", mends, "Merge materials")
+	r.most(name, r.st.Materials, n, "Each is drawn by itself, and the target bounds how many there are.", mends,
+		"Merge materials")
 }
 
 func stripUnused() chain.Step { return stripOnly("unused") }
@@ -154,7 +155,8 @@ func (r *rehearsal) fewerSets(kind string, n int) []chain.Step {
 			list := p.UVs
 			if kind == "colours" {
 				list = p.Colours
-			} else if p.Material >= 0 && slices.ContainsFunc(r.s.Materials[p.Material].Textures, func(t scene.Texture) bool { return t.UVSet >= n }) {
+			} else if p.Material >= 0 && slices.ContainsFunc(r.s.Materials[p.Material].Textures,
+				func(t scene.Texture) bool { return t.UVSet >= n }) {
 				return []chain.Step{stripOnly("sets")}
 			}
 			for _, x := range list[:min(n, len(list))] {
@@ -192,7 +194,8 @@ func (r *rehearsal) named() [2]named {
 }
 
 // misnamed finds names that are not as they should be, and renames them.
-func (r *rehearsal) misnamed(name string, wrong func(string) bool, with func(what string) params, title, fine, why string) {
+func (r *rehearsal) misnamed(name string, wrong func(string) bool, with func(what string) params, title, fine,
+	why string) {
 	var bad []Thing
 	var mends []chain.Step
 	for _, k := range r.named() {
@@ -231,7 +234,8 @@ func (r *rehearsal) names(name string) {
 		if other == "" {
 			return nil
 		}
-		p := params{"what": what, "rules": []params{{"find": other, "replace": filler(re)}, {"find": "^$", "replace": "unnamed"}}, "unique": true}
+		p := params{"what": what, "rules": []params{{"find": other, "replace": filler(re)},
+			{"find": "^$", "replace": "unnamed"}}, "unique": true}
 		if re.MatchString("a") && !re.MatchString("A") {
 			p["lower"] = true
 		}
@@ -259,7 +263,8 @@ func others(pattern string) string {
 		return ""
 	}
 	re = re.Simplify()
-	if re.Op != syntax.OpConcat || len(re.Sub) != 3 || re.Sub[0].Op != syntax.OpBeginText || re.Sub[2].Op != syntax.OpEndText {
+	if re.Op != syntax.OpConcat || len(re.Sub) != 3 || re.Sub[0].Op != syntax.OpBeginText ||
+		re.Sub[2].Op != syntax.OpEndText {
 		return ""
 	}
 	mid := re.Sub[1]
@@ -279,8 +284,10 @@ func (r *rehearsal) nameLength(name string) {
 	}
 	n := r.t.Names.Longest
 	r.misnamed(name, func(s string) bool { return len([]rune(s)) > n }, func(what string) params {
-		return params{"what": what, "rules": []params{{"find": fmt.Sprintf("(?s)^(.{%d}).+$", max(n-3, 1)), "replace": "$1"}}, "unique": true}
-	}, "Names are too long", "No name is too long", fmt.Sprintf("The target cuts them after %d letters, and then two may be the same.", n))
+		return params{"what": what, "rules": []params{{"find": fmt.Sprintf("(?s)^(.{%d}).+$", max(n-3, 1)),
+			"replace": "$1"}}, "unique": true}
+	}, "Names are too long", "No name is too long",
+		fmt.Sprintf("The target cuts them after %d letters, and then two may be the same.", n))
 }
 
 func (r *rehearsal) unique(name string) {
@@ -356,7 +363,8 @@ func (r *rehearsal) motionLength(name string) {
 	r.add(Finding{Rule: name, Severity: Stops, Title: "A motion is too long",
 		Where: few(names(long)) + fmt.Sprintf(", at most %g s", m.Most), Things: long,
 		Why: "The target refuses it.", Mends: mends, MendText: fmt.Sprintf("Cut after %g s", m.Most),
-		Ask: &Question{Text: "Which part of it is wanted?", Answers: []Answer{{fmt.Sprintf("The first %g s", m.Most), mends}}}})
+		Ask: &Question{Text: "Which part of it is wanted?",
+			Answers: []Answer{{fmt.Sprintf("The first %g s", m.Most), mends}}}})
 }
 
 func (r *rehearsal) variants(name string) {
@@ -370,7 +378,8 @@ func (r *rehearsal) variants(name string) {
 	now := []chain.Step{mend("variants", params{})}
 	q := &Question{Text: "Which look is wanted?", Answers: []Answer{{"As it is shown now", now}}}
 	for _, v := range r.s.Variants {
-		q.Answers = append(q.Answers, Answer{v, []chain.Step{mend("variants", params{"choose": strings.ReplaceAll(v, "*", "?")})}})
+		q.Answers = append(q.Answers, Answer{v, []chain.Step{mend("variants",
+			params{"choose": strings.ReplaceAll(v, "*", "?")})}})
 	}
 	r.add(Finding{Rule: name, Severity: Warns, Title: "It has several looks", Where: few(r.s.Variants),
 		Why: "The target knows one and takes whichever it meets first.", Mends: now,
@@ -387,7 +396,8 @@ func (r *rehearsal) licence(name string) {
 		switch a := r.s.Avatar; {
 		case a == nil || a.Meta.LicenceURL == "" || len(a.Meta.Authors) == 0:
 			r.add(Finding{Rule: name, Severity: Stops, Title: "The avatar's licence block is missing",
-				Why: "The target shows who made an avatar and what may be done with it, and takes none that does not say. Take the asset from a file that carries it (VRM 1.0)."})
+				Why: "The target shows who made an avatar and what may be done with it, and takes none that does not say. " +
+					"Take the asset from a file that carries it (VRM 1.0)."})
 		default:
 			r.holds(name, "The licence block is there", strings.Join(a.Meta.Authors, ", ")+", "+a.Meta.LicenceURL)
 		}

@@ -20,7 +20,8 @@ import (
 // cannot tell, such as a limit, is proposed with room above it and says so.
 func FromExample(name string, s *scene.Scene) []byte {
 	x := &example{s: s, st: s.Stats()}
-	x.say("# Proposed from %s. Look at each line: one example shows what a target takes, not what it refuses.", oneLine(name))
+	x.say("# Proposed from %s. Look at each line: one example shows what a target takes, not what it refuses.",
+		oneLine(name))
 	x.key("target", quoted("Target of "+oneLine(name)), "")
 	x.key("format", "glb", "the format that deliveries are written in; change it to what the target reads")
 	x.basis()
@@ -73,7 +74,8 @@ func (x *example) basis() {
 		x.say("# The example does not declare its whole basis (%s): state the target's axes and unit.", b)
 		return
 	}
-	x.key("basis", fmt.Sprintf("{up: %s, front: %s, handedness: %s, metres_per_unit: %g}", b.Up, b.Front, b.Handed, b.MetresPerUnit),
+	x.key("basis", fmt.Sprintf("{up: %s, front: %s, handedness: %s, metres_per_unit: %g}", b.Up, b.Front,
+		b.Handed, b.MetresPerUnit),
 		"its file says: %s", b)
 }
 
@@ -157,8 +159,10 @@ func (x *example) contents() {
 		}
 	}
 	if x.st.Triangles > 0 {
-		x.key("limits", fmt.Sprintf("{triangles: %d, materials: %d}", nextPower(x.st.Triangles)*2, max(nextPower(x.st.Materials)*2, 8)),
-			"it has %d triangles and %d materials; limits cannot be told from one example: these leave room", x.st.Triangles, x.st.Materials)
+		x.key("limits", fmt.Sprintf("{triangles: %d, materials: %d}", nextPower(x.st.Triangles)*2,
+			max(nextPower(x.st.Materials)*2, 8)),
+			"it has %d triangles and %d materials; limits cannot be told from one example: these leave room",
+			x.st.Triangles, x.st.Materials)
 	}
 	var all []string
 	longest, twice := 0, false
@@ -185,7 +189,8 @@ func (x *example) contents() {
 		}
 	}
 	if parts != nil {
-		x.key("names", "{"+strings.Join(parts, ", ")+"}", "of %d names none stands twice or has other letters; the longest has %d", len(all), longest)
+		x.key("names", "{"+strings.Join(parts, ", ")+"}",
+			"of %d names none stands twice or has other letters; the longest has %d", len(all), longest)
 	}
 }
 
@@ -199,7 +204,8 @@ func (x *example) surface() {
 				there = append(there, n)
 			}
 		}
-		x.key("materials", fmt.Sprintf("{there: %s, once: true}", quotedList(there)), "materials that it has are there already; take out those that are not the target's own")
+		x.key("materials", fmt.Sprintf("{there: %s, once: true}", quotedList(there)),
+			"materials that it has are there already; take out those that are not the target's own")
 	}
 	longest, powers, formats := 0, true, []string{}
 	for i := range x.s.Pictures {
@@ -234,7 +240,8 @@ func (x *example) surface() {
 				shapes = append(shapes, string(c.Shape))
 			}
 		}
-		x.key("colliders", "{as: extension, shapes: ["+strings.Join(shapes, ", ")+"]}", "it has %d colliders", x.st.Colliders)
+		x.key("colliders", "{as: extension, shapes: ["+strings.Join(shapes, ", ")+"]}", "it has %d colliders",
+			x.st.Colliders)
 	} else if end := collisionEnding(x.s); end != "" {
 		x.key("colliders", "{as: ending, ending: "+quoted(end)+"}", "names of some meshes end in %s", end)
 	}

@@ -33,7 +33,8 @@ func asJSON(t *testing.T, v any) []byte {
 // plankOf is one triangle of a node, for those that are no tests.
 func plankOf(testing.TB) *scene.Scene {
 	s := &scene.Scene{Name: "leaf", Basis: geom.GLTF, Materials: []scene.Material{scene.NewMaterial("green")}}
-	s.Meshes = []scene.Mesh{{Name: "leaf", Parts: []scene.Part{{Material: 0, Positions: []float32{0, 0, 0, 1, 0, 0, 0, 1, 0}, Triangles: []uint32{0, 1, 2}}}}}
+	s.Meshes = []scene.Mesh{{Name: "leaf", Parts: []scene.Part{{Material: 0,
+		Positions: []float32{0, 0, 0, 1, 0, 0, 0, 1, 0}, Triangles: []uint32{0, 1, 2}}}}}
 	n := scene.NewNode("leaf")
 	n.Mesh = 0
 	s.Nodes = []scene.Node{n}

@@ -84,8 +84,10 @@ func (s *Sheet) limits() string {
 	for _, l := range []struct {
 		n    int
 		what string
-	}{{s.Limits.Triangles, "triangles"}, {s.Limits.Meshes, "meshes"}, {s.Limits.Nodes, "nodes"}, {s.Limits.Materials, "materials"},
-		{s.Limits.Bones, "bones"}, {s.Limits.Morphs, "morph targets"}, {s.Limits.UVSets, "UV sets"}, {s.Limits.ColourSets, "colour sets"}} {
+	}{{s.Limits.Triangles, "triangles"}, {s.Limits.Meshes, "meshes"}, {s.Limits.Nodes, "nodes"},
+		{s.Limits.Materials, "materials"},
+		{s.Limits.Bones, "bones"}, {s.Limits.Morphs, "morph targets"}, {s.Limits.UVSets, "UV sets"},
+		{s.Limits.ColourSets, "colour sets"}} {
 		if l.n > 0 {
 			out = append(out, thousands(l.n)+" "+l.what)
 		}

@@ -62,7 +62,8 @@ func phase(f *Finding) int {
 // only the porter can decide is left unless decide is true: then the likeliest
 // answer is taken. input is the digest of the scene; cache and outside may be
 // nil.
-func MendAll(ctx context.Context, input string, s *scene.Scene, doc *chain.Chain, t *Sheet, decide bool, outside chain.Beyond, cache chain.Cache) (*Mended, error) {
+func MendAll(ctx context.Context, input string, s *scene.Scene, doc *chain.Chain, t *Sheet, decide bool,
+	outside chain.Beyond, cache chain.Cache) (*Mended, error) {
 	if cache == nil {
 		cache = results{} // each round runs what the one before has run
 	}
@@ -97,7 +98,8 @@ type results map[string]*chain.Result
 func (r results) Get(key string) (*chain.Result, bool) { x, ok := r[key]; return x, ok }
 func (r results) Put(key string, x *chain.Result)      { r[key] = x }
 
-func (m *Mended) run(ctx context.Context, input string, s *scene.Scene, outside chain.Beyond, cache chain.Cache) (err error) {
+func (m *Mended) run(ctx context.Context, input string, s *scene.Scene, outside chain.Beyond,
+	cache chain.Cache) (err error) {
 	m.Bands, err = chain.Run(ctx, input, s, m.Chain, outside, cache, nil)
 	return err
 }
@@ -140,7 +142,8 @@ func (m *Mended) add(tried map[string]bool, decide bool) bool {
 		tried[f.key()] = true
 		d := Deed{Rule: f.Rule, Title: f.Title, Evidence: f.Evidence}
 		for _, st := range f.Mends {
-			if !slices.ContainsFunc(m.Chain.Steps[before:], func(o chain.Step) bool { return o.Step == st.Step && string(o.With) == string(st.With) }) {
+			if !slices.ContainsFunc(m.Chain.Steps[before:],
+				func(o chain.Step) bool { return o.Step == st.Step && string(o.With) == string(st.With) }) {
 				before += m.append(st)
 			}
 			d.Steps = append(d.Steps, st.Step)

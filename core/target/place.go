@@ -27,8 +27,9 @@ func (r *rehearsal) basis(name string) {
 		r.holds(name, "The basis is the target's", want.String())
 	case !have.Known():
 		f := Finding{Rule: name, Severity: Warns, Title: "The source does not declare its whole basis",
-			Where:    have.String(),
-			Why:      "The target takes the numbers as " + want.String() + ". Compare with the scale figure and state what is right.",
+			Where: have.String(),
+			Why: "The target takes the numbers as " + want.String() +
+				". Compare with the scale figure and state what is right.",
 			MendText: "Add “Change basis”"}
 		with["assume"], f.Evidence = r.assumed(have, want)
 		f.Mends = []chain.Step{mend("basis", with)}
@@ -72,7 +73,8 @@ func (r *rehearsal) assumed(have, want geom.Basis) (with params, evidence string
 	if have.Up == 0 {
 		was := len(why)
 		if def.Up = axis("up", def.Up); len(why) == was {
-			why = append(why, fmt.Sprintf("nothing in the asset speaks for its up axis: %s is taken, as over there", def.Up))
+			why = append(why,
+				fmt.Sprintf("nothing in the asset speaks for its up axis: %s is taken, as over there", def.Up))
 		}
 	}
 	if have.Front == 0 {
@@ -124,7 +126,8 @@ func (r *rehearsal) unit(said map[string]appraise.Clue, target float64) (metres 
 		name string
 	}{{1, "metres"}, {0.01, "centimetres"}, {0.001, "millimetres"}, {0.0254, "inches"}, {0.3048, "feet"}} {
 		if r.t.Size != nil && r.within(longest*u.m) {
-			return u.m, fmt.Sprintf("nothing declares the unit: as %s it is %.4g m long, which the target takes", u.name, longest*u.m)
+			return u.m, fmt.Sprintf("nothing declares the unit: as %s it is %.4g m long, which the target takes",
+				u.name, longest*u.m)
 		}
 	}
 	return target, "nothing in the asset speaks for its unit: it is taken for the target's"
@@ -185,9 +188,12 @@ func (r *rehearsal) size(name string) {
 		Why: fmt.Sprintf("The target's assets are between %g and %g m. Most often the unit is wrong.", z.Least, z.Most)}
 	want, known := r.want()
 	switch fr := r.t.Fraction; {
-	case known && r.s.Basis.Known() && r.s.Basis.MetresPerUnit != want.MetresPerUnit && r.within(longest*r.s.Basis.MetresPerUnit/want.MetresPerUnit):
+	case known && r.s.Basis.Known() && r.s.Basis.MetresPerUnit != want.MetresPerUnit &&
+		r.within(longest*r.s.Basis.MetresPerUnit/want.MetresPerUnit):
 		b := r.t.Basis
-		f.Mends, f.MendText = []chain.Step{mend("basis", params{"up": b.Up, "front": b.Front, "handedness": b.Handed, "unit": b.MetresPerUnit})}, "Add “Change basis”"
+		f.Mends, f.MendText = []chain.Step{mend("basis",
+			params{"up": b.Up, "front": b.Front, "handedness": b.Handed, "unit": b.MetresPerUnit})},
+			"Add “Change basis”"
 	case fr > 0 && r.within(longest*fr):
 		f.Title, f.Why = "It is as large as in life", fmt.Sprintf("The target shows things at %g of their size.", fr)
 		f.Mends, f.MendText = []chain.Step{mend("scale", params{"factor": fr})}, fmt.Sprintf("Scale by %g", fr)
@@ -240,9 +246,13 @@ func (r *rehearsal) resized(longest float64) (*Question, string) {
 	off := func(f float64) float64 { return math.Abs(math.Log(longest * f / aim)) }
 	if f := math.Max(z.Least/longest, longest/math.Max(z.Most, 1e-300)); f < leastSlip && r.s.Basis.MetresPerUnit > 0 {
 		to := math.Min(math.Max(longest, z.Least), z.Most)
-		q := &Question{Text: fmt.Sprintf("It is %.4g m, the target takes %g to %g m. Shall it be scaled?", longest, z.Least, z.Most)}
-		q.Answers = []Answer{{fmt.Sprintf("Scale it to %.3g m", to), []chain.Step{mend("scale", params{"factor": to / longest})}}}
-		return q, fmt.Sprintf("it is %.2g times off, which no slip of units makes, and its file declares the unit: it is brought to %.3g m", f, to)
+		q := &Question{Text: fmt.Sprintf("It is %.4g m, the target takes %g to %g m. Shall it be scaled?",
+			longest, z.Least, z.Most)}
+		q.Answers = []Answer{{fmt.Sprintf("Scale it to %.3g m", to),
+			[]chain.Step{mend("scale", params{"factor": to / longest})}}}
+		return q,
+			fmt.Sprintf("it is %.2g times off, which no slip of units makes, and its file declares the unit: "+
+				"it is brought to %.3g m", f, to)
 	}
 	best := -1
 	q := &Question{Text: fmt.Sprintf("How large is it? As it stands its longest side is %.4g m.", longest)}
@@ -250,7 +260,8 @@ func (r *rehearsal) resized(longest float64) (*Question, string) {
 		if !r.within(longest * u.factor) {
 			continue
 		}
-		q.Answers = append(q.Answers, Answer{fmt.Sprintf("%.3g m: %s", longest*u.factor, u.why), []chain.Step{mend("scale", params{"factor": u.factor})}})
+		q.Answers = append(q.Answers, Answer{fmt.Sprintf("%.3g m: %s", longest*u.factor, u.why),
+			[]chain.Step{mend("scale", params{"factor": u.factor})}})
 		if best < 0 || off(u.factor) < off(unitSlips[best].factor) {
 			best = i
 			n := len(q.Answers) - 1
@@ -259,10 +270,12 @@ func (r *rehearsal) resized(longest float64) (*Question, string) {
 	}
 	if best < 0 { // no slip explains it: the nearest size that is taken
 		to := math.Min(math.Max(aim, z.Least), z.Most)
-		q.Answers = []Answer{{fmt.Sprintf("%.3g m: as the target's other assets", to), []chain.Step{mend("scale", params{"factor": to / longest})}}}
+		q.Answers = []Answer{{fmt.Sprintf("%.3g m: as the target's other assets", to),
+			[]chain.Step{mend("scale", params{"factor": to / longest})}}}
 		return q, about + fmt.Sprintf("no usual slip of units explains %.4g m", longest)
 	}
-	return q, about + fmt.Sprintf("%s: that makes %.4g m of %.4g m", unitSlips[best].why, longest*unitSlips[best].factor, longest)
+	return q, about + fmt.Sprintf("%s: that makes %.4g m of %.4g m", unitSlips[best].why,
+		longest*unitSlips[best].factor, longest)
 }
 
 func (r *rehearsal) ground(name string) {

@@ -39,14 +39,16 @@ func plank(t *testing.T) *scene.Scene {
 	m := scene.NewMaterial("wood")
 	m.Textures = []scene.Texture{{Role: scene.RoleColour, Picture: 0, Scale: 1}}
 	s.Materials = []scene.Material{m}
-	s.Pictures = []scene.Picture{{Name: "wood_c", MIME: "image/png", Width: 8, Height: 8, Found: "here", Data: texels(t, 8, 8, color.NRGBA{90, 80, 60, 255})}}
+	s.Pictures = []scene.Picture{{Name: "wood_c", MIME: "image/png", Width: 8, Height: 8, Found: "here",
+		Data: texels(t, 8, 8, color.NRGBA{90, 80, 60, 255})}}
 	p := scene.Part{Material: 0, UVs: []scene.AttrSet{{Name: "uv"}}}
 	for i := range 8 {
 		p.Positions = append(p.Positions, float32(i&1*2)-1, float32(i>>1&1), float32(i>>2&1*4)-2)
 		p.Normals = append(p.Normals, 0, 1, 0)
 		p.UVs[0].Data = append(p.UVs[0].Data, float32(i&1), float32(i>>2&1))
 	}
-	p.Triangles = []uint32{0, 4, 5, 0, 5, 1, 2, 3, 7, 2, 7, 6, 0, 2, 6, 0, 6, 4, 1, 5, 7, 1, 7, 3, 0, 1, 3, 0, 3, 2, 4, 6, 7, 4, 7, 5}
+	p.Triangles = []uint32{0, 4, 5, 0, 5, 1, 2, 3, 7, 2, 7, 6, 0, 2, 6, 0, 6, 4, 1, 5, 7, 1, 7, 3, 0, 1, 3, 0,
+		3, 2, 4, 6, 7, 4, 7, 5}
 	s.Meshes = []scene.Mesh{{Name: "plank", Parts: []scene.Part{p}}}
 	n := scene.NewNode("plank")
 	n.Mesh = 0
@@ -108,20 +110,33 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 		where             string // a part of it
 		bare              bool   // no step mends it
 	}{
-		{"lies on its side", "basis: {up: +Z, front: +X, handedness: left, metres_per_unit: 0.01}", "basis", false, nil, Stops, "Y up", false},
-		{"far too small", "size: {least: 0.5, most: 10}", "size", false, func(s *scene.Scene) { scaled(s, 0.001) }, Stops, "0.004 m", false},
+		{"lies on its side", "basis: {up: +Z, front: +X, handedness: left, metres_per_unit: 0.01}", "basis",
+			false, nil, Stops, "Y up", false},
+		{"far too small", "size: {least: 0.5, most: 10}", "size", false,
+			func(s *scene.Scene) { scaled(s, 0.001) }, Stops, "0.004 m", false},
 		{"somewhat too large", "size: {least: 0.5, most: 3}", "size", false, nil, Stops, "4 m", false},
 		{"at a fraction", "size: {least: 0.01, most: 0.2}\nfraction: 0.03125", "size", false, nil, Stops, "4 m", false},
-		{"sunk", "ground: true", "ground", false, func(s *scene.Scene) { s.Nodes[0].Translation[1] = -0.25 }, Warns, "-0.250 m", false},
-		{"aside", "centred: true", "centred", false, func(s *scene.Scene) { s.Nodes[0].Translation[0] = 3 }, Warns, "3.000 m", false},
+		{"sunk", "ground: true", "ground", false, func(s *scene.Scene) { s.Nodes[0].Translation[1] = -0.25 },
+			Warns, "-0.250 m", false},
+		{"aside", "centred: true", "centred", false, func(s *scene.Scene) { s.Nodes[0].Translation[0] = 3 },
+			Warns, "3.000 m", false},
 		{"another root", "root_bone: pelvis", "root bone", true, nil, Stops, "“root”", false},
-		{"two roots", "root_bone: root", "root bone", true, func(s *scene.Scene) { s.Nodes[2].Parent = scene.None }, Stops, "root, hips", false},
-		{"two roots, none named so", "root_bone: base", "root bone", true, func(s *scene.Scene) { s.Nodes[2].Parent = scene.None }, Stops, "root, hips", false},
+		{"two roots", "root_bone: root", "root bone", true,
+			func(s *scene.Scene) { s.Nodes[2].Parent = scene.None }, Stops, "root, hips", false},
+		{"two roots, none named so", "root_bone: base", "root bone", true,
+			func(s *scene.Scene) { s.Nodes[2].Parent = scene.None }, Stops, "root, hips", false},
 		{"an end bone", "end_bones: false", "end bones", true, nil, Stops, "chest_end", false},
-		{"a bone more", "skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: hips}]}", "skeleton", true, nil, Stops, "additional: chest_end", false},
-		{"another parent", "skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: root}, {name: chest_end, parent: chest}]}", "skeleton", true, nil, Stops, "chest hangs on hips, not on root", false},
-		{"a bone less", "skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: hips}, {name: chest_end, parent: chest}, {name: tail, parent: hips}]}", "skeleton", true, nil, Stops, "missing: tail", true},
-		{"too many bones a vertex", "joints_per_vertex: 1", "joints per vertex", true, nil, Warns, "8 vertices follow up to 2 bones, 1 allowed", false},
+		{"a bone more",
+			"skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: hips}]}",
+			"skeleton", true, nil, Stops, "additional: chest_end", false},
+		{"another parent",
+			"skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: root}, {name: chest_end, parent: chest}]}",
+			"skeleton", true, nil, Stops, "chest hangs on hips, not on root", false},
+		{"a bone less",
+			"skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: hips}, {name: chest_end, parent: chest}, {name: tail, parent: hips}]}",
+			"skeleton", true, nil, Stops, "missing: tail", true},
+		{"too many bones a vertex", "joints_per_vertex: 1", "joints per vertex", true, nil, Warns,
+			"8 vertices follow up to 2 bones, 1 allowed", false},
 		{"a part without weights", "joints_per_vertex: 4", "weights", true, func(s *scene.Scene) {
 			p := &s.Meshes[0].Parts[0]
 			p.Influences, p.Joints, p.Weights = 0, nil, nil
@@ -142,10 +157,13 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 			n.Light, s.Lights = 0, []scene.Light{{Type: "point", Intensity: 1}}
 			s.Nodes = append(s.Nodes, n)
 		}, Warns, "lamp", false},
-		{"a helper", "helpers: false", "helpers", false, func(s *scene.Scene) { s.Nodes = append(s.Nodes, scene.NewNode("spot")) }, Warns, "spot", false},
+		{"a helper", "helpers: false", "helpers", false,
+			func(s *scene.Scene) { s.Nodes = append(s.Nodes, scene.NewNode("spot")) }, Warns, "spot", false},
 		{"triangles", "limits: {triangles: 11}", "triangles", false, dense, Stops, "800 of at most 11", false},
-		{"meshes", "limits: {meshes: 1}", "meshes", false, func(s *scene.Scene) { anew(s, "other") }, Stops, "2 of at most 1", false},
-		{"nodes", "limits: {nodes: 2}", "nodes", false, func(s *scene.Scene) { anew(s, "other"); anew(s, "third") }, Stops, "3 of at most 2", false},
+		{"meshes", "limits: {meshes: 1}", "meshes", false, func(s *scene.Scene) { anew(s, "other") }, Stops,
+			"2 of at most 1", false},
+		{"nodes", "limits: {nodes: 2}", "nodes", false,
+			func(s *scene.Scene) { anew(s, "other"); anew(s, "third") }, Stops, "3 of at most 2", false},
 		{"materials", "limits: {materials: 1}", "materials", false, func(s *scene.Scene) {
 			anew(s, "other")
 			s.Materials = append(s.Materials, s.Materials[0])
@@ -155,7 +173,8 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 		{"bones", "limits: {bones: 3}", "bones", true, nil, Stops, "4 of at most 3", false},
 		{"morph targets", "limits: {morphs: 1}", "morph targets", false, func(s *scene.Scene) {
 			for _, n := range []string{"a", "b"} {
-				s.Meshes[0].Parts[0].Morphs = append(s.Meshes[0].Parts[0].Morphs, scene.MorphTarget{Name: n, Positions: make([]float32, 24)})
+				s.Meshes[0].Parts[0].Morphs = append(s.Meshes[0].Parts[0].Morphs,
+					scene.MorphTarget{Name: n, Positions: make([]float32, 24)})
 			}
 		}, Stops, "2 of at most 1", false},
 		{"UV sets", "limits: {uv_sets: 1}", "UV sets", false, func(s *scene.Scene) {
@@ -164,30 +183,44 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 		}, Stops, "2 of at most 1", false},
 		{"colour sets", "limits: {colour_sets: 1}", "colour sets", false, func(s *scene.Scene) {
 			for _, n := range []string{"a", "b"} {
-				s.Meshes[0].Parts[0].Colours = append(s.Meshes[0].Parts[0].Colours, scene.AttrSet{Name: n, Data: make([]float32, 32)})
+				s.Meshes[0].Parts[0].Colours = append(s.Meshes[0].Parts[0].Colours,
+					scene.AttrSet{Name: n, Data: make([]float32, 32)})
 			}
 		}, Stops, "2 of at most 1", false},
-		{"letters", `names: {pattern: "^[a-z0-9_]+$"}`, "names", false, func(s *scene.Scene) { s.Nodes[0].Name, s.Materials[0].Name = "Plank#1", "WOOD" }, Warns, "Plank#1, WOOD", false},
-		{"long names", "names: {longest: 10}", "name length", false, func(s *scene.Scene) { s.Nodes[0].Name = "a_plank_of_wood" }, Warns, "a_plank_of_wood", false},
-		{"a name twice", "names: {unique: true}", "names unique", false, func(s *scene.Scene) { anew(s, "plank") }, Warns, "plank", false},
-		{"a second import's number", "materials: {there: [wood]}", "materials there", false, func(s *scene.Scene) { s.Materials[0].Name = "Wood.001" }, Warns, "Wood.001", false},
-		{"another material", "materials: {there: [stone], only: true}", "materials there", false, nil, Stops, "wood", true},
+		{"letters", `names: {pattern: "^[a-z0-9_]+$"}`, "names", false,
+			func(s *scene.Scene) { s.Nodes[0].Name, s.Materials[0].Name = "Plank#1", "WOOD" }, Warns,
+			"Plank#1, WOOD", false},
+		{"long names", "names: {longest: 10}", "name length", false,
+			func(s *scene.Scene) { s.Nodes[0].Name = "a_plank_of_wood" }, Warns, "a_plank_of_wood", false},
+		{"a name twice", "names: {unique: true}", "names unique", false,
+			func(s *scene.Scene) { anew(s, "plank") }, Warns, "plank", false},
+		{"a second import's number", "materials: {there: [wood]}", "materials there", false,
+			func(s *scene.Scene) { s.Materials[0].Name = "Wood.001" }, Warns, "Wood.001", false},
+		{"another material", "materials: {there: [stone], only: true}", "materials there", false, nil, Stops,
+			"wood", true},
 		{"a material twice", "materials: {once: true}", "materials twice", false, func(s *scene.Scene) {
 			anew(s, "other")
 			s.Materials = append(s.Materials, s.Materials[0])
 			s.Materials[1].Name = "copy"
 			s.Meshes[1].Parts[0].Material = 1
 		}, Warns, "copy", false},
-		{"a missing picture", "pictures: {required: true}", "pictures", false, func(s *scene.Scene) { s.Pictures[0].Data = nil }, Stops, "wood_c", true},
+		{"a missing picture", "pictures: {required: true}", "pictures", false,
+			func(s *scene.Scene) { s.Pictures[0].Data = nil }, Stops, "wood_c", true},
 		{"a large picture", "pictures: {largest: 4}", "picture size", false, nil, Warns, "8 × 8, limit 4", false},
-		{"odd sides", "pictures: {powers_of_two: true}", "picture sides", false, func(s *scene.Scene) { repictured(s, 12, 8) }, Warns, "12 × 8", false},
+		{"odd sides", "pictures: {powers_of_two: true}", "picture sides", false,
+			func(s *scene.Scene) { repictured(s, 12, 8) }, Warns, "12 × 8", false},
 		{"another format", "pictures: {formats: [jpeg]}", "picture format", false, nil, Stops, "wood_c", false},
 		// 8 × 8 texels of four bytes and a third for mips are 341 bytes.
-		{"memory", "limits: {picture_memory: 0.0001}", "picture memory", false, nil, Stops, "0.0 MB of at most 0.0001 MB", false},
-		{"glass is opaque", "transparency: true", "transparency", false, func(s *scene.Scene) { s.Materials[0].BaseColour[3] = 0.4 }, Warns, "wood", false},
-		{"a wall shines through", "transparency: true", "transparency", false, func(s *scene.Scene) { s.Materials[0].Alpha = scene.Blend }, Warns, "wood", false},
-		{"no normals", "normals: true", "normals", false, func(s *scene.Scene) { s.Meshes[0].Parts[0].Normals = nil }, Warns, "plank", false},
-		{"no UVs", "ground: true", "UVs", false, func(s *scene.Scene) { s.Meshes[0].Parts[0].UVs = nil }, Stops, "plank", true},
+		{"memory", "limits: {picture_memory: 0.0001}", "picture memory", false, nil, Stops,
+			"0.0 MB of at most 0.0001 MB", false},
+		{"glass is opaque", "transparency: true", "transparency", false,
+			func(s *scene.Scene) { s.Materials[0].BaseColour[3] = 0.4 }, Warns, "wood", false},
+		{"a wall shines through", "transparency: true", "transparency", false,
+			func(s *scene.Scene) { s.Materials[0].Alpha = scene.Blend }, Warns, "wood", false},
+		{"no normals", "normals: true", "normals", false,
+			func(s *scene.Scene) { s.Meshes[0].Parts[0].Normals = nil }, Warns, "plank", false},
+		{"no UVs", "ground: true", "UVs", false, func(s *scene.Scene) { s.Meshes[0].Parts[0].UVs = nil }, Stops,
+			"plank", true},
 		{"no collider", "colliders: {shapes: [box]}", "colliders", false, nil, Warns, "plank", false},
 		{"a door that is shut", "colliders: {without: {node: \"*door*\"}}", "passages", false, func(s *scene.Scene) {
 			s.Nodes[0].Name = "front_door"
@@ -199,8 +232,10 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 			n.Collider = &scene.Collider{Shape: scene.ShapeSphere, Radius: 1, Mesh: scene.None}
 			s.Nodes = append(s.Nodes, n)
 		}, Warns, "sphere of plank collider", false},
-		{"a box round a slope", "colliders: {shapes: [box, mesh]}", "collider fit", false, func(s *scene.Scene) { sloped(s); boxed(s) }, Warns, "plank: by 0.96 m at most", false},
-		{"a box round a slope, and no mesh is known", "colliders: {shapes: [box]}", "collider fit", false, func(s *scene.Scene) { sloped(s); boxed(s) }, Warns, "plank", true},
+		{"a box round a slope", "colliders: {shapes: [box, mesh]}", "collider fit", false,
+			func(s *scene.Scene) { sloped(s); boxed(s) }, Warns, "plank: by 0.96 m at most", false},
+		{"a box round a slope, and no mesh is known", "colliders: {shapes: [box]}", "collider fit", false,
+			func(s *scene.Scene) { sloped(s); boxed(s) }, Warns, "plank", true},
 		{"it moves", "motions: {none: true}", "motions", false, sways, Warns, "sway", false},
 		{"too long", "motions: {longest: 0.5}", "motion length", false, sways, Stops, "at most 0.5 s", false},
 		{"several looks", "variants: one", "variants", false, func(s *scene.Scene) {
@@ -209,9 +244,15 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 		}, Warns, "frost", false},
 		{"nobody's", "licence: {needed: true}", "licence", false, nil, Stops, "owner: nothing", true},
 		{"no avatar", "licence: {avatar: true}", "licence", false, nil, Stops, "", true},
-		{"an own rule", "rules: [{rule: few, if: 'triangles > 11 and name == \"plank\"', says: too many, mend: {step: reduce, with: {triangles: 8}}}]", "few", false, dense, Stops, "triangles > 11", false},
-		{"an own rule that picks", "rules: [{rule: tools, where: {node: \"tool_*\"}, says: left in, severity: warns, mend: {step: strip, with: {where: {node: \"tool_*\"}}}}]", "tools", false, func(s *scene.Scene) { anew(s, "tool_clip") }, Warns, "tool_clip", false},
-		{"a material that an own rule picks", "rules: [{rule: paint, where: {material: \"wo*\"}, says: painted}]", "paint", false, nil, Stops, "plank", true},
+		{"an own rule",
+			"rules: [{rule: few, if: 'triangles > 11 and name == \"plank\"', says: too many, mend: {step: reduce, with: {triangles: 8}}}]",
+			"few", false, dense, Stops, "triangles > 11", false},
+		{"an own rule that picks",
+			"rules: [{rule: tools, where: {node: \"tool_*\"}, says: left in, severity: warns, mend: {step: strip, with: {where: {node: \"tool_*\"}}}}]",
+			"tools", false, func(s *scene.Scene) { anew(s, "tool_clip") }, Warns, "tool_clip", false},
+		{"a material that an own rule picks",
+			"rules: [{rule: paint, where: {material: \"wo*\"}, says: painted}]", "paint", false, nil, Stops,
+			"plank", true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := plank(t)
@@ -326,15 +367,16 @@ func repictured(s *scene.Scene, w, h int) {
 }
 
 func sways(s *scene.Scene) {
-	s.Motions = []scene.Motion{{Name: "sway", Channels: []scene.Channel{{Node: 0, Path: scene.PathTranslation, Interp: scene.Linear,
-		Times: []float32{0, 1, 2}, Values: []float32{0, 0, 0, 0, 0.1, 0, 0, 0, 0}}}}}
+	s.Motions = []scene.Motion{{Name: "sway", Channels: []scene.Channel{{Node: 0, Path: scene.PathTranslation,
+		Interp: scene.Linear,
+		Times:  []float32{0, 1, 2}, Values: []float32{0, 0, 0, 0, 0.1, 0, 0, 0, 0}}}}}
 }
 
 // A sheet makes of a rule what it wants: more, less, nothing, in its own words.
 func TestSeveritiesAndReasonsOfTheSheet(t *testing.T) {
 	s := plank(t)
 	s.Nodes[0].Translation[1] = 1
-	f := byRule(Rehearse(s, parsed(t, "ground: true\nseverity: {ground: stops}\nwhy: {ground: It hovers over the table.}")))["ground"]
+	f := outcome(t, s, "ground: true\nseverity: {ground: stops}\nwhy: {ground: It hovers over the table.}", "ground")
 	if f.Severity != Stops || f.Why != "It hovers over the table." {
 		t.Errorf("%+v", f)
 	}
@@ -342,7 +384,8 @@ func TestSeveritiesAndReasonsOfTheSheet(t *testing.T) {
 		t.Errorf("%+v", f)
 	}
 	s.Nodes[0].Translation[1] = 0
-	if f := byRule(Rehearse(s, parsed(t, "ground: true\nwhy: {ground: x}")))["ground"]; f.Severity != Holds || f.Why != "" {
+	if f := outcome(t, s, "ground: true\nwhy: {ground: x}", "ground"); f.Severity != Holds ||
+		f.Why != "" {
 		t.Errorf("%+v", f)
 	}
 }
@@ -354,7 +397,8 @@ func TestQuestions(t *testing.T) {
 	scaled(s, 1000)
 	sheet := parsed(t, "size: {least: 0.5, most: 10}")
 	f := byRule(Rehearse(s, sheet))["size"]
-	if f.Ask == nil || len(f.Ask.Answers) < 1 || !strings.Contains(f.Ask.Answers[0].Text, "4 m: millimetres were taken for metres") {
+	if f.Ask == nil || len(f.Ask.Answers) < 1 || !strings.Contains(f.Ask.Answers[0].Text,
+		"4 m: millimetres were taken for metres") {
 		t.Fatalf("%+v", f.Ask)
 	}
 	asked, err := MendAll(context.Background(), "x", s, &chain.Chain{}, sheet, false, nil, nil)
@@ -368,10 +412,11 @@ func TestQuestions(t *testing.T) {
 	if d := decided.Scene.Stats().Max; d[2] != 2 {
 		t.Errorf("it ends at %v", d)
 	}
-	for rule, text := range map[string]string{"variants": "variants: one", "materials there": "materials: {there: [stone, reed], only: true}"} {
+	for rule, text := range map[string]string{"variants": "variants: one",
+		"materials there": "materials: {there: [stone, reed], only: true}"} {
 		s := plank(t)
 		s.Variants = []string{"frost", "summer"}
-		f := byRule(Rehearse(s, parsed(t, text)))[rule]
+		f := outcome(t, s, text, rule)
 		if f.Ask == nil || len(f.Ask.Answers) < 2 {
 			t.Errorf("%s: %+v", rule, f)
 		}
@@ -380,11 +425,13 @@ func TestQuestions(t *testing.T) {
 
 // A body of which nothing declares the unit is as tall as the scale figure.
 func TestABodyTellsItsUnit(t *testing.T) {
-	r := &rehearsal{s: &scene.Scene{}, t: parsed(t, "size: {least: 0.5, most: 50}"), st: scene.Stats{Bones: 20}, alpha: alphas{}}
+	r := &rehearsal{s: &scene.Scene{}, t: parsed(t, "size: {least: 0.5, most: 50}"), st: scene.Stats{Bones: 20},
+		alpha: alphas{}}
 	for _, c := range []struct {
 		longest float64
 		says    string
-	}{{175, "centimetres were taken for metres"}, {1750, "millimetres were taken for metres"}, {0.00175, "metres were taken for millimetres"}, {68.9, "inches were taken for metres"}} {
+	}{{175, "centimetres were taken for metres"}, {1750, "millimetres were taken for metres"},
+		{0.00175, "metres were taken for millimetres"}, {68.9, "inches were taken for metres"}} {
 		q, why := r.resized(c.longest)
 		if q == nil || !strings.Contains(why, c.says) || !strings.Contains(why, "bones of a body") {
 			t.Errorf("%g: %s", c.longest, why)
@@ -406,7 +453,9 @@ func TestTheOrderOfMends(t *testing.T) {
 	s.Nodes[0].Name = "Prüf"
 	s.Nodes = append(s.Nodes, scene.NewNode("spot"))
 	doc := &chain.Chain{Name: "mine", Steps: []chain.Step{mend("ground", params{})}}
-	sheet := parsed(t, "basis: {up: +Z, front: +X, handedness: left, metres_per_unit: 0.01}\nhelpers: false\nend_bones: false\nroot_bone: base\nground: true\nnames: {pattern: \"^[a-z_]+$\"}")
+	sheet := parsed(t,
+		"basis: {up: +Z, front: +X, handedness: left, metres_per_unit: 0.01}\nhelpers: false\nend_bones: false\n"+
+			"root_bone: base\nground: true\nnames: {pattern: \"^[a-z_]+$\"}")
 	m, err := MendAll(context.Background(), "x", s, doc, sheet, true, nil, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -416,7 +465,8 @@ func TestTheOrderOfMends(t *testing.T) {
 		names = append(names, st.Step)
 	}
 	at := func(n string) int { return slices.Index(names, n) }
-	if at("strip") != 0 || at("ground") != 1 || !(at("bones-trim") < at("basis") && at("root") < at("basis") && at("basis") < at("rename")) {
+	if at("strip") != 0 || at("ground") != 1 || !(at("bones-trim") < at("basis") && at("root") < at("basis") &&
+		at("basis") < at("rename")) {
 		t.Errorf("%v", names)
 	}
 	if len(doc.Steps) != 1 || m.Chain.Name != "mine" {
@@ -432,7 +482,8 @@ func TestTheOrderOfMends(t *testing.T) {
 	}
 	// A chain that fails by itself is the porter's to mend.
 	bad := &chain.Chain{Steps: []chain.Step{{Step: "fit-skeleton", With: []byte(`{"from":"nowhere.glb"}`)}}}
-	if _, err := MendAll(context.Background(), "x", s, bad, sheet, true, nil, nil); err == nil || !strings.Contains(err.Error(), "chain step 1") {
+	if _, err := MendAll(context.Background(), "x", s, bad, sheet, true, nil, nil); err == nil ||
+		!strings.Contains(err.Error(), "chain step 1") {
 		t.Errorf("%v", err)
 	}
 }
@@ -458,14 +509,18 @@ func TestSince(t *testing.T) {
 
 // What was foretold is held against what happened, by what the receiver looks at.
 func TestForetoldAndHappened(t *testing.T) {
-	findings := []Finding{{Rule: "size", Severity: Stops, Title: "big"}, {Rule: "ground", Severity: Holds}, {Rule: "names", Severity: Warns}, {Rule: "basis", Severity: Stops}, {Rule: "tools", Severity: Stops}}
-	log := []Heard{{Code: "SZ01", Level: "error", Text: "bounds"}, {Code: "PV01", Level: "warning", Text: "floor"}, {Code: "NM01", Level: "info", Text: "fine"}, {Code: "XX99", Level: "error", Text: "odd"}, {Code: "OW01", Level: "error", Text: "tools"}}
+	findings := []Finding{{Rule: "size", Severity: Stops, Title: "big"}, {Rule: "ground", Severity: Holds},
+		{Rule: "names", Severity: Warns}, {Rule: "basis", Severity: Stops}, {Rule: "tools", Severity: Stops}}
+	log := []Heard{{Code: "SZ01", Level: "error", Text: "bounds"},
+		{Code: "PV01", Level: "warning", Text: "floor"}, {Code: "NM01", Level: "info", Text: "fine"},
+		{Code: "XX99", Level: "error", Text: "odd"}, {Code: "OW01", Level: "error", Text: "tools"}}
 	own := parsed(t, "rules: [{rule: tools, where: {material: \"tool_*\"}, says: left in}]").Rules
 	got := map[string]Outcome{}
 	for _, o := range Compare(findings, []string{"SZ01", "PV01", "NM01", "OW01"}, log, own) {
 		got[o.Rule] = o
 	}
-	for rule, want := range map[string][2]bool{"size": {true, true}, "ground": {false, true}, "names": {true, false}, "XX99": {false, true}, "tools": {true, true}} {
+	for rule, want := range map[string][2]bool{"size": {true, true}, "ground": {false, true},
+		"names": {true, false}, "XX99": {false, true}, "tools": {true, true}} {
 		if o, ok := got[rule]; !ok || o.Foretold != want[0] || o.Happened != want[1] {
 			t.Errorf("%s: %+v", rule, o)
 		}
@@ -481,10 +536,12 @@ func TestForetoldAndHappened(t *testing.T) {
 func TestManyRehearsals(t *testing.T) {
 	var tab Table
 	tab.Add(1, "a", "x", []Finding{{Rule: "ground", Severity: Warns, Title: "off"}, {Rule: "size", Severity: Holds}})
-	tab.Add(2, "b", "x", []Finding{{Rule: "ground", Severity: Warns, Title: "off"}, {Rule: "root bone", Severity: Stops, Title: "other"}})
+	tab.Add(2, "b", "x", []Finding{{Rule: "ground", Severity: Warns, Title: "off"},
+		{Rule: "root bone", Severity: Stops, Title: "other"}})
 	tab.Add(3, "c", "y", []Finding{{Rule: "names", Severity: Warns, Title: "odd"}})
 	rows := tab.Rows()
-	if tab.Rehearsals != 3 || len(rows) != 3 || rows[0].Rule != "root bone" || rows[1].Rule != "ground" || len(rows[1].Assets) != 2 || rows[2].Rule != "names" {
+	if tab.Rehearsals != 3 || len(rows) != 3 || rows[0].Rule != "root bone" || rows[1].Rule != "ground" ||
+		len(rows[1].Assets) != 2 || rows[2].Rule != "names" {
 		t.Errorf("%+v", rows)
 	}
 }
@@ -525,7 +582,8 @@ func TestASheetFromAnExample(t *testing.T) {
 
 // A form's values and the text say the same.
 func TestSheetsAsValues(t *testing.T) {
-	for _, id := range []string{"reedlight", "tideworks", "weirwork", "lanternfolk", "millrace", "stilttable", "gltf-engine"} {
+	for _, id := range []string{"reedlight", "tideworks", "weirwork", "lanternfolk", "millrace", "stilttable",
+		"gltf-engine"} {
 		a := shipped(t, id)
 		text, err := Text(asJSON(t, a), nil)
 		if err != nil {
@@ -628,7 +686,8 @@ func TestMistakesInSheets(t *testing.T) {
 // A rule that cannot be asked says so and stops nothing else.
 func TestOwnRulesThatFail(t *testing.T) {
 	f := byRule(Rehearse(plank(t), parsed(t, "ground: true\nrules: [{rule: a, says: b, if: 'triangles / bones > 1'}]")))
-	if f["a"].Severity != Warns || !strings.Contains(f["a"].Where, "division by zero") || f["ground"].Severity != Holds {
+	if f["a"].Severity != Warns || !strings.Contains(f["a"].Where, "division by zero") ||
+		f["ground"].Severity != Holds {
 		t.Errorf("%+v", f["a"])
 	}
 }
@@ -640,7 +699,8 @@ func TestHowCollidersAreTold(t *testing.T) {
 	n.Parent = 0
 	n.Collider = &scene.Collider{Shape: scene.ShapeBox, Size: [3]float32{1, 1, 1}, Mesh: scene.None}
 	s.Nodes = append(s.Nodes, n)
-	for as, want := range map[string]string{"extension": "plank,plank collider", "ending, ending: _col": "plank,plank collider_col", "none": "plank"} {
+	for as, want := range map[string]string{"extension": "plank,plank collider",
+		"ending, ending: _col": "plank,plank collider_col", "none": "plank"} {
 		out, notes := Told(s, parsed(t, "colliders: {as: "+as+"}"))
 		var names []string
 		meshes := 0
@@ -650,7 +710,8 @@ func TestHowCollidersAreTold(t *testing.T) {
 				meshes++
 			}
 		}
-		if strings.Join(names, ",") != want || (as == "extension") != (len(notes) == 0) || (meshes == 2) != strings.HasPrefix(as, "ending") {
+		if strings.Join(names, ",") != want || (as == "extension") != (len(notes) == 0) ||
+			(meshes == 2) != strings.HasPrefix(as, "ending") {
 			t.Errorf("%s: %v, %v, %d meshes", as, names, notes, meshes)
 		}
 		if err := out.Validate(); err != nil {
@@ -684,7 +745,8 @@ func BenchmarkRehearse(b *testing.B) {
 		n.Mesh = 0
 		s.Nodes = append(s.Nodes, n)
 	}
-	sheet, err := Parse([]byte("target: x\nformat: glb\nground: true\nnames: {unique: true, pattern: \"^[a-z0-9_]+$\"}\nmaterials: {once: true}\nhelpers: false\ncolliders: {}\n"))
+	sheet, err := Parse([]byte("target: x\nformat: glb\nground: true\nhelpers: false\ncolliders: {}\n" +
+		"names: {unique: true, pattern: \"^[a-z0-9_]+$\"}\nmaterials: {once: true}\n"))
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -734,12 +796,15 @@ func TestUndeclaredBases(t *testing.T) {
 	s := plank(t)
 	s.Basis = geom.Basis{}
 	s.Nodes[0].Translation[1] = -0.5 // neither axis has it on the ground
-	sheet := parsed(t, "basis: {up: +Z, front: +X, handedness: left, metres_per_unit: 0.01}\nsize: {least: 0.02, most: 500}")
+	sheet := parsed(t,
+		"basis: {up: +Z, front: +X, handedness: left, metres_per_unit: 0.01}\nsize: {least: 0.02, most: 500}")
 	m, err := MendAll(context.Background(), "x", s, &chain.Chain{}, sheet, true, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(m.Deeds) != 1 || !strings.Contains(m.Deeds[0].Evidence, "nothing in the asset speaks for its up axis") || !strings.Contains(m.Deeds[0].Evidence, "right-handed, as interchange formats are") ||
+	if len(m.Deeds) != 1 || !strings.Contains(m.Deeds[0].Evidence,
+		"nothing in the asset speaks for its up axis") ||
+		!strings.Contains(m.Deeds[0].Evidence, "right-handed, as interchange formats are") ||
 		!strings.Contains(m.Deeds[0].Evidence, "as metres it is 4 m long") {
 		t.Errorf("%+v", m.Deeds)
 	}
@@ -789,14 +854,14 @@ func TestEdgesOfRules(t *testing.T) {
 	}{{2.4, "no slip of units makes"}, {100, "centimetres were taken for metres"}} {
 		s := plank(t)
 		scaled(s, c.by)
-		if f := byRule(Rehearse(s, parsed(t, "size: {least: 0.5, most: 5}")))["size"]; !strings.Contains(f.Evidence, c.says) {
+		if f := outcome(t, s, "size: {least: 0.5, most: 5}", "size"); !strings.Contains(f.Evidence, c.says) {
 			t.Errorf("%g: %s", c.by, f.Evidence)
 		}
 	}
 	// 9.6 m of at most 5 become 5: a factor of 0.521.
 	s := plank(t)
 	scaled(s, 2.4)
-	f := byRule(Rehearse(s, parsed(t, "size: {least: 0.5, most: 5}")))["size"]
+	f := outcome(t, s, "size: {least: 0.5, most: 5}", "size")
 	if with := string(f.Mends[0].With); !strings.HasPrefix(with, `{"factor":0.5208`) {
 		t.Errorf("%s", with)
 	}
@@ -805,8 +870,9 @@ func TestEdgesOfRules(t *testing.T) {
 	s = plank(t)
 	scaled(s, 1e12)
 	s.Basis.MetresPerUnit = 0
-	f = byRule(Rehearse(s, parsed(t, "size: {least: 0.5, most: 5}")))["size"]
-	if f.Ask == nil || !strings.HasPrefix(f.Ask.Answers[0].Text, "1.58 m") || !strings.HasPrefix(string(f.Mends[0].With), `{"factor":3.95`) {
+	f = outcome(t, s, "size: {least: 0.5, most: 5}", "size")
+	if f.Ask == nil || !strings.HasPrefix(f.Ask.Answers[0].Text, "1.58 m") ||
+		!strings.HasPrefix(string(f.Mends[0].With), `{"factor":3.95`) {
 		t.Errorf("%+v", f)
 	}
 	// The middle may be a thousandth of the longest side off: 4 mm of 4 m.
@@ -816,16 +882,19 @@ func TestEdgesOfRules(t *testing.T) {
 	}{{0.0039, Holds}, {0.0041, Warns}} {
 		s := plank(t)
 		s.Nodes[0].Translation[0] = c.off
-		if f := byRule(Rehearse(s, parsed(t, "centred: true")))["centred"]; f.Severity != c.want {
+		if f := outcome(t, s, "centred: true", "centred"); f.Severity != c.want {
 			t.Errorf("%g: %+v", c.off, f)
 		}
 	}
 	// A body on a table is as tall as the figure at its fraction.
-	r := &rehearsal{s: &scene.Scene{}, t: parsed(t, "size: {least: 0.005, most: 4}\nfraction: 0.03125"), st: scene.Stats{Bones: 20}, alpha: alphas{}}
-	if q, why := r.resized(54.6875); q == nil || !strings.Contains(why, "millimetres were taken for metres") { // 1.75 m / 32 in mm
+	r := &rehearsal{s: &scene.Scene{}, t: parsed(t, "size: {least: 0.005, most: 4}\nfraction: 0.03125"),
+		st: scene.Stats{Bones: 20}, alpha: alphas{}}
+	// 1.75 m / 32 in mm
+	if q, why := r.resized(54.6875); q == nil || !strings.Contains(why, "millimetres were taken for metres") {
 		t.Errorf("%s", why)
 	}
-	if got := differ(geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right, MetresPerUnit: 40}, geom.GLTF); got != "be 40 times too small" {
+	if got := differ(geom.Basis{Up: geom.PlusY, Front: geom.PlusZ, Handed: geom.Right, MetresPerUnit: 40},
+		geom.GLTF); got != "be 40 times too small" {
 		t.Error(got)
 	}
 	if got := few(strings.Split("a b c d e f g h i", " ")); got != "a, b, c, d, e, f and 3 more" {
@@ -834,11 +903,14 @@ func TestEdgesOfRules(t *testing.T) {
 	// A right-handed target needs no word about hands; a declared hand is left.
 	s = plank(t)
 	s.Basis = geom.Basis{}
-	if f := byRule(Rehearse(s, parsed(t, "basis: {up: +Y, front: +Z, handedness: right, metres_per_unit: 1}")))["basis"]; strings.Contains(f.Evidence, "right-handed") {
+	f = outcome(t, s, "basis: {up: +Y, front: +Z, handedness: right, metres_per_unit: 1}", "basis")
+	if strings.Contains(f.Evidence, "right-handed") {
 		t.Errorf("%s", f.Evidence)
 	}
 	s.Basis.Handed = geom.Left
-	if f := byRule(Rehearse(s, parsed(t, "basis: {up: +Y, front: +Z, handedness: left, metres_per_unit: 1}")))["basis"]; strings.Contains(f.Evidence, "right-handed") || strings.Contains(string(f.Mends[0].With), `"handedness":"right"`) {
+	f = outcome(t, s, "basis: {up: +Y, front: +Z, handedness: left, metres_per_unit: 1}", "basis")
+	if strings.Contains(f.Evidence, "right-handed") ||
+		strings.Contains(string(f.Mends[0].With), `"handedness":"right"`) {
 		t.Errorf("%s, %s", f.Evidence, f.Mends[0].With)
 	}
 }
@@ -847,9 +919,13 @@ func TestEdgesOfRules(t *testing.T) {
 // of, say nothing.
 func TestRulesThatAreNotAsked(t *testing.T) {
 	for text, rule := range map[string]string{
-		"motions: {apart: true}": "motion length", "motions: {longest: 3}": "motion length", "colliders: {shapes: [box], as: none}": "collider shapes",
-		"colliders: {shapes: [box], as: ending, ending: _c}": "collider shapes", "colliders: {shapes: [box]}": "collider shapes", "root_bone: x": "root bone", "end_bones: false": "end bones",
-		"joints_per_vertex: 2": "joints per vertex", "end_bones: true": "end bones", "names: {unique: true}": "names", "limits: {triangles: 0}": "triangles",
+		"motions: {apart: true}": "motion length", "motions: {longest: 3}": "motion length",
+		"colliders: {shapes: [box], as: none}":               "collider shapes",
+		"colliders: {shapes: [box], as: ending, ending: _c}": "collider shapes",
+		"colliders: {shapes: [box]}":                         "collider shapes", "root_bone: x": "root bone",
+		"end_bones: false":     "end bones",
+		"joints_per_vertex: 2": "joints per vertex", "end_bones: true": "end bones",
+		"names: {unique: true}": "names", "limits: {triangles: 0}": "triangles",
 	} {
 		if f, ok := byRule(Rehearse(plank(t), parsed(t, text)))[rule]; ok {
 			t.Errorf("%s: %+v", text, f)
@@ -858,7 +934,8 @@ func TestRulesThatAreNotAsked(t *testing.T) {
 	// A collider of a shape that the ending makes a mesh of anyway is none of its business.
 	s := plank(t)
 	s.Nodes[0].Collider = &scene.Collider{Shape: scene.ShapeSphere, Radius: 1, Mesh: scene.None}
-	if f, ok := byRule(Rehearse(s, parsed(t, "colliders: {shapes: [box], as: ending, ending: _c}")))["collider shapes"]; ok {
+	if f, ok := byRule(Rehearse(s,
+		parsed(t, "colliders: {shapes: [box], as: ending, ending: _c}")))["collider shapes"]; ok {
 		t.Errorf("%+v", f)
 	}
 	lines := fmt.Sprint(parsed(t, "ground: true").Lines())
@@ -867,7 +944,8 @@ func TestRulesThatAreNotAsked(t *testing.T) {
 			t.Errorf("%s of a sheet that says nothing of it", word)
 		}
 	}
-	if lines := fmt.Sprint(parsed(t, "joints_per_vertex: 3\nlimits: {triangles: 12000}").Lines()); !strings.Contains(lines, "3 per vertex") || !strings.Contains(lines, "12,000 triangles") {
+	lines = fmt.Sprint(parsed(t, "joints_per_vertex: 3\nlimits: {triangles: 12000}").Lines())
+	if !strings.Contains(lines, "3 per vertex") || !strings.Contains(lines, "12,000 triangles") {
 		t.Error(lines)
 	}
 }
@@ -904,7 +982,8 @@ func TestWhatFits(t *testing.T) {
 	}
 	// The same lying on another axis, upside down.
 	s.Nodes[1].Translation[1] = 0.53
-	for _, up := range []geom.Basis{{Up: geom.PlusZ, Front: geom.PlusX, Handed: geom.Left, MetresPerUnit: 0.01}, {Up: -geom.PlusX, Front: geom.PlusY, Handed: geom.Right, MetresPerUnit: 3}} {
+	for _, up := range []geom.Basis{{Up: geom.PlusZ, Front: geom.PlusX, Handed: geom.Left, MetresPerUnit: 0.01},
+		{Up: -geom.PlusX, Front: geom.PlusY, Handed: geom.Right, MetresPerUnit: 3}} {
 		turned, err := s.InBasis(up)
 		if err != nil {
 			t.Fatal(err)
@@ -920,12 +999,15 @@ func TestRoomAboveAnExample(t *testing.T) {
 	s := plank(t)
 	repictured(s, 12, 8)
 	text := string(FromExample("x", s))
-	for _, want := range []string{"limits: {triangles: 32, materials: 8}", "pictures: {required: true, largest: 16, formats: [png]}"} { // 12 triangles; 12 is no power of two
+	// 12 triangles; 12 is no power of two
+	for _, want := range []string{"limits: {triangles: 32, materials: 8}",
+		"pictures: {required: true, largest: 16, formats: [png]}"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("nothing says %q:\n%s", want, text)
 		}
 	}
-	for in, want := range map[string]string{`^[a-z]+$`: "[^a-z]+", `^[a-z]*$`: "[^a-z]+", `[a-z]+`: "", `^[a-z]$`: "", `^a+$`: "", `^[^x]+$`: "", `^(a|bc)+$`: ""} {
+	for in, want := range map[string]string{`^[a-z]+$`: "[^a-z]+", `^[a-z]*$`: "[^a-z]+", `[a-z]+`: "",
+		`^[a-z]$`: "", `^a+$`: "", `^[^x]+$`: "", `^(a|bc)+$`: ""} {
 		if got := others(in); got != want {
 			t.Errorf("%s: %q, want %q", in, got, want)
 		}

@@ -376,17 +376,20 @@ func (d *Delivery) Check() error {
 		what, text string
 		marks      []string
 	}{{"folder", d.Folder, []string{"{asset}"}}, {"model", d.Model, []string{"{asset}"}},
-		{"pictures", d.Pictures, []string{"{asset}", "{picture}"}}, {"motions", d.Motions, []string{"{asset}", "{motion}"}},
+		{"pictures", d.Pictures, []string{"{asset}", "{picture}"}},
+		{"motions", d.Motions, []string{"{asset}", "{motion}"}},
 		{"search_file", d.SearchFile, nil}, {"search_line", d.SearchLine, []string{"{folder}", "{asset}"}}} {
 		rest := p.text
 		for _, m := range p.marks {
 			rest = strings.ReplaceAll(rest, m, "x")
 		}
 		if strings.ContainsAny(rest, "{}") {
-			return fmt.Errorf("%s: %q has a mark that stands for nothing; there are %s", p.what, p.text, strings.Join(p.marks, ", "))
+			return fmt.Errorf("%s: %q has a mark that stands for nothing; there are %s", p.what, p.text,
+				strings.Join(p.marks, ", "))
 		}
 		if p.what != "search_line" && rest != "" && (!fs.ValidPath(rest) || strings.ContainsAny(rest, "\\:")) {
-			return fmt.Errorf("%s: %q is no path within a folder: write names with / between them, and no ..", p.what, p.text)
+			return fmt.Errorf("%s: %q is no path within a folder: write names with / between them, and no ..",
+				p.what, p.text)
 		}
 	}
 	return nil

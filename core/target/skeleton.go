@@ -35,7 +35,8 @@ func (r *rehearsal) root(name string) {
 			Where: few(names(roots)), Things: roots,
 			Why: "The target merges skeletons from one root bone."}
 		if named < 0 {
-			f.Mends, f.MendText = []chain.Step{mend("bones-parent", params{"insert": want})}, fmt.Sprintf("Insert “%s” above them", want)
+			f.Mends, f.MendText = []chain.Step{mend("bones-parent", params{"insert": want})},
+				fmt.Sprintf("Insert “%s” above them", want)
 		} else {
 			var rows []params
 			for _, t := range roots {
@@ -43,7 +44,8 @@ func (r *rehearsal) root(name string) {
 					rows = append(rows, params{"bone": t.Name, "parent": want})
 				}
 			}
-			f.Mends, f.MendText = []chain.Step{mend("bones-parent", params{"rows": rows})}, fmt.Sprintf("Hang them on “%s”", want)
+			f.Mends, f.MendText = []chain.Step{mend("bones-parent", params{"rows": rows})},
+				fmt.Sprintf("Hang them on “%s”", want)
 		}
 		r.add(f)
 		return
@@ -162,7 +164,8 @@ func (r *rehearsal) skeleton(name string) {
 	}
 	f := Finding{Rule: name, Severity: Stops, Title: "The skeleton is not the target's",
 		Where: strings.Join(says, "; "), Things: append(things, more...),
-		Why: "The target could not merge the bones and would offer to rebuild its skeleton, which ruins every motion it has."}
+		Why: "The target could not merge the bones and would offer to rebuild its skeleton, " +
+			"which ruins every motion it has."}
 	f.Mends, f.MendText, f.Evidence = r.fitted(k, at, missing, more)
 	r.add(f)
 }
@@ -188,7 +191,8 @@ func (r *rehearsal) boneAbove(i int) string {
 // fitted are the steps that make the skeleton the target's: the asset's own
 // where the sheet names one; else bones of other names are told by the limbs
 // that they are, what is more goes, and parents follow.
-func (r *rehearsal) fitted(k *Skeleton, at map[string]int, missing []string, more []Thing) (mends []chain.Step, text, evidence string) {
+func (r *rehearsal) fitted(k *Skeleton, at map[string]int, missing []string, more []Thing) (mends []chain.Step,
+	text, evidence string) {
 	if k.Like != "" {
 		return []chain.Step{mend("fit-skeleton", params{"from": k.Like})}, "Fit the target's skeleton", ""
 	}
@@ -199,7 +203,8 @@ func (r *rehearsal) fitted(k *Skeleton, at map[string]int, missing []string, mor
 		for _, name := range missing {
 			limb := ref.Limb(slices.IndexFunc(k.Bones, func(b SheetBone) bool { return b.Name == name }))
 			if m, ok := body[limb]; ok && limb != "" {
-				if old := r.s.Nodes[m.Bone].Name; slices.ContainsFunc(more, func(t Thing) bool { return t.Name == old }) {
+				if old := r.s.Nodes[m.Bone].Name; slices.ContainsFunc(more,
+					func(t Thing) bool { return t.Name == old }) {
 					renamed[old] = name
 				}
 			}
@@ -279,7 +284,8 @@ func (r *rehearsal) joints(name string) {
 		}
 	}
 	if over == 0 {
-		r.holds(name, "No vertex follows too many bones", fmt.Sprintf("%d at most, %d allowed", most, r.t.JointsPerVertex))
+		r.holds(name, "No vertex follows too many bones",
+			fmt.Sprintf("%d at most, %d allowed", most, r.t.JointsPerVertex))
 		return
 	}
 	r.add(Finding{Rule: name, Severity: Warns, Title: "Some vertices follow too many bones",
@@ -333,7 +339,8 @@ func (r *rehearsal) weights(name string) {
 // leaves all of it behind.
 func (r *rehearsal) moves(i int) bool {
 	n := &r.s.Nodes[i]
-	return n.Skin >= 0 && n.Mesh >= 0 && !slices.ContainsFunc(r.s.Meshes[n.Mesh].Parts, func(p scene.Part) bool { return p.Influences == 0 })
+	return n.Skin >= 0 && n.Mesh >= 0 && !slices.ContainsFunc(r.s.Meshes[n.Mesh].Parts,
+		func(p scene.Part) bool { return p.Influences == 0 })
 }
 
 // unevenWeights counts the vertices whose weights do not add up to one within

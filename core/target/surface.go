@@ -52,7 +52,8 @@ func (r *rehearsal) materialsThere(name string) {
 			used = append(used, n)
 		case to != "":
 			second = append(second, r.material(i))
-			renames = append(renames, params{"find": "^" + regexp.QuoteMeta(n) + "$", "replace": strings.ReplaceAll(to, "$", "$$")})
+			renames = append(renames, params{"find": "^" + regexp.QuoteMeta(n) + "$",
+				"replace": strings.ReplaceAll(to, "$", "$$")})
 		default:
 			foreign = append(foreign, r.material(i))
 		}
@@ -61,15 +62,19 @@ func (r *rehearsal) materialsThere(name string) {
 	case second != nil:
 		r.add(Finding{Rule: name, Severity: Warns, Title: "Materials of the target would be made a second time",
 			Where: few(names(second)), Things: second,
-			Why:   "The target knows its materials by their exact names and makes a new one of any other.",
-			Mends: []chain.Step{mend("merge-materials", params{"names": true}), mend("rename", params{"what": "materials", "rules": renames})}, MendText: "Give them the target's names"})
+			Why: "The target knows its materials by their exact names and makes a new one of any other.",
+			Mends: []chain.Step{mend("merge-materials", params{"names": true}),
+				mend("rename", params{"what": "materials", "rules": renames})},
+			MendText: "Give them the target's names"})
 	case m.Only && foreign != nil:
 		r.add(Finding{Rule: name, Severity: Stops, Title: "The target has no such material",
 			Where: few(names(foreign)), Things: foreign,
-			Why: "It shows what it does not know in its colour for missing pictures. Name the material of the target that each is.",
+			Why: "It shows what it does not know in its colour for missing pictures. " +
+				"Name the material of the target that each is.",
 			Ask: r.whichMaterial(foreign, m.There)})
 	default:
-		r.holds(name, "Materials that are there are used again", fmt.Sprintf("%d of %d: %s", len(used), len(r.s.Materials), few(used)))
+		r.holds(name, "Materials that are there are used again",
+			fmt.Sprintf("%d of %d: %s", len(used), len(r.s.Materials), few(used)))
 	}
 }
 
@@ -77,8 +82,10 @@ func (r *rehearsal) materialsThere(name string) {
 func (r *rehearsal) whichMaterial(foreign []Thing, there []string) *Question {
 	q := &Question{Text: fmt.Sprintf("Which of the target's materials is %s?", foreign[0].Name)}
 	for _, t := range there[:min(len(there), 12)] {
-		q.Answers = append(q.Answers, Answer{t, []chain.Step{mend("rename", params{"what": "materials", "rules": []params{
-			{"find": "^" + regexp.QuoteMeta(foreign[0].Name) + "$", "replace": strings.ReplaceAll(t, "$", "$$")}}})}})
+		q.Answers = append(q.Answers, Answer{t, []chain.Step{mend("rename",
+			params{"what": "materials", "rules": []params{
+				{"find": "^" + regexp.QuoteMeta(foreign[0].Name) + "$",
+					"replace": strings.ReplaceAll(t, "$", "$$")}}})}})
 	}
 	return q
 }
@@ -115,7 +122,10 @@ func (r *rehearsal) materialsTwice(name string) {
 	}
 	var twice []Thing
 	for _, g := range r.alike() {
-		g = slices.DeleteFunc(g, func(i int) bool { return slices.Contains(r.t.Materials.There, r.s.Materials[i].Name) }) // the target's own are as they are there
+		// the target's own are as they are there
+		g = slices.DeleteFunc(g, func(i int) bool {
+			return slices.Contains(r.t.Materials.There, r.s.Materials[i].Name)
+		})
 		for _, i := range g[min(1, len(g)):] {
 			twice = append(twice, r.material(i))
 		}
@@ -268,7 +278,8 @@ func (r *rehearsal) memory(name string) {
 	f := Finding{Rule: name, Severity: Stops, Title: "The pictures take too much memory", Where: at,
 		Why: "The target refuses it."}
 	if to >= 1 && to < longest {
-		f.Mends, f.MendText = []chain.Step{mend("pictures", params{"longest": max(to, 1)})}, fmt.Sprintf("Make them at most %d px", to)
+		f.Mends, f.MendText = []chain.Step{mend("pictures", params{"longest": max(to, 1)})},
+			fmt.Sprintf("Make them at most %d px", to)
 	}
 	r.add(f)
 }
@@ -332,7 +343,8 @@ func (r *rehearsal) transparency(name string) {
 // partsThat lists the nodes that show a part of which something holds.
 func (r *rehearsal) partsThat(f func(*scene.Part) bool) (out []Thing) {
 	for i := range r.s.Nodes {
-		if m := r.s.Nodes[i].Mesh; m >= 0 && slices.ContainsFunc(r.s.Meshes[m].Parts, func(p scene.Part) bool { return f(&p) }) {
+		if m := r.s.Nodes[i].Mesh; m >= 0 && slices.ContainsFunc(r.s.Meshes[m].Parts,
+			func(p scene.Part) bool { return f(&p) }) {
 			out = append(out, r.node(i))
 		}
 	}
@@ -360,7 +372,8 @@ func (r *rehearsal) uvs(name string) {
 		if p.Material < 0 || len(p.Triangles) == 0 {
 			return false
 		}
-		return slices.ContainsFunc(r.s.Materials[p.Material].Textures, func(t scene.Texture) bool { return t.UVSet >= len(p.UVs) })
+		return slices.ContainsFunc(r.s.Materials[p.Material].Textures,
+			func(t scene.Texture) bool { return t.UVSet >= len(p.UVs) })
 	})
 	if bare != nil {
 		r.add(Finding{Rule: name, Severity: Stops, Title: "A picture has no UVs to lie by",

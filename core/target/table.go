@@ -59,7 +59,8 @@ func (t *Table) Rows() []*Row {
 	}
 	worse := map[Severity]int{Stops: 0, Warns: 1}
 	slices.SortFunc(out, func(a, b *Row) int {
-		return cmp.Or(cmp.Compare(worse[a.Severity], worse[b.Severity]), cmp.Compare(len(b.Assets), len(a.Assets)), cmp.Compare(a.Rule, b.Rule))
+		return cmp.Or(cmp.Compare(worse[a.Severity], worse[b.Severity]),
+			cmp.Compare(len(b.Assets), len(a.Assets)), cmp.Compare(a.Rule, b.Rule))
 	})
 	return out
 }

@@ -41,6 +41,12 @@ func crate() *scene.Scene {
 	return s
 }
 
+// outcome is what one rule says of a scene by a sheet's text.
+func outcome(t *testing.T, s *scene.Scene, text, rule string) Finding {
+	t.Helper()
+	return byRule(Rehearse(s, parsed(t, text)))[rule]
+}
+
 func byRule(f []Finding) map[string]Finding {
 	out := map[string]Finding{}
 	for _, x := range f {

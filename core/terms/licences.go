@@ -30,8 +30,10 @@ var (
 
 // knownByName are licences that are told by their identifiers only.
 func knownByName() (out []licence) {
-	for _, id := range []string{"0BSD", "AFL-3.0", "Artistic-2.0", "BSD-2-Clause", "BSD-3-Clause", "BSL-1.0", "GPL-2.0-only", "GPL-2.0-or-later",
-		"GPL-3.0-only", "GPL-3.0-or-later", "ISC", "LGPL-2.1-only", "LGPL-2.1-or-later", "LGPL-3.0-only", "LGPL-3.0-or-later", "MIT-0", "MPL-2.0",
+	for _, id := range []string{"0BSD", "AFL-3.0", "Artistic-2.0", "BSD-2-Clause", "BSD-3-Clause", "BSL-1.0",
+		"GPL-2.0-only", "GPL-2.0-or-later",
+		"GPL-3.0-only", "GPL-3.0-or-later", "ISC", "LGPL-2.1-only", "LGPL-2.1-or-later", "LGPL-3.0-only",
+		"LGPL-3.0-or-later", "MIT-0", "MPL-2.0",
 		"OFL-1.1", "OGL-UK-3.0", "PDDL-1.0", "Unlicense", "WTFPL", "Zlib", "ODC-By-1.0", "FSFAP"} {
 		out = append(out, licence{id, nil, anything})
 	}
@@ -39,7 +41,8 @@ func knownByName() (out []licence) {
 		for _, k := range []struct {
 			name string
 			t    Terms
-		}{{"CC-BY-", anything}, {"CC-BY-SA-", anything}, {"CC-BY-NC-", notSold}, {"CC-BY-NC-SA-", notSold}, {"CC-BY-ND-", notChanged}, {"CC-BY-NC-ND-", neither}} {
+		}{{"CC-BY-", anything}, {"CC-BY-SA-", anything}, {"CC-BY-NC-", notSold}, {"CC-BY-NC-SA-", notSold},
+			{"CC-BY-ND-", notChanged}, {"CC-BY-NC-ND-", neither}} {
 			out = append(out, licence{k.name + version, nil, k.t})
 		}
 	}

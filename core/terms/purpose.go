@@ -31,7 +31,8 @@ func ParsePurpose(s string) (Purpose, error) {
 
 // String is the purpose in words.
 func (p Purpose) String() string {
-	return map[Purpose]string{Myself: "for myself", Changed: "to share it changed", Unchanged: "to share it unchanged", Selling: "to sell it"}[p]
+	return map[Purpose]string{Myself: "for myself", Changed: "to share it changed",
+		Unchanged: "to share it unchanged", Selling: "to sell it"}[p]
 }
 
 // Refusal is a source whose terms do not allow a purpose.

@@ -9,7 +9,8 @@ import (
 // keeps to oneself.
 func TestPurposes(t *testing.T) {
 	share := func(changed, unchanged, sell, private Answer) *Terms {
-		return &Terms{ShareChanged: changed, ShareUnchanged: unchanged, Sell: sell, Private: private, Licence: "own words", Evidence: "licence.txt"}
+		return &Terms{ShareChanged: changed, ShareUnchanged: unchanged, Sell: sell, Private: private,
+			Licence: "own words", Evidence: "licence.txt"}
 	}
 	for _, c := range []struct {
 		t    *Terms
@@ -29,7 +30,8 @@ func TestPurposes(t *testing.T) {
 		for _, p := range Purposes {
 			r := Refuses("hulls.tide", c.t, "", p)
 			got += map[bool]string{true: "y", false: "n"}[r == nil]
-			if r != nil && (r.Source != "hulls.tide" || r.Why == "" || c.t != nil && c.t.Licence != "" && (r.Says != "own words" || r.Evidence != "licence.txt")) {
+			if r != nil && (r.Source != "hulls.tide" || r.Why == "" ||
+				c.t != nil && c.t.Licence != "" && (r.Says != "own words" || r.Evidence != "licence.txt")) {
 				t.Errorf("%+v", r)
 			}
 		}
@@ -38,7 +40,8 @@ func TestPurposes(t *testing.T) {
 		}
 	}
 	r := Refuses("x", nil, "All rights\nreserved.", Changed)
-	if r == nil || !strings.Contains(r.Error(), "x: nothing says that it may be passed on changed; it says “All rights reserved.”") {
+	if r == nil || !strings.Contains(r.Error(),
+		"x: nothing says that it may be passed on changed; it says “All rights reserved.”") {
 		t.Errorf("%v", r)
 	}
 	if Refuses("x", share(Yes, Yes, Yes, Yes), "", "burn") == nil {
@@ -69,7 +72,8 @@ func TestLicencesByName(t *testing.T) {
 		"SPDX-License-Identifier: LicenseRef-Sedgewater1": {},
 	} {
 		got, err := Text("licence.txt", text)
-		if err != nil || got.ShareChanged != want.ShareChanged || got.ShareUnchanged != want.ShareUnchanged || got.Sell != want.Sell {
+		if err != nil || got.ShareChanged != want.ShareChanged || got.ShareUnchanged != want.ShareUnchanged ||
+			got.Sell != want.Sell {
 			t.Errorf("%q: %+v, %v", text, got, err)
 		}
 	}
@@ -88,10 +92,12 @@ func TestTermsBesideAFile(t *testing.T) {
 	beside := anything
 	beside.Licence, beside.Owner, beside.Evidence = "CC-BY-4.0", "Council", "licence.txt"
 	own := Terms{Owner: "Wren", Evidence: "hut.glb"}
-	if got := own.Filled(beside); got.Owner != "Wren" || got.Licence != "CC-BY-4.0" || got.Sell != Yes || got.Evidence != "hut.glb; licence.txt" {
+	if got := own.Filled(beside); got.Owner != "Wren" || got.Licence != "CC-BY-4.0" || got.Sell != Yes ||
+		got.Evidence != "hut.glb; licence.txt" {
 		t.Errorf("%+v", got)
 	}
-	for _, said := range []Terms{{Owner: "Wren", Licence: "own"}, {ShareChanged: No}, {Private: No}, {Sell: No}, {ShareUnchanged: Yes}} {
+	for _, said := range []Terms{{Owner: "Wren", Licence: "own"}, {ShareChanged: No}, {Private: No}, {Sell: No},
+		{ShareUnchanged: Yes}} {
 		if got := said.Filled(beside); got != said {
 			t.Errorf("%+v became %+v", said, got)
 		}
@@ -102,12 +108,14 @@ func TestTermsBesideAFile(t *testing.T) {
 }
 
 func TestPermissionsAreBounded(t *testing.T) {
-	for _, p := range []Permission{{File: "../letter.pdf"}, {File: ".hidden"}, {File: `a\b`}, {Text: strings.Repeat("x", 5000)}, {Data: make([]byte, MostPermission+1)}} {
+	for _, p := range []Permission{{File: "../letter.pdf"}, {File: ".hidden"}, {File: `a\b`},
+		{Text: strings.Repeat("x", 5000)}, {Data: make([]byte, MostPermission+1)}} {
 		if err := (Terms{Permission: &p}).Check(); err == nil {
 			t.Errorf("%+v is taken", p.File)
 		}
 	}
-	if err := (Terms{Permission: &Permission{Text: "Go ahead.", Date: "12 Nov 2026", File: "letter.pdf", Data: []byte("x")}}).Check(); err != nil {
+	if err := (Terms{Permission: &Permission{Text: "Go ahead.", Date: "12 Nov 2026", File: "letter.pdf",
+		Data: []byte("x")}}).Check(); err != nil {
 		t.Error(err)
 	}
 }

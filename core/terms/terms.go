@@ -66,9 +66,11 @@ func (t Terms) Check() error {
 	}
 	if p := t.Permission; p != nil {
 		if len(p.Text) > 2*mostText || len(p.Date) > 40 || len(p.File) > 200 || len(p.Data) > MostPermission {
-			return fmt.Errorf("a permission has at most %d letters, and its file at most %d bytes", 2*mostText, MostPermission)
+			return fmt.Errorf("a permission has at most %d letters, and its file at most %d bytes", 2*mostText,
+				MostPermission)
 		}
-		if p.File != "" && (path.Base(p.File) != p.File || strings.ContainsAny(p.File, "\\:") || strings.HasPrefix(p.File, ".")) {
+		if p.File != "" && (path.Base(p.File) != p.File || strings.ContainsAny(p.File, "\\:") ||
+			strings.HasPrefix(p.File, ".")) {
 			return fmt.Errorf("the permission's file %q is no name of a file", p.File)
 		}
 	}
@@ -85,7 +87,8 @@ func (t Terms) Stated() bool {
 // names its owner only is under the licence that lies beside it. Terms that say
 // anything of what may be done stand for themselves.
 func (t Terms) Filled(by Terms) Terms {
-	if t.Licence != "" || t.ShareChanged != Unknown || t.ShareUnchanged != Unknown || t.Sell != Unknown || t.Private == No || !by.Stated() {
+	if t.Licence != "" || t.ShareChanged != Unknown || t.ShareUnchanged != Unknown || t.Sell != Unknown ||
+		t.Private == No || !by.Stated() {
 		return t
 	}
 	out := by

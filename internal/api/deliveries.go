@@ -95,7 +95,8 @@ func (s *Server) MendAll(c fiber.Ctx, id ChainID) error {
 		return err
 	}
 	stops, warns, _ := target.Count(m.Findings)
-	out, err := same[Mended](map[string]any{"added": added, "left": stops + warns, "deeds": append([]target.Deed{}, m.Deeds...)})
+	out, err := same[Mended](map[string]any{"added": added, "left": stops + warns,
+		"deeds": append([]target.Deed{}, m.Deeds...)})
 	if err != nil {
 		return err
 	}
@@ -107,7 +108,8 @@ func (s *Server) RehearseMany(c fiber.Ctx, id ProjectID, p RehearseManyParams) e
 	if err != nil {
 		return err
 	}
-	out, err := same[RehearsalTable](map[string]any{"rehearsals": table.Rehearsals, "waiting": waiting, "rows": table.Rows()})
+	out, err := same[RehearsalTable](map[string]any{"rehearsals": table.Rehearsals, "waiting": waiting,
+		"rows": table.Rows()})
 	if err != nil {
 		return err
 	}
@@ -117,7 +119,8 @@ func (s *Server) RehearseMany(c fiber.Ctx, id ProjectID, p RehearseManyParams) e
 // deliveries
 
 func deliveryOut(d db.Delivery) (Delivery, error) {
-	out := Delivery{Id: d.ID, Chain: d.ChainID, Name: d.Name, State: DeliveryState(d.State), Error: optional(d.Error), Size: d.Size, Created: d.Created, Purpose: optional(d.Purpose)}
+	out := Delivery{Id: d.ID, Chain: d.ChainID, Name: d.Name, State: DeliveryState(d.State),
+		Error: optional(d.Error), Size: d.Size, Created: d.Created, Purpose: optional(d.Purpose)}
 	if string(d.Manifest) != "null" {
 		m, err := same[map[string]any](d.Manifest)
 		if err != nil {
@@ -154,7 +157,8 @@ func orderOf(b Order) project.Order {
 		o.Options.Levels = *b.Levels
 	}
 	if l := b.Layout; l != nil {
-		o.Options.Layout = &target.Delivery{Folder: value(l.Folder), Model: value(l.Model), Pictures: value(l.Pictures), Motions: value(l.Motions),
+		o.Options.Layout = &target.Delivery{Folder: value(l.Folder), Model: value(l.Model),
+			Pictures: value(l.Pictures), Motions: value(l.Motions),
 			SearchFile: value(l.SearchFile), SearchLine: value(l.SearchLine)}
 		if l.PictureFormat != nil {
 			o.Options.Layout.Picture = string(*l.PictureFormat)
@@ -190,7 +194,8 @@ func (s *Server) Compose(c fiber.Ctx, id ChainID) error {
 	if err != nil {
 		return err
 	}
-	out, err := same[Composed](map[string]any{"ready": x.Ready, "running": x.Running, "folder": x.Folder, "files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size, "refused": x.Refused})
+	out, err := same[Composed](map[string]any{"ready": x.Ready, "running": x.Running, "folder": x.Folder,
+		"files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size, "refused": x.Refused})
 	if err != nil {
 		return err
 	}
@@ -285,7 +290,8 @@ func (s *Server) PlaceDelivery(c fiber.Ctx, id DeliveryID) error {
 		return err
 	}
 	list := func(l []string) []string { return append([]string{}, l...) }
-	out := Placed{Folder: x.Folder, Made: list(x.Made), Replaced: list(x.Replaced), Same: list(x.Same), Kept: list(x.Kept), Backup: optional(x.Backup)}
+	out := Placed{Folder: x.Folder, Made: list(x.Made), Replaced: list(x.Replaced), Same: list(x.Same),
+		Kept: list(x.Kept), Backup: optional(x.Backup)}
 	if x.Search != nil {
 		out.SearchFile, out.SearchLine = ptr(x.Search.File), ptr(x.Search.Line)
 	}
@@ -301,7 +307,8 @@ func (s *Server) VerifyDelivery(c fiber.Ctx, id DeliveryID) error {
 	if err != nil {
 		return err
 	}
-	out := Verified{Files: v.Files, Faults: faultsOut(v.Faults), Differ: []DeliveryFault{}, Notes: []string{}, Cannot: optional(v.Cannot)}
+	out := Verified{Files: v.Files, Faults: faultsOut(v.Faults), Differ: []DeliveryFault{}, Notes: []string{},
+		Cannot: optional(v.Cannot)}
 	if v.Again != nil {
 		out.Same, out.Differ, out.Notes = v.Again.Same, faultsOut(v.Again.Differ), v.Again.Notes
 	}
@@ -321,7 +328,8 @@ func faultsOut(list []delivery.Fault) []DeliveryFault {
 func (s *Server) ListReceivers(c fiber.Ctx) error {
 	out := []Receiver{}
 	for _, r := range s.svc.ReceiverList(c.Context()) {
-		out = append(out, Receiver{Id: r.ID, Name: r.Name, Kind: r.Kind, Targets: append([]string{}, r.Targets...), Address: r.Address, Note: optional(r.Note)})
+		out = append(out, Receiver{Id: r.ID, Name: r.Name, Kind: r.Kind,
+			Targets: append([]string{}, r.Targets...), Address: r.Address, Note: optional(r.Note)})
 	}
 	return c.JSON(out)
 }
@@ -388,7 +396,8 @@ func (s *Server) LookAtRecipe(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	out := RecipeLook{Name: x.Name, Whole: x.Whole, SignedBy: optional(x.By), Problem: optional(x.Problem), Lines: append([]string{}, x.Lines...)}
+	out := RecipeLook{Name: x.Name, Whole: x.Whole, SignedBy: optional(x.By), Problem: optional(x.Problem),
+		Lines: append([]string{}, x.Lines...)}
 	out.Sources = out.Sources[:0:0]
 	for _, f := range x.Sources {
 		out.Sources = append(out.Sources, struct {

@@ -11,9 +11,12 @@ import (
 )
 
 func termsOut(t terms.Terms) Terms {
-	out := Terms{Owner: t.Owner, Licence: t.Licence, Private: Answer(t.Private), ShareChanged: Answer(t.ShareChanged), ShareUnchanged: Answer(t.ShareUnchanged), Sell: Answer(t.Sell), Evidence: t.Evidence, ByHand: t.ByHand}
+	out := Terms{Owner: t.Owner, Licence: t.Licence, Private: Answer(t.Private),
+		ShareChanged: Answer(t.ShareChanged), ShareUnchanged: Answer(t.ShareUnchanged), Sell: Answer(t.Sell),
+		Evidence: t.Evidence, ByHand: t.ByHand}
 	if p := t.Permission; p != nil {
-		out.Permission = &Permission{Text: p.Text, Date: optional(p.Date), File: optional(p.File), Sha256: optional(p.SHA256)}
+		out.Permission = &Permission{Text: p.Text, Date: optional(p.Date), File: optional(p.File),
+			Sha256: optional(p.SHA256)}
 	}
 	return out
 }
@@ -91,7 +94,8 @@ func (s *Server) PatchSource(c fiber.Ctx, id int64) error {
 	x := b.Terms
 	t := terms.Terms{Owner: x.Owner, Licence: x.Licence, Private: terms.Answer(x.Private), ShareChanged: terms.Answer(x.ShareChanged), ShareUnchanged: terms.Answer(x.ShareUnchanged), Sell: terms.Answer(x.Sell), Evidence: x.Evidence, ByHand: true}
 	if p := x.Permission; p != nil {
-		t.Permission = &terms.Permission{Text: p.Text, Date: value(p.Date), File: value(p.File), SHA256: value(p.Sha256)}
+		t.Permission = &terms.Permission{Text: p.Text, Date: value(p.Date), File: value(p.File),
+			SHA256: value(p.Sha256)}
 		if p.Data != nil {
 			t.Permission.Data = *p.Data
 		}

@@ -67,7 +67,8 @@ func (s *Server) sheetDocument(c fiber.Ctx, id string, version int) (SheetDocume
 	if err != nil {
 		return SheetDocument{}, err
 	}
-	out := SheetDocument{Id: id, Text: string(text), Shipped: versions == nil, Values: sheetValues(text), Version: version}
+	out := SheetDocument{Id: id, Text: string(text), Shipped: versions == nil, Values: sheetValues(text),
+		Version: version}
 	for _, v := range versions {
 		if out.Version == 0 {
 			out.Version = int(v.No)

@@ -34,10 +34,12 @@ func TestTargetSheets(t *testing.T) {
 	if d.Id != "my-table" || d.Shipped || d.Version != 1 || d.Values["ground"] != true {
 		t.Errorf("%+v", d)
 	}
-	if again := call[api.SheetDocument](c, "POST", "/api/targets", map[string]string{"text": text}); again.Id != "my-table-2" {
+	if again := call[api.SheetDocument](c, "POST", "/api/targets",
+		map[string]string{"text": text}); again.Id != "my-table-2" {
 		t.Errorf("%+v", again)
 	}
-	d = call[api.SheetDocument](c, "PUT", "/api/targets/my-table", map[string]any{"text": text + "centred: true\n", "version": 1})
+	d = call[api.SheetDocument](c, "PUT", "/api/targets/my-table",
+		map[string]any{"text": text + "centred: true\n", "version": 1})
 	if d.Version != 2 || len(d.Versions) != 2 {
 		t.Errorf("%+v", d)
 	}
@@ -63,11 +65,14 @@ func TestTargetSheets(t *testing.T) {
 			t.Errorf("%s %s: %d %s", x.method, x.path, status, b)
 		}
 	}
-	check := call[api.SheetCheck](c, "POST", "/api/targets/check", map[string]string{"text": "target: x\nformat: glb\nlimits: {triangles: many}\n"})
+	check := call[api.SheetCheck](c, "POST", "/api/targets/check",
+		map[string]string{"text": "target: x\nformat: glb\nlimits: {triangles: many}\n"})
 	if check.Ok || *check.Line != 3 || *check.Column != 21 {
 		t.Errorf("%+v", check)
 	}
-	check = call[api.SheetCheck](c, "POST", "/api/targets/check", map[string]any{"values": map[string]any{"target": "x", "format": "glb", "size": map[string]any{"least": 1, "most": 5}}})
+	check = call[api.SheetCheck](c, "POST", "/api/targets/check",
+		map[string]any{"values": map[string]any{"target": "x", "format": "glb",
+			"size": map[string]any{"least": 1, "most": 5}}})
 	if !check.Ok || !strings.Contains(*check.Text, "least: 1") || len(check.Lines) != 2 {
 		t.Errorf("%+v", check)
 	}
@@ -89,10 +94,12 @@ func (c *client) village(target string) (project int64, path string, chain api.C
 	c.t.Helper()
 	id, path := c.project("Sedgewater")
 	c.addSource(id, "village.zip")
-	f := call[api.Find](c, "POST", path+"/finds", map[string]int64{"entry": c.entries(path, "q=stilt_village.glb").Entries[0].Id})
+	f := call[api.Find](c, "POST", path+"/finds", map[string]int64{"entry": c.entries(path,
+		"q=stilt_village.glb").Entries[0].Id})
 	c.finds(path)
 	chain = c.chainOf(path, f.Id, "village", "chain: village\nsteps: []\n")
-	return id, path, call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", chain.Id), map[string]string{"target": target})
+	return id, path, call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", chain.Id),
+		map[string]string{"target": target})
 }
 
 // delivery waits until a delivery is made, or has failed.
@@ -147,14 +154,16 @@ func TestFarSideOverHTTP(t *testing.T) {
 		t.Errorf("%+v", r.Findings[0])
 	}
 	x := call[api.Composed](c, "POST", at("composed"), map[string]any{"purpose": "share-changed"})
-	if !x.Ready || len(x.Refused) != 0 || len(x.Files) != 5 || x.Files[0].Path != "stilt_village/models/stilt_village.glb" || x.Size < 10000 {
+	if !x.Ready || len(x.Refused) != 0 || len(x.Files) != 5 ||
+		x.Files[0].Path != "stilt_village/models/stilt_village.glb" || x.Size < 10000 {
 		t.Errorf("%+v", x)
 	}
 	list := call[[]api.Receiver](c, "GET", "/api/receivers", nil)
 	if len(list) != 2 || list[0].Name != "Sedgewater engine" || list[0].Note != nil || list[1].Note == nil {
 		t.Errorf("%+v", list)
 	}
-	call[api.Delivery](c, "POST", at("deliveries?send="+list[0].Id), map[string]any{"purpose": "share-changed", "levels": []float64{0.5}})
+	call[api.Delivery](c, "POST", at("deliveries?send="+list[0].Id),
+		map[string]any{"purpose": "share-changed", "levels": []float64{0.5}})
 	d := c.delivery(path, func(d api.Delivery) bool {
 		return d.Sent != nil && (*d.Sent)["state"] != "waiting" && (*d.Sent)["state"] != "sending"
 	})
@@ -168,7 +177,8 @@ func TestFarSideOverHTTP(t *testing.T) {
 		Seen string
 	}
 	b, _ := json.Marshal(d.Sent)
-	if json.Unmarshal(b, &sent) != nil || sent.State != "taken" || sent.Report.Walk.Places < 20 || sent.Report.Walk.Stands != sent.Report.Walk.Places || len(sent.Outcomes) < 10 || sent.Seen == "" {
+	if json.Unmarshal(b, &sent) != nil || sent.State != "taken" || sent.Report.Walk.Places < 20 ||
+		sent.Report.Walk.Stands != sent.Report.Walk.Places || len(sent.Outcomes) < 10 || sent.Seen == "" {
 		t.Fatalf("%s", b)
 	}
 	for _, o := range sent.Outcomes {
@@ -176,13 +186,15 @@ func TestFarSideOverHTTP(t *testing.T) {
 			t.Errorf("%+v", o)
 		}
 	}
-	if status, png := c.do("GET", fmt.Sprintf("/api/deliveries/%d/seen", d.Id), nil); status != 200 || !bytes.HasPrefix(png, []byte("\x89PNG")) {
+	if status, png := c.do("GET", fmt.Sprintf("/api/deliveries/%d/seen", d.Id), nil); status != 200 ||
+		!bytes.HasPrefix(png, []byte("\x89PNG")) {
 		t.Errorf("what is seen: %d", status)
 	}
 	// The package is the files that were foretold, and a level of detail.
 	_, zipped := c.do("GET", fmt.Sprintf("/api/deliveries/%d/file", d.Id), nil)
 	o, err := delivery.Open(zipped)
-	if err != nil || o.Faults() != nil || o.Files["stilt_village/models/stilt_village_lod1.glb"] == nil || o.Manifest.Purpose != "share-changed" || o.Manifest.Input == nil {
+	if err != nil || o.Faults() != nil || o.Files["stilt_village/models/stilt_village_lod1.glb"] == nil ||
+		o.Manifest.Purpose != "share-changed" || o.Manifest.Input == nil {
 		t.Errorf("%v, %v", err, o.Faults())
 	}
 	for _, f := range x.Files {
@@ -190,8 +202,10 @@ func TestFarSideOverHTTP(t *testing.T) {
 			t.Errorf("%s has %d bytes, %d were foretold", f.Path, len(o.Files[f.Path]), f.Size)
 		}
 	}
-	table := call[api.RehearsalTable](c, "GET", path+"/rehearsals?targets=reedlight&targets=tideworks&targets=stilttable", nil)
-	if table.Rehearsals != 3 || len(table.Rows) == 0 || table.Rows[0].Severity != "stops" || len(table.Rows[0].Assets) == 0 || table.Rows[0].Assets[0].Name != "village" {
+	table := call[api.RehearsalTable](c, "GET", path+
+		"/rehearsals?targets=reedlight&targets=tideworks&targets=stilttable", nil)
+	if table.Rehearsals != 3 || len(table.Rows) == 0 || table.Rows[0].Severity != "stops" ||
+		len(table.Rows[0].Assets) == 0 || table.Rows[0].Assets[0].Name != "village" {
 		t.Errorf("%+v", table)
 	}
 }
@@ -220,7 +234,8 @@ func TestStopsThatAreKnownLater(t *testing.T) {
 		switch {
 		case despite && d.State != "ready":
 			t.Errorf("despite: %s %v", d.State, d.Error)
-		case !despite && (d.State != "failed" || !strings.Contains(*d.Error, "the rehearsal stops the delivery: 1 finding")):
+		case !despite && (d.State != "failed" || !strings.Contains(*d.Error,
+			"the rehearsal stops the delivery: 1 finding")):
 			t.Errorf("%s %v", d.State, d.Error)
 		}
 	}
@@ -295,21 +310,32 @@ func TestReceiversInTrouble(t *testing.T) {
 		if status == 400 && strings.Contains(string(b), x.says) {
 			continue
 		}
-		now := c.delivery(path, func(d api.Delivery) bool { s := (*d.Sent)["state"]; return s == "failed" || s == "taken" })
+		now := c.delivery(path, func(d api.Delivery) bool {
+			s := (*d.Sent)["state"]
+			return s == "failed" ||
+				s == "taken"
+		})
 		if s := *now.Sent; s["state"] != "failed" || !strings.Contains(fmt.Sprint(s["error"]), x.says) {
 			t.Errorf("%s: %v %v", x.trouble, s["state"], s["error"])
 		}
 	}
-	if status, b := c.do("POST", fmt.Sprintf("/api/deliveries/%d/sent", d.Id), map[string]string{"receiver": "nobody"}); status != 404 {
+	if status, b := c.do("POST", fmt.Sprintf("/api/deliveries/%d/sent", d.Id),
+		map[string]string{"receiver": "nobody"}); status != 404 {
 		t.Errorf("%d %s", status, b)
 	}
-	if status, b := c.do("POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true&send=nobody", chain.Id), nil); status != 404 {
+	if status, b := c.do("POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true&send=nobody", chain.Id),
+		nil); status != 404 {
 		t.Errorf("%d %s", status, b)
 	}
 	// Slowly it is taken all the same.
 	trouble(`{"bytesPerSecond": 4000000}`)
-	call[api.Delivery](c, "POST", fmt.Sprintf("/api/deliveries/%d/sent", d.Id), map[string]string{"receiver": id(engine.URL)})
-	if now := c.delivery(path, func(d api.Delivery) bool { s := (*d.Sent)["state"]; return s == "failed" || s == "taken" }); (*now.Sent)["state"] != "taken" {
+	call[api.Delivery](c, "POST", fmt.Sprintf("/api/deliveries/%d/sent", d.Id),
+		map[string]string{"receiver": id(engine.URL)})
+	if now := c.delivery(path, func(d api.Delivery) bool {
+		s := (*d.Sent)["state"]
+		return s == "failed" ||
+			s == "taken"
+	}); (*now.Sent)["state"] != "taken" {
 		t.Errorf("%v", *now.Sent)
 	}
 }
@@ -322,21 +348,28 @@ func TestTermsAreKept(t *testing.T) {
 	for _, n := range []string{"hulls.tide", "washes.tide"} {
 		c.addSource(id, n)
 	}
-	f := call[api.Find](c, "POST", path+"/finds", map[string]int64{"entry": c.entries(path, "q=punt.hull").Entries[0].Id})
+	f := call[api.Find](c, "POST", path+"/finds", map[string]int64{"entry": c.entries(path,
+		"q=punt.hull").Entries[0].Id})
 	c.finds(path)
 	chain := c.chainOf(path, f.Id, "punt", "chain: punt\nsteps: []\n")
 	c.last(chain)
 	at := fmt.Sprintf("/api/chains/%d/", chain.Id)
 	x := call[api.Composed](c, "POST", at+"composed", map[string]string{"purpose": "sell"})
-	if len(x.Refused) != 2 || x.Refused[0].Source != "hulls.tide" || !strings.Contains(x.Refused[0].Says, "private use") {
+	if len(x.Refused) != 2 || x.Refused[0].Source != "hulls.tide" ||
+		!strings.Contains(x.Refused[0].Says, "private use") {
 		t.Errorf("%+v", x.Refused)
 	}
-	if status, b := c.do("POST", at+"deliveries?despite=true", map[string]string{"purpose": "sell"}); status != 409 || !strings.Contains(string(b), "the terms do not allow a delivery to sell it") {
+	if status, b := c.do("POST", at+"deliveries?despite=true",
+		map[string]string{"purpose": "sell"}); status != 409 ||
+		!strings.Contains(string(b), "the terms do not allow a delivery to sell it") {
 		t.Errorf("%d %s", status, b)
 	}
 	for _, s := range call[[]api.Source](c, "GET", path+"/sources", nil) {
-		terms := map[string]any{"owner": "Sedgewater Lantern Company", "licence": "", "private": "yes", "shareChanged": "yes", "shareUnchanged": "", "sell": "yes", "evidence": "a letter", "byHand": true,
-			"permission": map[string]string{"text": "Sell the punt.", "date": "12 November 2026", "file": "letter.txt", "data": base64.StdEncoding.EncodeToString([]byte("Dear Wren, go ahead."))}}
+		terms := map[string]any{"owner": "Sedgewater Lantern Company", "licence": "", "private": "yes",
+			"shareChanged": "yes", "shareUnchanged": "", "sell": "yes", "evidence": "a letter", "byHand": true,
+			"permission": map[string]string{"text": "Sell the punt.", "date": "12 November 2026",
+				"file": "letter.txt",
+				"data": base64.StdEncoding.EncodeToString([]byte("Dear Wren, go ahead."))}}
 		got := call[api.Source](c, "PATCH", fmt.Sprintf("/api/sources/%d", s.Id), map[string]any{"terms": terms})
 		if p := got.Terms.Permission; p == nil || p.Data != nil || len(*p.Sha256) != 64 || *p.File != "letter.txt" {
 			t.Errorf("%+v", p)
@@ -349,7 +382,8 @@ func TestTermsAreKept(t *testing.T) {
 		}
 		got.Terms.Permission.Sha256 = new(string)
 		*got.Terms.Permission.Sha256 = strings.Repeat("0", 64)
-		if status, b := c.do("PATCH", fmt.Sprintf("/api/sources/%d", s.Id), map[string]any{"terms": got.Terms}); status != 400 {
+		if status, b := c.do("PATCH", fmt.Sprintf("/api/sources/%d", s.Id),
+			map[string]any{"terms": got.Terms}); status != 400 {
 			t.Errorf("%d %s", status, b)
 		}
 	}
@@ -387,7 +421,8 @@ func TestDeliveriesArePlaced(t *testing.T) {
 	d := c.delivery(path, made)
 	to := filepath.Join(out, "film")
 	place := func(folder string, search bool) (int, api.Placed) {
-		status, b := c.do("POST", fmt.Sprintf("/api/deliveries/%d/placed", d.Id), map[string]any{"folder": folder, "search": search})
+		status, b := c.do("POST", fmt.Sprintf("/api/deliveries/%d/placed", d.Id),
+			map[string]any{"folder": folder, "search": search})
 		var p api.Placed
 		json.Unmarshal(b, &p)
 		return status, p
@@ -396,13 +431,16 @@ func TestDeliveriesArePlaced(t *testing.T) {
 		t.Errorf("/etc: %d", status)
 	}
 	status, p := place(to, false)
-	if status != 200 || p.Folder != "stilt_village_custom" || !slices.Contains(p.Made, "stilt_village_custom/models/stilt_village.glb") || *p.SearchLine != "Search stilt_village_custom" {
+	if status != 200 || p.Folder != "stilt_village_custom" ||
+		!slices.Contains(p.Made, "stilt_village_custom/models/stilt_village.glb") ||
+		*p.SearchLine != "Search stilt_village_custom" {
 		t.Errorf("%d %+v", status, p)
 	}
 	if status, p = place(to, true); status != 200 || len(p.Made) != 0 || len(p.Same) < 5 || p.SearchLine != nil {
 		t.Errorf("%d %+v", status, p)
 	}
-	if text, err := os.ReadFile(filepath.Join(to, "search_paths.txt")); err != nil || string(text) != "Search stilt_village_custom\n" {
+	if text, err := os.ReadFile(filepath.Join(to, "search_paths.txt")); err != nil ||
+		string(text) != "Search stilt_village_custom\n" {
 		t.Errorf("%q, %v", text, err)
 	}
 }
@@ -436,7 +474,8 @@ func TestDeliveriesAreVerified(t *testing.T) {
 		t.Fatal(err)
 	}
 	v = call[api.Verified](c, "GET", at, nil)
-	if len(v.Faults) != 1 || !strings.Contains(v.Faults[0].Says, "bytes are others") || v.Same || len(v.Differ) != 1 || !strings.Contains(v.Differ[0].Says, "offset 100 ") {
+	if len(v.Faults) != 1 || !strings.Contains(v.Faults[0].Says, "bytes are others") || v.Same ||
+		len(v.Differ) != 1 || !strings.Contains(v.Differ[0].Says, "offset 100 ") {
 		t.Errorf("%+v", v)
 	}
 }
@@ -475,16 +514,20 @@ func spoilt(t *testing.T, data []byte) []byte {
 // is the project again, and its chains come to the same.
 func TestProjectRecipes(t *testing.T) {
 	c := start(t)
-	own := call[api.SheetDocument](c, "POST", "/api/targets", map[string]string{"text": "target: Own\nformat: glb\nground: true\n"})
+	own := call[api.SheetDocument](c, "POST", "/api/targets",
+		map[string]string{"text": "target: Own\nformat: glb\nground: true\n"})
 	_, path, chain := c.village(own.Id)
-	call[api.Chain](c, "PUT", fmt.Sprintf("/api/chains/%d/steps", chain.Id), map[string]any{"revision": chain.Revision, "steps": []any{map[string]any{"step": "ground"}}})
+	call[api.Chain](c, "PUT", fmt.Sprintf("/api/chains/%d/steps", chain.Id),
+		map[string]any{"revision": chain.Revision, "steps": []any{map[string]any{"step": "ground"}}})
 	end := c.last(chain)
 	status, text := c.do("GET", path+"/recipe", nil)
-	if status != 200 || len(text) > 20_000 || bytes.Contains(text, []byte("Village council")) || bytes.Contains(text, []byte(c.lib)) {
+	if status != 200 || len(text) > 20_000 || bytes.Contains(text, []byte("Village council")) ||
+		bytes.Contains(text, []byte(c.lib)) {
 		t.Fatalf("%d: %.1500s", status, text)
 	}
 	look := call[api.RecipeLook](c, "POST", "/api/recipes/look", text)
-	if !look.Whole || look.Name != "Sedgewater" || len(look.Sources) != 1 || !look.Sources[0].Same || look.Sources[0].Path == nil || len(look.Lines) < 2 {
+	if !look.Whole || look.Name != "Sedgewater" || len(look.Sources) != 1 || !look.Sources[0].Same ||
+		look.Sources[0].Path == nil || len(look.Lines) < 2 {
 		t.Errorf("%+v", look)
 	}
 	got := call[api.Imported](c, "POST", "/api/recipes/open", text)
@@ -504,14 +547,18 @@ func TestProjectRecipes(t *testing.T) {
 	if err := os.Rename(filepath.Join(c.lib, "village.zip"), filepath.Join(c.lib, "elsewhere.zip")); err != nil {
 		t.Fatal(err)
 	}
-	if look := call[api.RecipeLook](c, "POST", "/api/recipes/look", text); !look.Sources[0].Same || !strings.HasSuffix(*look.Sources[0].Path, "elsewhere.zip") {
+	if look := call[api.RecipeLook](c, "POST", "/api/recipes/look", text); !look.Sources[0].Same ||
+		!strings.HasSuffix(*look.Sources[0].Path, "elsewhere.zip") {
 		t.Errorf("a copy of another name is not found by its digest: %+v", look.Sources)
 	}
 	os.Remove(filepath.Join(c.lib, "elsewhere.zip"))
-	if got := call[api.Imported](c, "POST", "/api/recipes/open", text); len(got.Remarks) != 1 || !strings.Contains(got.Remarks[0], "no copy of it") {
+	if got := call[api.Imported](c, "POST", "/api/recipes/open", text); len(got.Remarks) != 1 ||
+		!strings.Contains(got.Remarks[0], "no copy of it") {
 		t.Errorf("%v", got.Remarks)
 	}
-	for what, b := range map[string][]byte{"text": []byte("hello"), "a delivery's": []byte(`{"recipe": 1, "excavate": "x", "name": "y", "sources": [], "items": []}`), "of later": []byte(`{"recipe": 9}`)} {
+	for what, b := range map[string][]byte{"text": []byte("hello"),
+		"a delivery's": []byte(`{"recipe": 1, "excavate": "x", "name": "y", "sources": [], "items": []}`),
+		"of later":     []byte(`{"recipe": 9}`)} {
 		if status, answer := c.do("POST", "/api/recipes/open", b); status != 422 {
 			t.Errorf("%s: %d %s", what, status, answer)
 		}

@@ -45,7 +45,8 @@ func (s *Service) beyondAll(ctx context.Context, project int64) (chain.Beyond, e
 	if err != nil {
 		return nil, err
 	}
-	b := &beyond{Beyond: find.Beyond{Lib: lib, Finder: f, Stack: f.stack}, s: s, project: project, ids: map[*source.Source]int64{}, keys: map[int64]string{}}
+	b := &beyond{Beyond: find.Beyond{Lib: lib, Finder: f, Stack: f.stack}, s: s, project: project,
+		ids: map[*source.Source]int64{}, keys: map[int64]string{}}
 	for id, src := range f.byID {
 		b.ids[src] = id
 	}

@@ -84,27 +84,29 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 		return nil, userErr(422, "%v", err)
 	}
 	sum := sha256.Sum256(append(append([]byte{}, r.Sheet.Text...), asJSON(o.Options)...))
-	text, err := s.Blobs.Side("composed 2 "+s.Version+" "+r.Scene+" "+hex.EncodeToString(sum[:]), func() ([]byte, error) {
-		sc, err := s.SceneOf(r.Scene)
-		if err != nil {
-			return nil, err
-		}
-		made, err := s.maker().Make(ctx, sc, r.Sheet.Sheet, o.Options)
-		if err != nil {
-			return nil, err
-		}
-		x := Composed{Ready: true, Folder: made.Folder, Again: append([]string{}, made.Again...), Size: made.Size(), Notes: []string{}}
-		for _, f := range made.Files {
-			x.Files = append(x.Files, ComposedFile{f.Path, f.Kind, int64(len(f.Data))})
-		}
-		for _, n := range made.Notes {
-			x.Notes = append(x.Notes, n.Text)
-		}
-		if made.SearchLine != "" {
-			x.Search = &delivery.Search{File: made.SearchFile, Line: made.SearchLine}
-		}
-		return json.Marshal(x)
-	})
+	text, err := s.Blobs.Side("composed 2 "+s.Version+" "+r.Scene+" "+hex.EncodeToString(sum[:]),
+		func() ([]byte, error) {
+			sc, err := s.SceneOf(r.Scene)
+			if err != nil {
+				return nil, err
+			}
+			made, err := s.maker().Make(ctx, sc, r.Sheet.Sheet, o.Options)
+			if err != nil {
+				return nil, err
+			}
+			x := Composed{Ready: true, Folder: made.Folder, Again: append([]string{}, made.Again...),
+				Size: made.Size(), Notes: []string{}}
+			for _, f := range made.Files {
+				x.Files = append(x.Files, ComposedFile{f.Path, f.Kind, int64(len(f.Data))})
+			}
+			for _, n := range made.Notes {
+				x.Notes = append(x.Notes, n.Text)
+			}
+			if made.SearchLine != "" {
+				x.Search = &delivery.Search{File: made.SearchFile, Line: made.SearchLine}
+			}
+			return json.Marshal(x)
+		})
 	if err != nil {
 		return nil, userErr(422, "%v", err)
 	}
@@ -165,7 +167,8 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 		id, err = q.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: name,
 			Purpose: string(o.Purpose), Options: asJSON(o.Options), Despite: despite})
 		if err == nil && o.Send != "" {
-			err = q.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: o.Send, State: "waiting", Outcomes: []target.Outcome{}}), ID: id})
+			err = q.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: o.Send,
+				State: "waiting", Outcomes: []target.Outcome{}}), ID: id})
 		}
 		return err
 	})
@@ -282,7 +285,8 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 		return err
 	}
 	t.Progress(3, 3, "parts")
-	if err := s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)), Manifest: asJSON(m), ID: d.ID}); err != nil {
+	if err := s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)),
+		Manifest: asJSON(m), ID: d.ID}); err != nil {
 		return err
 	}
 	var sent *Sent

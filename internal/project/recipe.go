@@ -29,7 +29,8 @@ func (s *Service) Recipe(ctx context.Context, project int64) (*recipe.Recipe, er
 	if err != nil {
 		return nil, err
 	}
-	r := &recipe.Recipe{Format: 1, Excavate: s.Version, Name: d.Name, Sources: []recipe.Source{}, Items: []recipe.Item{}}
+	r := &recipe.Recipe{Format: 1, Excavate: s.Version, Name: d.Name, Sources: []recipe.Source{},
+		Items: []recipe.Item{}}
 	for i := range d.Sources {
 		x := &d.Sources[i]
 		out := recipe.Source{Name: filepath.Base(x.Path), Entries: []string{}}
@@ -54,7 +55,8 @@ func (s *Service) Recipe(ctx context.Context, project int64) (*recipe.Recipe, er
 	var names distinct.Names // as files are called; the project has their own
 	for _, l := range d.Layouts {
 		if n := len(l.Versions); n > 0 {
-			r.Layouts = append(r.Layouts, recipe.Layout{Name: names.Name(delivery.FileName(l.Name, ""), "_"), Text: l.Versions[n-1]})
+			r.Layouts = append(r.Layouts, recipe.Layout{Name: names.Name(delivery.FileName(l.Name, ""), "_"),
+				Text: l.Versions[n-1]})
 		}
 	}
 	for _, c := range d.Chains {
@@ -201,7 +203,8 @@ func (l *copies) ownCopy(ctx context.Context, x recipe.Source) FoundSource {
 
 // OpenRecipe makes a project of a recipe with the own copies that lie in the
 // library. remarks are what differs here.
-func (s *Service) OpenRecipe(ctx context.Context, text []byte, changed bool) (project int64, remarks []string, err error) {
+func (s *Service) OpenRecipe(ctx context.Context, text []byte, changed bool) (project int64, remarks []string,
+	err error) {
 	r, look, err := s.LookAtRecipe(ctx, text)
 	if err != nil {
 		return 0, nil, err
@@ -210,14 +213,16 @@ func (s *Service) OpenRecipe(ctx context.Context, text []byte, changed bool) (pr
 		return 0, nil, userErr(409, "the recipe is not what was signed: %s", look.Problem)
 	}
 	if !look.Whole {
-		return 0, nil, userErr(422, "it is the recipe of a delivery, not of a project: open it with excavate recipe open")
+		return 0, nil, userErr(422,
+			"it is the recipe of a delivery, not of a project: open it with excavate recipe open")
 	}
 	var d Document
 	if err := json.Unmarshal(r.Project, &d); err != nil {
 		return 0, nil, userErr(422, "the project in the recipe cannot be read: %v", err)
 	}
 	if d.Version != documentVersion || len(d.Sources) != len(look.Sources) {
-		return 0, nil, userErr(422, "the project in the recipe is of another version, or its sources are not those of the recipe")
+		return 0, nil, userErr(422,
+			"the project in the recipe is of another version, or its sources are not those of the recipe")
 	}
 	for i, f := range look.Sources {
 		if d.Sources[i].Within > 0 {

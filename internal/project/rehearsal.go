@@ -82,13 +82,14 @@ func (s *Service) RehearseOn(ctx context.Context, c db.Chain, sheet *Sheet) (*Re
 // sheet that are the same give the same.
 func (s *Service) findings(digest string, sheet *Sheet) (out []target.Finding, err error) {
 	sum := sha256.Sum256(sheet.Text)
-	text, err := s.Blobs.Side("rehearsal 2 "+s.Version+" "+digest+" "+hex.EncodeToString(sum[:]), func() ([]byte, error) {
-		sc, err := s.SceneOf(digest)
-		if err != nil {
-			return nil, err
-		}
-		return json.Marshal(target.Rehearse(sc, sheet.Sheet))
-	})
+	text, err := s.Blobs.Side("rehearsal 2 "+s.Version+" "+digest+" "+hex.EncodeToString(sum[:]),
+		func() ([]byte, error) {
+			sc, err := s.SceneOf(digest)
+			if err != nil {
+				return nil, err
+			}
+			return json.Marshal(target.Rehearse(sc, sheet.Sheet))
+		})
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +161,8 @@ func sameSteps(a, b []chain.Step) bool {
 
 // RehearseMany holds the ends of a project's chains against sheets; none are
 // those that the chains name. Chains that are not computed yet are counted.
-func (s *Service) RehearseMany(ctx context.Context, project int64, ids []string) (t *target.Table, waiting int, err error) {
+func (s *Service) RehearseMany(ctx context.Context, project int64, ids []string) (t *target.Table, waiting int,
+	err error) {
 	rows, err := s.Store.ListChains(ctx, project)
 	if err != nil {
 		return nil, 0, err
@@ -176,7 +178,8 @@ func (s *Service) RehearseMany(ctx context.Context, project int64, ids []string)
 			sheet := known[id]
 			if sheet == nil {
 				sheet, err = s.SheetOf(ctx, id)
-				if e := (*UserError)(nil); errors.As(err, &e) && len(ids) == 0 { // a chain's own is gone: the others are told
+				// a chain's own is gone: the others are told
+				if e := (*UserError)(nil); errors.As(err, &e) && len(ids) == 0 {
 					t.Add(c.ID, c.Name, id, []target.Finding{{Rule: "sheet", Severity: target.Stops,
 						Title: "The target sheet is not there", Where: e.Error()}})
 					continue

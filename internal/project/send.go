@@ -98,7 +98,8 @@ func (s *Service) SendDelivery(ctx context.Context, d db.Delivery, to string) er
 	if _, err := s.receiverOf(to); err != nil {
 		return err
 	}
-	if err := s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to, Try: time.Now().UnixNano(), State: "sending", Outcomes: []target.Outcome{}}), ID: d.ID}); err != nil {
+	if err := s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to,
+		Try: time.Now().UnixNano(), State: "sending", Outcomes: []target.Outcome{}}), ID: d.ID}); err != nil {
 		return err
 	}
 	if _, err := s.Pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, idArgs{d.ID}); err != nil {
@@ -142,7 +143,8 @@ func (s *Service) stopSend(ctx context.Context, id, try int64, why string) error
 		return nil // it is gone
 	}
 	var x *Sent
-	if json.Unmarshal(d.Sent, &x) != nil || x == nil || x.State == "taken" || x.State == "failed" || try != 0 && x.Try != try {
+	if json.Unmarshal(d.Sent, &x) != nil || x == nil || x.State == "taken" || x.State == "failed" ||
+		try != 0 && x.Try != try {
 		return nil
 	}
 	x.State, x.Error = "failed", why
@@ -187,7 +189,8 @@ func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Ta
 		takes = takes || id == sheet.ID
 	}
 	if !takes {
-		return nil, userErr(409, "%s imports by %s; the delivery was made for %s", about.Name, strings.Join(about.Targets, ", "), m.Target)
+		return nil, userErr(409, "%s imports by %s; the delivery was made for %s", about.Name,
+			strings.Join(about.Targets, ", "), m.Target)
 	}
 	search := ""
 	if m.Search != nil {

@@ -142,7 +142,8 @@ func (s *Service) EditSheet(ctx context.Context, id string, version int, doc []b
 		if int(x.Head) != version {
 			return userErr(409, "the sheet has been changed elsewhere meanwhile; look at it again")
 		}
-		if err := q.AddSheetVersion(ctx, db.AddSheetVersionParams{SheetID: x.ID, No: x.Head + 1, Doc: doc}); err != nil {
+		if err := q.AddSheetVersion(ctx, db.AddSheetVersionParams{SheetID: x.ID, No: x.Head + 1,
+			Doc: doc}); err != nil {
 			return err
 		}
 		return q.SetSheet(ctx, db.SetSheetParams{Head: x.Head + 1, ID: x.ID})
@@ -174,7 +175,8 @@ func (s *Service) changeSheet(ctx context.Context, id string, f func(*db.Queries
 }
 
 // SheetText is a version of a sheet; 0 is the newest.
-func (s *Service) SheetText(ctx context.Context, id string, version int) (text []byte, versions []db.SheetVersionsRow, err error) {
+func (s *Service) SheetText(ctx context.Context, id string, version int) (text []byte,
+	versions []db.SheetVersionsRow, err error) {
 	if x := s.shippedSheet(id); x != nil {
 		return x.Text, nil, nil
 	}

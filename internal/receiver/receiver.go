@@ -66,11 +66,13 @@ func New(address string, allowed []string) (*Client, error) {
 	}
 	ip := net.ParseIP(u.Hostname())
 	if u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) && !slices.Contains(allowed, u.Hostname()) {
-		return nil, fmt.Errorf("%s is not on this machine; start Excavate with --device %s to allow it", u.Hostname(), u.Hostname())
+		return nil, fmt.Errorf("%s is not on this machine; start Excavate with --device %s to allow it",
+			u.Hostname(), u.Hostname())
 	}
 	dialer := &net.Dialer{Timeout: 3 * time.Second}
 	return &Client{base: u.Scheme + "://" + u.Host, http: &http.Client{
-		Transport:     &http.Transport{DialContext: dialer.DialContext, ResponseHeaderTimeout: silence, IdleConnTimeout: 30 * time.Second},
+		Transport: &http.Transport{DialContext: dialer.DialContext, ResponseHeaderTimeout: silence,
+			IdleConnTimeout: 30 * time.Second},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}, nil
 }

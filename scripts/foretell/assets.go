@@ -39,7 +39,8 @@ func (b *builder) picture(name string, w, h int, alpha string) int {
 	if err := png.Encode(&out, img); err != nil {
 		panic(err) // memory only
 	}
-	b.s.Pictures = append(b.s.Pictures, scene.Picture{Name: name, Ref: name, MIME: "image/png", Width: w, Height: h, Found: "made here", Data: out.Bytes()})
+	b.s.Pictures = append(b.s.Pictures, scene.Picture{Name: name, Ref: name, MIME: "image/png", Width: w,
+		Height: h, Found: "made here", Data: out.Bytes()})
 	return len(b.s.Pictures) - 1
 }
 
@@ -97,7 +98,8 @@ func (b *builder) hut() {
 	brass := b.material("brass", -1, scene.Opaque)
 	w := 2 + b.r.Float64()*3
 	b.node("floor", box(geom.Vec3{-w, 0, -w}, geom.Vec3{w, 0.2, w}, wall))
-	b.node("walls", box(geom.Vec3{-w, 0.2, -w}, geom.Vec3{w, 2.8, -w + 0.15}, wall), box(geom.Vec3{0.2, 1, -w}, geom.Vec3{1, 2, -w + 0.05}, glass))
+	b.node("walls", box(geom.Vec3{-w, 0.2, -w}, geom.Vec3{w, 2.8, -w + 0.15}, wall),
+		box(geom.Vec3{0.2, 1, -w}, geom.Vec3{1, 2, -w + 0.05}, glass))
 	b.node("roof", box(geom.Vec3{-w - 0.3, 2.8, -w - 0.3}, geom.Vec3{w + 0.3, 3, w + 0.3}, roof))
 	b.node("hut_door", box(geom.Vec3{-0.5, 0.2, w - 0.1}, geom.Vec3{0.5, 2.3, w}, brass))
 	b.node("reeds", box(geom.Vec3{w - 0.4, 0.2, w - 0.4}, geom.Vec3{w, 1.2, w}, reed))
@@ -106,8 +108,10 @@ func (b *builder) hut() {
 // figure is a body of boxes on bones.
 func (b *builder) figure(bones []target.SheetBone) {
 	if len(bones) == 0 {
-		bones = []target.SheetBone{{Name: "root"}, {Name: "hips", Parent: "root"}, {Name: "chest", Parent: "hips"}, {Name: "head", Parent: "chest"},
-			{Name: "arm_l", Parent: "chest"}, {Name: "arm_r", Parent: "chest"}, {Name: "leg_l", Parent: "hips"}, {Name: "leg_r", Parent: "hips"}}
+		bones = []target.SheetBone{{Name: "root"}, {Name: "hips", Parent: "root"},
+			{Name: "chest", Parent: "hips"}, {Name: "head", Parent: "chest"},
+			{Name: "arm_l", Parent: "chest"}, {Name: "arm_r", Parent: "chest"}, {Name: "leg_l", Parent: "hips"},
+			{Name: "leg_r", Parent: "hips"}}
 	}
 	cloth := b.material("keeper_cloth", b.picture("cloth_c", 64, 64, ""), scene.Opaque)
 	skin := scene.Skin{Name: "body", Root: scene.None}
@@ -128,7 +132,8 @@ func (b *builder) figure(bones []target.SheetBone) {
 		b.s.Nodes = append(b.s.Nodes, n)
 		skin.Joints = append(skin.Joints, at[x.Name])
 		o := world[x.Name]
-		skin.InverseBind = append(skin.InverseBind, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, float32(-o[0]), float32(-o[1]), float32(-o[2]), 1)
+		skin.InverseBind = append(skin.InverseBind, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, float32(-o[0]),
+			float32(-o[1]), float32(-o[2]), 1)
 		low := o[1] - 0.1
 		if i == 0 {
 			low = 0

@@ -22,8 +22,10 @@ type damage struct {
 // copied is a scene whose lists, and those of its parts, can be changed.
 func copied(s *scene.Scene) *scene.Scene {
 	c := *s
-	c.Nodes, c.Materials, c.Pictures, c.Meshes = slices.Clone(s.Nodes), slices.Clone(s.Materials), slices.Clone(s.Pictures), slices.Clone(s.Meshes)
-	c.Skins, c.Motions, c.Cameras, c.Lights = slices.Clone(s.Skins), slices.Clone(s.Motions), slices.Clone(s.Cameras), slices.Clone(s.Lights)
+	c.Nodes, c.Materials, c.Pictures, c.Meshes = slices.Clone(s.Nodes), slices.Clone(s.Materials),
+		slices.Clone(s.Pictures), slices.Clone(s.Meshes)
+	c.Skins, c.Motions, c.Cameras, c.Lights = slices.Clone(s.Skins), slices.Clone(s.Motions),
+		slices.Clone(s.Cameras), slices.Clone(s.Lights)
 	for i := range c.Meshes {
 		c.Meshes[i].Parts = slices.Clone(c.Meshes[i].Parts)
 	}
@@ -213,7 +215,8 @@ var damages = []damage{
 		if len(b) < 6 {
 			return false
 		}
-		return applied(s, "bones-parent", fmt.Sprintf(`{"rows":[{"bone":%q,"parent":%q}]}`, s.Nodes[b[len(b)-1]].Name, s.Nodes[b[2]].Name))
+		return applied(s, "bones-parent", fmt.Sprintf(`{"rows":[{"bone":%q,"parent":%q}]}`,
+			s.Nodes[b[len(b)-1]].Name, s.Nodes[b[2]].Name))
 	}},
 	{"six bones a vertex", func(s *scene.Scene, _ *rand.Rand) bool {
 		if len(bones(s)) < 6 {
@@ -259,7 +262,8 @@ var damages = []damage{
 		return applied(s, "colliders", `{"where":{"node":"*door*"},"shape":"box"}`)
 	}},
 	{"capsules", func(s *scene.Scene, _ *rand.Rand) bool {
-		return applied(s, "strip", `{"cameras":false,"lights":false,"helpers":false,"colliders":true}`) && applied(s, "colliders", `{"shape":"capsule","where":{"not":{"node":"*door*"}}}`)
+		return applied(s, "strip", `{"cameras":false,"lights":false,"helpers":false,"colliders":true}`) &&
+			applied(s, "colliders", `{"shape":"capsule","where":{"not":{"node":"*door*"}}}`)
 	}},
 	{"glass is opaque", func(s *scene.Scene, _ *rand.Rand) bool {
 		m := material(s, "pane_glass")
@@ -286,8 +290,14 @@ var damages = []damage{
 		}
 		return false
 	}},
-	{"a thousand times too large", func(s *scene.Scene, _ *rand.Rand) bool { return applied(s, "scale", `{"factor":1000}`) }},
-	{"a thousand times too small", func(s *scene.Scene, _ *rand.Rand) bool { return applied(s, "scale", `{"factor":0.001}`) }},
+	{"a thousand times too large", func(s *scene.Scene,
+		_ *rand.Rand) bool {
+		return applied(s, "scale", `{"factor":1000}`)
+	}},
+	{"a thousand times too small", func(s *scene.Scene,
+		_ *rand.Rand) bool {
+		return applied(s, "scale", `{"factor":0.001}`)
+	}},
 	{"off the ground", func(s *scene.Scene, r *rand.Rand) bool {
 		by := up(s).Mul((0.05 + r.Float64()) / s.Basis.MetresPerUnit)
 		if r.IntN(2) == 0 {
@@ -327,7 +337,8 @@ var damages = []damage{
 				for i := range data {
 					data[i] = 1
 				}
-				p.Colours = append(slices.Clone(p.Colours), scene.AttrSet{Name: fmt.Sprintf("colour %d", k), Data: data})
+				p.Colours = append(slices.Clone(p.Colours),
+					scene.AttrSet{Name: fmt.Sprintf("colour %d", k), Data: data})
 			}
 			return true
 		})
@@ -372,8 +383,9 @@ var damages = []damage{
 		return false
 	}},
 	{"it moves", func(s *scene.Scene, _ *rand.Rand) bool {
-		s.Motions = append(s.Motions, scene.Motion{Name: "sway", Channels: []scene.Channel{{Node: 0, Path: scene.PathTranslation, Interp: "linear",
-			Times: []float32{0, 1}, Values: []float32{0, 0, 0, 0, 0, 0}}}})
+		s.Motions = append(s.Motions, scene.Motion{Name: "sway",
+			Channels: []scene.Channel{{Node: 0, Path: scene.PathTranslation, Interp: "linear",
+				Times: []float32{0, 1}, Values: []float32{0, 0, 0, 0, 0, 0}}}})
 		return true
 	}},
 	{"two looks", func(s *scene.Scene, _ *rand.Rand) bool {

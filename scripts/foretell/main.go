@@ -68,7 +68,8 @@ func (t *tally) add(asset string, out []target.Outcome) {
 			t.differ = append(t.differ, fmt.Sprintf("%s: foretold, did not happen: %s, %s", asset, o.Rule, o.Where))
 		case o.Happened:
 			t.happened++
-			t.differ = append(t.differ, fmt.Sprintf("%s: happened, not foretold: %s, %s", asset, o.Rule, strings.Join(o.Says, "; ")))
+			t.differ = append(t.differ, fmt.Sprintf("%s: happened, not foretold: %s, %s", asset, o.Rule,
+				strings.Join(o.Says, "; ")))
 		}
 	}
 }
@@ -102,7 +103,8 @@ func (r *result) print(w io.Writer, all bool) {
 	for _, d := range r.all.differ[:min(len(r.all.differ), map[bool]int{true: len(r.all.differ), false: 10}[all])] {
 		fmt.Fprintln(w, d)
 	}
-	fmt.Fprintf(w, "%.1f%% foretold, %.1f%% false alarms\n", share(r.all.both, r.all.happened), share(r.all.falsely(), r.all.foretold))
+	fmt.Fprintf(w, "%.1f%% foretold, %.1f%% false alarms\n", share(r.all.both, r.all.happened),
+		share(r.all.falsely(), r.all.foretold))
 }
 
 // far is a receiver that runs, with the sheets that it goes by.

@@ -40,7 +40,8 @@ func (a mat) mul(b mat) (c mat) {
 }
 
 func (a mat) point(v vec) vec {
-	return vec{a[0]*v[0] + a[4]*v[1] + a[8]*v[2] + a[12], a[1]*v[0] + a[5]*v[1] + a[9]*v[2] + a[13], a[2]*v[0] + a[6]*v[1] + a[10]*v[2] + a[14]}
+	return vec{a[0]*v[0] + a[4]*v[1] + a[8]*v[2] + a[12], a[1]*v[0] + a[5]*v[1] + a[9]*v[2] + a[13], a[2]*v[0] +
+		a[6]*v[1] + a[10]*v[2] + a[14]}
 }
 
 type document struct {
@@ -227,7 +228,8 @@ func (d *document) numbers(i int) ([]float64, int, error) {
 	a := d.Accessors[i]
 	w := widths[a.Type]
 	size := map[int]int{5120: 1, 5121: 1, 5122: 2, 5123: 2, 5125: 4, 5126: 4}[a.ComponentType]
-	if w == 0 || size == 0 || a.Count < 0 || a.BufferView == nil || *a.BufferView < 0 || *a.BufferView >= len(d.BufferViews) {
+	if w == 0 || size == 0 || a.Count < 0 || a.BufferView == nil || *a.BufferView < 0 ||
+		*a.BufferView >= len(d.BufferViews) {
 		return nil, 0, fmt.Errorf("accessor %d is of a kind that is not read", i)
 	}
 	v := d.BufferViews[*a.BufferView]
@@ -236,7 +238,8 @@ func (d *document) numbers(i int) ([]float64, int, error) {
 		step = w * size
 	}
 	start := v.ByteOffset + a.ByteOffset
-	if a.Count > 0 && (v.ByteOffset < 0 || a.ByteOffset < 0 || step < 0 || step > 1<<16 || a.Count > len(d.bin) || start < 0 || start > len(d.bin) || start+(a.Count-1)*step+w*size > len(d.bin)) {
+	if a.Count > 0 && (v.ByteOffset < 0 || a.ByteOffset < 0 || step < 0 || step > 1<<16 ||
+		a.Count > len(d.bin) || start < 0 || start > len(d.bin) || start+(a.Count-1)*step+w*size > len(d.bin)) {
 		return nil, 0, fmt.Errorf("accessor %d runs over the end", i)
 	}
 	out := make([]float64, 0, a.Count*w)
@@ -393,7 +396,8 @@ func (d *document) skinned(places []vec, flat []float64, s int, attributes map[s
 func (d *document) bytesOf(p *picture, files map[string][]byte, folder string) []byte {
 	if p.BufferView != nil && *p.BufferView >= 0 && *p.BufferView < len(d.BufferViews) {
 		v := d.BufferViews[*p.BufferView]
-		if v.ByteOffset >= 0 && v.ByteOffset <= len(d.bin) && v.ByteLength >= 0 && v.ByteLength <= len(d.bin)-v.ByteOffset {
+		if v.ByteOffset >= 0 && v.ByteOffset <= len(d.bin) && v.ByteLength >= 0 &&
+			v.ByteLength <= len(d.bin)-v.ByteOffset {
 			return d.bin[v.ByteOffset : v.ByteOffset+v.ByteLength]
 		}
 		return nil

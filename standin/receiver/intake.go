@@ -65,19 +65,23 @@ func models(files map[string][]byte) (out []string) {
 	for p := range files {
 		ext := strings.ToLower(path.Ext(p))
 		stem := strings.TrimSuffix(path.Base(p), path.Ext(p))
-		if (ext == ".glb" || ext == ".vrm") && !strings.Contains("/"+p, "/motions/") && !regexp.MustCompile(`_lod\d+$`).MatchString(stem) {
+		if (ext == ".glb" || ext == ".vrm") && !strings.Contains("/"+p, "/motions/") &&
+			!regexp.MustCompile(`_lod\d+$`).MatchString(stem) {
 			out = append(out, p)
 		}
 	}
 	sort.Slice(out, func(i, j int) bool {
-		return strings.Count(out[i], "/") < strings.Count(out[j], "/") || strings.Count(out[i], "/") == strings.Count(out[j], "/") && out[i] < out[j]
+		return strings.Count(out[i], "/") < strings.Count(out[j], "/") ||
+			strings.Count(out[i], "/") == strings.Count(out[j], "/") && out[i] < out[j]
 	})
 	return out
 }
 
 // take imports a model by a sheet.
 func take(s *sheet, files map[string][]byte, where string) *Report {
-	x := &intake{sheet: s, files: files, where: where, out: &Report{Target: s.ID, Model: where, Log: []Line{}, Materials: []MaterialState{}, Skeleton: "none"}, sizes: map[int][2]int{}}
+	x := &intake{sheet: s, files: files, where: where,
+		out:   &Report{Target: s.ID, Model: where, Log: []Line{}, Materials: []MaterialState{}, Skeleton: "none"},
+		sizes: map[int][2]int{}}
 	var err error
 	if x.doc, err = readGLB(files[where]); err != nil {
 		x.log("RD01", "error", where, "unreadable: %v", err)
@@ -91,13 +95,15 @@ func take(s *sheet, files map[string][]byte, where string) *Report {
 			}
 		}
 	}
-	for _, part := range []func() error{x.geometry, x.bounds, x.objects, x.names, x.bones, x.pictures, x.materials, x.collision, x.rest} {
+	for _, part := range []func() error{x.geometry, x.bounds, x.objects, x.names, x.bones, x.pictures,
+		x.materials, x.collision, x.rest} {
 		if err := part(); err != nil {
 			x.log("RD02", "error", where, "import broke off: %v", err)
 			break
 		}
 	}
-	x.out.world = &world{faces: x.faces, still: x.still(), solid: x.solid, up: s.up(), metres: s.metres(), open: x.passable(), colours: x.colours()}
+	x.out.world = &world{faces: x.faces, still: x.still(), solid: x.solid, up: s.up(), metres: s.metres(),
+		open: x.passable(), colours: x.colours()}
 	return x.out
 }
 
@@ -311,7 +317,8 @@ func (x *intake) names() error {
 	for _, k := range []struct {
 		code, text string
 		list       []string
-	}{{"NM01", "illegal name replaced: %d", odd}, {"NM03", "name cut: %d", long}, {"NM02", "name clash, numbered: %d", twice}} {
+	}{{"NM01", "illegal name replaced: %d", odd}, {"NM03", "name cut: %d", long},
+		{"NM02", "name clash, numbered: %d", twice}} {
 		if len(k.list) > 0 {
 			x.log(k.code, "warning", k.list[0], k.text, len(k.list))
 		}
@@ -356,7 +363,8 @@ func (x *intake) bones() error {
 				}
 			}
 		}
-		if n.Mesh == nil || n.Skin == nil || *n.Skin < 0 || *n.Skin >= len(d.Skins) || *n.Mesh < 0 || *n.Mesh >= len(d.Meshes) {
+		if n.Mesh == nil || n.Skin == nil || *n.Skin < 0 || *n.Skin >= len(d.Skins) || *n.Mesh < 0 ||
+			*n.Mesh >= len(d.Meshes) {
 			continue
 		}
 		for _, p := range d.Meshes[*n.Mesh].Primitives {
@@ -419,7 +427,9 @@ func (x *intake) bones() error {
 		slices.Sort(extra)
 		if len(missing)+len(extra)+len(moved) > 0 {
 			bad = true
-			x.log("SK02", "error", first(missing, extra, moved), "could not merge bones: %d missing, %d extra, %d under another parent", len(missing), len(extra), len(moved))
+			x.log("SK02", "error", first(missing, extra, moved),
+				"could not merge bones: %d missing, %d extra, %d under another parent", len(missing),
+				len(extra), len(moved))
 		}
 	}
 	x.limit("SK06", "bones", len(at), x.sheet.Limits.Bones)
@@ -451,7 +461,8 @@ func first(lists ...[]string) string {
 
 // weights counts vertices on too many bones, of weights that are not one, and
 // on none.
-func (x *intake) weights(attributes map[string]int, joints []int, weighed map[int]bool) (over, uneven, bare int, err error) {
+func (x *intake) weights(attributes map[string]int, joints []int, weighed map[int]bool) (over, uneven, bare int,
+	err error) {
 	var n, sums []float64
 	for set := 0; ; set++ {
 		ji, ok := attributes[fmt.Sprintf("JOINTS_%d", set)]
@@ -798,7 +809,8 @@ func (x *intake) collision() error {
 	for _, k := range []struct {
 		code, text string
 		list       []string
-	}{{"CO01", "no collision: %d objects", bare}, {"CO02", "collision shape ignored: %d", odd}, {"CO03", "blocked passage: %d", shut}} {
+	}{{"CO01", "no collision: %d objects", bare}, {"CO02", "collision shape ignored: %d", odd},
+		{"CO03", "blocked passage: %d", shut}} {
 		if len(k.list) > 0 {
 			x.log(k.code, "warning", k.list[0], k.text, len(k.list))
 		}

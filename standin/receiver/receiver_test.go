@@ -75,7 +75,8 @@ func codes(r *Report) (out []string) {
 // apart: 16 times 16 of them.
 func TestTheWalk(t *testing.T) {
 	solid := func(geometry string, at string) string {
-		return `,{"name":"c"` + at + `,"extensions":{"KHR_physics_rigid_bodies":{"collider":{"geometry":` + geometry + `}}}}`
+		return `,{"name":"c"` + at + `,"extensions":{"KHR_physics_rigid_bodies":{"collider":{"geometry":` +
+			geometry + `}}}}`
 	}
 	box := `,"extensions":{"KHR_implicit_shapes":{"shapes":[{"type":"box","box":{"size":[8,1,8]}},{"type":"box","box":{"size":[0.2,2.4,8]}},{"type":"sphere","sphere":{"radius":0.5}},{"type":"capsule","capsule":{"radiusBottom":0.5,"radiusTop":0.5,"height":1}}]}}`
 	for _, c := range []struct {
@@ -90,7 +91,8 @@ func TestTheWalk(t *testing.T) {
 		// Its top lies a metre above what is seen: the figure floats, and no floor is
 		// missing a body to stand on by less than a step.
 		{"a box about it", solid(`{"shape":0}`, `,"translation":[0,0.5,0]`), 256, 0, 0, 100, false},
-		{"a wall that nobody sees", solid(`{"mesh":0}`, "") + solid(`{"shape":1}`, `,"translation":[0.1,1.2,0]`), 256, 0, 0, 0, true},
+		{"a wall that nobody sees", solid(`{"mesh":0}`, "") +
+			solid(`{"shape":1}`, `,"translation":[0.1,1.2,0]`), 256, 0, 0, 0, true},
 	} {
 		r := take(reed(t), map[string][]byte{"m.glb": floor(c.nodes, box)}, "m.glb")
 		w := r.world.walk()
@@ -100,8 +102,10 @@ func TestTheWalk(t *testing.T) {
 			}
 			continue
 		}
-		if w.Places != c.places || w.Stands != c.stands || len(w.Falls) != c.falls || len(w.Floats) != c.floats || (len(w.Blocked) > 0) != c.blocked {
-			t.Errorf("%s: %d places, %d stand, %d fall, %d float, %d blocked", c.name, w.Places, w.Stands, len(w.Falls), len(w.Floats), len(w.Blocked))
+		if w.Places != c.places || w.Stands != c.stands || len(w.Falls) != c.falls ||
+			len(w.Floats) != c.floats || (len(w.Blocked) > 0) != c.blocked {
+			t.Errorf("%s: %d places, %d stand, %d fall, %d float, %d blocked", c.name, w.Places, w.Stands,
+				len(w.Falls), len(w.Floats), len(w.Blocked))
 		}
 		if w.Spacing != 0.5 {
 			t.Errorf("%s: places lie %g m apart", c.name, w.Spacing)
@@ -151,7 +155,8 @@ func TestSolids(t *testing.T) {
 
 // Nodes within nodes, and vertices that follow joints.
 func TestPlaces(t *testing.T) {
-	d, err := readGLB(floor(`,{"name":"up","children":[2],"translation":[0,2,0]},{"name":"in","mesh":1,"scale":[2,2,2],"rotation":[0,0.70710678,0,0.70710678]}`, ""))
+	d,
+		err := readGLB(floor(`,{"name":"up","children":[2],"translation":[0,2,0]},{"name":"in","mesh":1,"scale":[2,2,2],"rotation":[0,0.70710678,0,0.70710678]}`, ""))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -174,9 +179,11 @@ func TestBrokenModels(t *testing.T) {
 		"in a circle":  glb(`{"nodes":[{"children":[1]},{"children":[0]}]}`, nil),
 		"two parents":  glb(`{"nodes":[{"children":[2]},{"children":[2]},{}]}`, nil),
 		"no such node": glb(`{"nodes":[{"children":[7]}]}`, nil),
-		"over the end": glb(`{"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{"bufferView":0,"componentType":5126,"count":9999,"type":"VEC3"}],"bufferViews":[{"byteLength":8}]}`, make([]byte, 8)),
+		"over the end": glb(`{"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{"bufferView":0,"componentType":5126,"count":9999,"type":"VEC3"}],"bufferViews":[{"byteLength":8}]}`,
+			make([]byte, 8)),
 		"no such mesh": glb(`{"nodes":[{"mesh":5}]}`, nil),
-		"far offsets":  glb(`{"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{"bufferView":0,"byteOffset":9223372036854775807,"componentType":5126,"count":1,"type":"VEC3"}],"bufferViews":[{"byteOffset":9223372036854775807,"byteLength":8}]}`, make([]byte, 8)),
+		"far offsets": glb(`{"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{"bufferView":0,"byteOffset":9223372036854775807,"componentType":5126,"count":1,"type":"VEC3"}],"bufferViews":[{"byteOffset":9223372036854775807,"byteLength":8}]}`,
+			make([]byte, 8)),
 	} {
 		r := take(reed(t), map[string][]byte{"m.glb": b}, "m.glb")
 		if len(r.Log) == 0 || r.Log[0].Level != "error" {
@@ -219,16 +226,19 @@ func TestTheEngineAnswers(t *testing.T) {
 	defer s.Close()
 	var about About
 	r, err := http.Get(s.URL + "/receiver")
-	if err != nil || json.NewDecoder(r.Body).Decode(&about) != nil || about.Kind != "engine" || !slices.Contains(about.Targets, "tideworks") || !slices.Contains(about.Checks, "SK02") {
+	if err != nil || json.NewDecoder(r.Body).Decode(&about) != nil || about.Kind != "engine" ||
+		!slices.Contains(about.Targets, "tideworks") || !slices.Contains(about.Checks, "SK02") {
 		t.Errorf("%+v, %v", about, err)
 	}
 	if code, _ := get(t, s.URL+"/seen"); code != 404 {
 		t.Errorf("it sees something: %d", code)
 	}
-	ok := packed(t, map[string][]byte{"x/models/m.glb": floor("", ""), "x/motions/a.glb": nil, "x/models/m_lod1.glb": nil})
+	ok := packed(t, map[string][]byte{"x/models/m.glb": floor("", ""), "x/motions/a.glb": nil,
+		"x/models/m_lod1.glb": nil})
 	code, text := post(t, s.URL+"/deliveries?target=reedlight", ok)
 	var rep Report
-	if err := json.Unmarshal([]byte(text), &rep); code != 200 || err != nil || rep.Model != "x/models/m.glb" || rep.Walk == nil || len(rep.Walk.Falls) == 0 || !slices.Contains(codes(&rep), "CO01") {
+	if err := json.Unmarshal([]byte(text), &rep); code != 200 || err != nil || rep.Model != "x/models/m.glb" ||
+		rep.Walk == nil || len(rep.Walk.Falls) == 0 || !slices.Contains(codes(&rep), "CO01") {
 		t.Errorf("%d, %s", code, text)
 	}
 	code, text = get(t, s.URL+"/seen?width=64&height=32")
@@ -257,7 +267,8 @@ func TestTheEngineAnswers(t *testing.T) {
 		}
 	}
 	trouble(`{"full": true}`)
-	if code, text := post(t, s.URL+"/deliveries?target=reedlight", ok); code != 507 || !strings.Contains(text, "no room") {
+	if code, text := post(t, s.URL+"/deliveries?target=reedlight", ok); code != 507 ||
+		!strings.Contains(text, "no room") {
 		t.Errorf("%d, %s", code, text)
 	}
 	trouble(`{"dropAfter": 10}`)
@@ -293,13 +304,19 @@ func TestTheFilmTool(t *testing.T) {
 		files        map[string][]byte
 		has, lacks   []string
 	}{
-		{"right", "Search own_custom", map[string][]byte{"own_custom/models/m.glb": floor("", ""), "own_custom/materials/x/w.dds": dds}, nil, []string{"FL01", "FL02", "FL03", "FL04"}},
-		{"not on the path", "", map[string][]byte{"other/models/m.glb": floor("", "")}, []string{"FL02"}, []string{"FL01"}},
-		{"small letters", "search wrong", map[string][]byte{"wrong/models/m.glb": floor("", "")}, []string{"FL02"}, nil},
-		{"wrong places", "Search third", map[string][]byte{"third/m.glb": floor("", ""), "third/w.dds": dds}, []string{"FL01", "FL03"}, []string{"FL02"}},
-		{"its own folder", "Search base", map[string][]byte{"base/models/m.glb": floor("", "")}, []string{"FL04"}, []string{"FL01", "FL02"}},
+		{"right", "Search own_custom", map[string][]byte{"own_custom/models/m.glb": floor("", ""),
+			"own_custom/materials/x/w.dds": dds}, nil, []string{"FL01", "FL02", "FL03", "FL04"}},
+		{"not on the path", "", map[string][]byte{"other/models/m.glb": floor("", "")}, []string{"FL02"},
+			[]string{"FL01"}},
+		{"small letters", "search wrong", map[string][]byte{"wrong/models/m.glb": floor("", "")},
+			[]string{"FL02"}, nil},
+		{"wrong places", "Search third", map[string][]byte{"third/m.glb": floor("", ""), "third/w.dds": dds},
+			[]string{"FL01", "FL03"}, []string{"FL02"}},
+		{"its own folder", "Search base", map[string][]byte{"base/models/m.glb": floor("", "")},
+			[]string{"FL04"}, []string{"FL01", "FL02"}},
 	} {
-		code, text := post(t, s.URL+"/deliveries?target=millrace&search="+strings.ReplaceAll(c.search, " ", "+"), packed(t, c.files))
+		code, text := post(t, s.URL+"/deliveries?target=millrace&search="+
+			strings.ReplaceAll(c.search, " ", "+"), packed(t, c.files))
 		var rep Report
 		if err := json.Unmarshal([]byte(text), &rep); code != 200 || err != nil {
 			t.Fatalf("%s: %d, %s", c.name, code, text)
@@ -318,7 +335,9 @@ func TestTheFilmTool(t *testing.T) {
 	}
 	code, text := post(t, s.URL+"/update", nil)
 	var swept struct{ Gone, Left []string }
-	if err := json.Unmarshal([]byte(text), &swept); code != 200 || err != nil || !slices.Equal(swept.Gone, []string{"base/models/m.glb"}) || !slices.Contains(swept.Left, "own_custom/models/m.glb") {
+	if err := json.Unmarshal([]byte(text), &swept); code != 200 || err != nil ||
+		!slices.Equal(swept.Gone, []string{"base/models/m.glb"}) ||
+		!slices.Contains(swept.Left, "own_custom/models/m.glb") {
 		t.Errorf("%d, %s", code, text)
 	}
 	e := httptest.NewServer(NewEngine().Handler())
@@ -332,7 +351,8 @@ func TestGlobs(t *testing.T) {
 	for _, c := range []struct {
 		glob, name string
 		want       bool
-	}{{"*door*", "hut_door", true}, {"door", "hut_door", false}, {"a.c", "abc", false}, {"*", "", true}, {"tool_*", "tool_clip", true}} {
+	}{{"*door*", "hut_door", true}, {"door", "hut_door", false}, {"a.c", "abc", false}, {"*", "", true},
+		{"tool_*", "tool_clip", true}} {
 		if fits([]string{c.glob}, c.name) != c.want {
 			t.Errorf("%s, %s", c.glob, c.name)
 		}

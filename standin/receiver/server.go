@@ -49,8 +49,10 @@ type trouble struct {
 }
 
 // The codes that an import may object with.
-var checks = []string{"RD01", "RD02", "SZ01", "PV01", "PV02", "GE01", "GE02", "GE03", "GE04", "GE05", "CM01", "LT01", "EM01", "OB01", "NM01", "NM02", "NM03",
-	"SK01", "SK02", "SK03", "SK04", "SK05", "SK06", "PX01", "PX02", "PX03", "PX04", "MT01", "MT02", "MT03", "TR01", "TR02", "CO01", "CO02", "CO03", "AN01", "VR01", "LC01", "OW01"}
+var checks = []string{"RD01", "RD02", "SZ01", "PV01", "PV02", "GE01", "GE02", "GE03", "GE04", "GE05", "CM01",
+	"LT01", "EM01", "OB01", "NM01", "NM02", "NM03",
+	"SK01", "SK02", "SK03", "SK04", "SK05", "SK06", "PX01", "PX02", "PX03", "PX04", "MT01", "MT02", "MT03",
+	"TR01", "TR02", "CO01", "CO02", "CO03", "AN01", "VR01", "LC01", "OW01"}
 
 // NewEngine is an engine with two kinds of projects, or with those of the
 // sheets that are named.
@@ -72,7 +74,8 @@ func NewFilm() *Receiver {
 }
 
 func newReceiver(kind, name string, ids, more []string) *Receiver {
-	r := &Receiver{about: About{Protocol: 1, Kind: kind, Name: name, Targets: ids, Checks: append(slices.Clone(checks), more...)},
+	r := &Receiver{about: About{Protocol: 1, Kind: kind, Name: name, Targets: ids,
+		Checks: append(slices.Clone(checks), more...)},
 		sheets: map[string]*sheet{}, files: map[string][]byte{}}
 	for _, id := range ids {
 		s, err := loadSheet(id)
@@ -133,7 +136,8 @@ func (r *Receiver) deliver(w http.ResponseWriter, q *http.Request) {
 	}
 	s := r.sheets[q.URL.Query().Get("target")]
 	if s == nil {
-		protocol.Fail(w, 400, "no project of the kind %q here; there are %s", q.URL.Query().Get("target"), strings.Join(r.about.Targets, ", "))
+		protocol.Fail(w, 400, "no project of the kind %q here; there are %s", q.URL.Query().Get("target"),
+			strings.Join(r.about.Targets, ", "))
 		return
 	}
 	var in io.Reader = slow{http.MaxBytesReader(w, q.Body, mostDelivery), t.BytesPerSecond}

@@ -87,7 +87,8 @@ func (x *intake) round(i int, r, h float64) (out []triangle) {
 	}
 	for a := range around {
 		for k := range rings {
-			out = append(out, triangle{[3]vec{at(a, k), at(a+1, k), at(a+1, k+1)}, i, -1}, triangle{[3]vec{at(a, k), at(a+1, k+1), at(a, k+1)}, i, -1})
+			out = append(out, triangle{[3]vec{at(a, k), at(a+1, k), at(a+1, k+1)}, i, -1},
+				triangle{[3]vec{at(a, k), at(a+1, k+1), at(a, k+1)}, i, -1})
 		}
 	}
 	return out

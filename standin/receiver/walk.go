@@ -134,7 +134,10 @@ func (g *grid) over(x, y float64) (out []hit) {
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].height < out[j].height })
 	// On an edge both of its faces are met.
-	return slices.CompactFunc(out, func(a, b hit) bool { return b.height-a.height < 1e-6 && a.floor == b.floor && a.node == b.node })
+	return slices.CompactFunc(out, func(a, b hit) bool {
+		return b.height-a.height < 1e-6 &&
+			a.floor == b.floor && a.node == b.node
+	})
 }
 
 // across tells whether faces stand between two places at a height over them.
@@ -337,7 +340,8 @@ func (w *world) see(width, height int, walk *Walk) *image.NRGBA {
 	}
 	scale := 0.9 * math.Min(float64(width)/math.Max(hi[0]-lo[0], 1e-9), float64(height)/math.Max(hi[1]-lo[1], 1e-9))
 	to := func(p vec) (x, y, z float64) {
-		return (p.dot(right)-(lo[0]+hi[0])/2)*scale + float64(width)/2, float64(height)/2 - (p.dot(above)-(lo[1]+hi[1])/2)*scale, p.dot(towards)
+		return (p.dot(right)-(lo[0]+hi[0])/2)*scale + float64(width)/2,
+			float64(height)/2 - (p.dot(above)-(lo[1]+hi[1])/2)*scale, p.dot(towards)
 	}
 	depth := make([]float64, width*height)
 	for i := range depth {
@@ -401,7 +405,8 @@ func fill(img *image.NRGBA, depth []float64, t *triangle, to func(vec) (x, y, z 
 				continue
 			}
 			depth[py*w+px] = far
-			img.SetNRGBA(px, py, color.NRGBA{uint8(min(c[0], 1) * 255), uint8(min(c[1], 1) * 255), uint8(min(c[2], 1) * 255), 255})
+			img.SetNRGBA(px, py, color.NRGBA{uint8(min(c[0], 1) * 255), uint8(min(c[1], 1) * 255),
+				uint8(min(c[2], 1) * 255), 255})
 		}
 	}
 }
