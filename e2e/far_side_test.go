@@ -11,6 +11,8 @@ import (
 	"excavate/e2e/browser"
 	"excavate/internal/demo"
 	"excavate/standin/receiver"
+
+	"github.com/chromedp/chromedp/kb"
 )
 
 // farSide starts the demo with an engine and a film tool on the far side.
@@ -111,6 +113,28 @@ func TestFarSide(t *testing.T) {
 	p.click(`[data-send]`)
 	p.until(`document.querySelector('[data-delivery="2"]') && document.querySelector('[data-sent="taken"]')`)
 	p.says(`[data-figure="Skeleton"]`, "merged")
+
+	// The village and the keeper go to the film tool in one package, and lie there
+	// after its update.
+	for _, chain := range []int{2, 1} {
+		p.try(p.Go(fmt.Sprintf("/p/1/rehearsal/%d", chain)))
+		p.pick("Target sheet", "Millrace film")
+		p.until(`document.body.innerText.includes('{asset}_custom')`)
+	}
+	p.try(p.Go("/p/1/delivery/1"))
+	p.until(`document.querySelector('[data-files]')`)
+	alone, err := browser.Eval[string](p.Page, `document.querySelector('[data-files]').dataset.files`)
+	p.try(err)
+	p.until(`(() => { const by = document.querySelector('[data-also] [role="combobox"]'); if (!by) return false
+		by.dispatchEvent(new MouseEvent('mousedown', { bubbles: true, button: 0 })); return true })()`)
+	p.until(`(() => { const o = document.querySelectorAll('[role="option"]'); if (o.length !== 1) return false; o[0].click(); return true })()`)
+	p.keys(kb.Escape)
+	p.until(`!document.querySelector('[role="listbox"]') && document.querySelector('[data-files]')?.dataset.files > ` + alone)
+	p.click(`[data-send]`)
+	p.until(`(() => { const b = [...document.querySelectorAll('[role="dialog"] button')].find(b => b.innerText.includes('all the same')); b?.click()
+		return document.querySelector('[data-delivery="3"]') && document.querySelector('[data-sent="taken"]') && document.querySelectorAll('img[data-seen]').length === 2 })()`)
+	p.clickText("Update the receiver")
+	p.says(`[data-gone="0"]`, "are still there")
 
 	// An avatar is refused for sale, with the words that forbid it.
 	p.mountFile("corin.vrm")

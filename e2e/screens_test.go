@@ -188,7 +188,7 @@ func TestAStoppedDeliveryAsks(t *testing.T) {
 	p.shows(`[role="dialog"]`, "carries that mark for good")
 	p.clickText("Make it all the same")
 	p.wait(`[data-delivery][data-state="ready"][data-stops="2"]`)
-	p.says(`[data-delivery]`, "made despite 2 stops")
+	p.says(`[data-delivery]`, "despite 2 stops")
 	p.clickText("Make delivery…")
 	p.clickText("Make it all the same")
 	p.until(`document.querySelectorAll('[data-delivery][data-state="ready"]').length === 2`)

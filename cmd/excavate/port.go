@@ -76,9 +76,9 @@ type port struct {
 func portCommand(o *options) *cobra.Command {
 	var out, sheetName, purpose, chainFile string
 	var replace bool
-	c := &cobra.Command{Use: "port IN --target SHEET --purpose PURPOSE -o OUT.zip",
-		Short: "Make of a model what a target takes, and deliver it", Args: cobra.ExactArgs(1),
-		Long: `Reads a model, holds it against a target sheet, adds the steps that mend what the target would object to, and writes a delivery with the model, the chain that was used, the sheet and a manifest.
+	c := &cobra.Command{Use: "port IN... --target SHEET --purpose PURPOSE -o OUT.zip",
+		Short: "Make of models what a target takes, and deliver them", Args: cobra.MinimumNArgs(1),
+		Long: `Reads a model, holds it against a target sheet, adds the steps that mend what the target would object to, and writes a delivery with the model, the chain that was used, the sheet and a manifest. Several models become one package, each in a folder of its own with its own manifest.
 
 Nothing is asked: what only you can decide, such as a size that is a thousand times off, is decided by the evidence and said. It ends with status 1 and writes nothing where something still stops, or where the terms of a source do not allow the purpose.
 
@@ -140,24 +140,65 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 		defer done()
 		closed := p.besideChain(cmd.Context(), chainFile)
 		defer closed()
-		p.files.reads(args[0])
-		in, err := p.load(p.stack, args[0])
-		defer in.done()
-		if err == nil {
-			err = p.run(cmd.Context(), in, out)
-		}
-		if err != nil && !errors.Is(err, errQuiet) && args[0] != "-" {
-			return fmt.Errorf("%s: %w", args[0], err)
-		}
-		return err
+		return p.all(cmd.Context(), args, out)
 	}
 	return c
 }
 
-func (p *port) run(ctx context.Context, in *given, out string) error {
-	found, _, err := p.decodeInput(ctx, p.lib, in)
+// ported is a model that is ready to be delivered, but for the files.
+type ported struct {
+	end *scene.Scene
+	of  delivery.Of
+}
+
+// all delivers models in one package. Where one cannot be delivered none is.
+func (p *port) all(ctx context.Context, names []string, out string) error {
+	doc := p.doc
+	ready := make([]*ported, len(names))
+	assets := make([]string, len(names))
+	for i, name := range names {
+		if len(names) > 1 {
+			fmt.Fprintf(p.log, "%s\n", harmless(name))
+		}
+		p.doc = doc // as it was given: each is mended by its own steps
+		p.files.reads(name)
+		in, err := p.load(p.stack, name)
+		if err == nil {
+			ready[i], err = p.ready(ctx, in)
+		}
+		in.done()
+		if err != nil {
+			if !errors.Is(err, errQuiet) && name != "-" {
+				err = fmt.Errorf("%s: %w", name, err)
+			}
+			return err
+		}
+		assets[i] = ready[i].end.Name
+	}
+	options := []delivery.Options{p.made}
+	if len(names) > 1 {
+		options = p.made.Together(assets, p.sheet)
+	}
+	whole := make([][]delivery.File, len(ready))
+	for i, r := range ready {
+		var err error
+		r.of.Options = options[i]
+		if whole[i], err = p.write(ctx, r); err != nil {
+			return fmt.Errorf("%s: %w", names[i], err)
+		}
+	}
+	zip, err := delivery.Packed(whole...)
 	if err != nil {
 		return err
+	}
+	return p.files.write(out, zip)
+}
+
+// ready mends a model and looks whether it may be delivered.
+func (p *port) ready(ctx context.Context, in *given) (*ported, error) {
+	found, _, err := p.decodeInput(ctx, p.lib, in)
+	if err != nil {
+		return nil, err
 	}
 	for _, n := range found.Notes {
 		fmt.Fprintln(p.log, tint(p.log, attention, "note:"), harmless(n.Text))
@@ -166,14 +207,14 @@ func (p *port) run(ctx context.Context, in *given, out string) error {
 		Stack: append(slices.Clone(p.near), p.stack...)}
 	m, err := target.MendAll(ctx, "input", found, p.doc, p.sheet, true, outside, nil)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	p.doc = m.Chain
 	p.tell(m)
 	took := chain.Took(m.Bands)
 	origins, err := p.allOrigins(in, outside, took)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	refused := delivery.Refusals(origins, p.purpose)
 	for _, r := range refused {
@@ -187,22 +228,26 @@ func (p *port) run(ctx context.Context, in *given, out string) error {
 		} else {
 			fmt.Fprintf(p.log, "nothing is delivered: the terms do not allow it %s\n", p.purpose)
 		}
-		return errQuiet
-	}
-	made, err := maker.Make(ctx, m.Scene, p.sheet, p.made)
-	if err != nil {
-		return err
+		return nil, errQuiet
 	}
 	layouts, err := p.ownLayouts()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	files, _, err := maker.Whole(made, delivery.Of{Found: found,
-		Layouts: layouts, Chain: p.doc, Origins: origins, Sheet: p.sheet, SheetDoc: p.text,
-		Findings: m.Findings,
-		Mended:   m.Deeds, Purpose: p.purpose, Input: inputOf(in, p.readings, p.binds), Options: p.made})
+	return &ported{m.Scene, delivery.Of{Found: found, Layouts: layouts, Chain: p.doc, Origins: origins,
+		Sheet: p.sheet, SheetDoc: p.text, Findings: m.Findings, Mended: m.Deeds, Purpose: p.purpose,
+		Input: inputOf(in, p.readings, p.binds)}}, nil
+}
+
+// write makes the files of a model that is ready, and says what they are.
+func (p *port) write(ctx context.Context, r *ported) ([]delivery.File, error) {
+	made, err := maker.Make(ctx, r.end, p.sheet, r.of.Options)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	files, _, err := maker.Whole(made, r.of)
+	if err != nil {
+		return nil, err
 	}
 	for _, f := range files {
 		fmt.Fprintf(p.log, "  %-9s %s, %d bytes\n", f.Kind, harmless(f.Path), len(f.Data))
@@ -213,11 +258,7 @@ func (p *port) run(ctx context.Context, in *given, out string) error {
 	if made.SearchLine != "" {
 		fmt.Fprintf(p.log, "add to %s: %s\n", made.SearchFile, made.SearchLine)
 	}
-	zip, err := delivery.Package(files)
-	if err != nil {
-		return err
-	}
-	return p.files.write(out, zip)
+	return files, nil
 }
 
 // tell says what was mended, by which evidence, and what is left.
@@ -410,58 +451,64 @@ func targetsFrom(o *options) *cobra.Command {
 	return c
 }
 
-// readDelivery reads a package; data are its bytes.
-func readDelivery(file string) (d *delivery.Opened, data []byte, err error) {
+// readPackage reads a package; data are its bytes.
+func readPackage(file string) (list []*delivery.Opened, data []byte, err error) {
 	if data, err = os.ReadFile(file); err != nil {
 		return nil, nil, err
 	}
-	if d, err = delivery.Open(data); err != nil {
+	if list, err = delivery.Open(data); err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", file, err)
 	}
-	return d, data, nil
+	return list, data, nil
+}
+
+// verified is what came of looking at one delivery.
+type verified struct {
+	Faults []delivery.Fault `json:"faults"`
+	Again  *delivery.Remade `json:"again,omitempty"`
+	Asset  string           `json:"asset"`
+	files  int
 }
 
 func verifyCommand(o *options) *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{Use: "verify DELIVERY.zip [--source DIR]...",
 		Short: "Check a delivery's digests, and make it again from its sources", Args: cobra.ExactArgs(1)}
-	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object for each delivery of the package")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		d, _, err := readDelivery(args[0])
+		list, _, err := readPackage(args[0])
 		if err != nil {
 			return err
 		}
-		var again *delivery.Remade
+		var from *delivery.Sources
 		if len(o.sources) > 0 {
 			lib, stack, done, err := o.open(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer done()
-			var finder find.Finder = stack
-			if d.Manifest.Input != nil {
-				finder = pinned{stack, d.Manifest.Input.Binds}
-			}
-			if again, err = maker.Again(cmd.Context(), d,
-				delivery.Sources{Lib: lib, Stack: stack, Finder: finder}); err != nil {
+			from = &delivery.Sources{Lib: lib, Stack: stack, Finder: stack}
+		}
+		bad := false
+		for _, d := range list {
+			v, err := verify(cmd.Context(), d, from)
+			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
-		}
-		faults := d.Faults()
-		if asJSON {
-			err = printJSON(cmd.OutOrStdout(), struct {
-				Faults []delivery.Fault `json:"faults"`
-				Again  *delivery.Remade `json:"again,omitempty"`
-				Asset  string           `json:"asset"`
-			}{append([]delivery.Fault{}, faults...), again, d.Manifest.Asset})
-			if err != nil {
-				return err
+			bad = bad || len(v.Faults) > 0 || v.Again != nil && !v.Again.Same
+			if asJSON {
+				if err := printJSON(cmd.OutOrStdout(), v); err != nil {
+					return err
+				}
+				continue
 			}
-		} else {
-			printVerified(cmd.OutOrStdout(), d, faults, again)
+			if len(list) > 1 {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s:\n", harmless(v.Asset))
+			}
+			v.print(cmd.OutOrStdout())
 		}
-		if len(faults) > 0 || again != nil && !again.Same {
+		if bad {
 			return errQuiet
 		}
 		return nil
@@ -469,23 +516,37 @@ func verifyCommand(o *options) *cobra.Command {
 	return c
 }
 
-func printVerified(w io.Writer, d *delivery.Opened, faults []delivery.Fault, again *delivery.Remade) {
-	if len(faults) == 0 {
-		fmt.Fprintf(w, "%d files are as the manifest says\n", len(d.Files)-1)
+// verify holds a delivery against its manifest, and where there are sources
+// makes it again.
+func verify(ctx context.Context, d *delivery.Opened, from *delivery.Sources) (v *verified, err error) {
+	v = &verified{Faults: append([]delivery.Fault{}, d.Faults()...), Asset: d.Manifest.Asset, files: len(d.Files) - 1}
+	if from != nil {
+		own := *from
+		if in := d.Manifest.Input; in != nil {
+			own.Finder = pinned{own.Stack, in.Binds}
+		}
+		v.Again, err = maker.Again(ctx, d, own)
 	}
-	for _, f := range faults {
+	return v, err
+}
+
+func (v *verified) print(w io.Writer) {
+	if len(v.Faults) == 0 {
+		fmt.Fprintf(w, "%d files are as the manifest says\n", v.files)
+	}
+	for _, f := range v.Faults {
 		fmt.Fprintf(w, "%s: %s\n", harmless(f.Path), f.Says)
 	}
-	if again == nil {
+	if v.Again == nil {
 		return
 	}
-	for _, n := range again.Notes {
+	for _, n := range v.Again.Notes {
 		fmt.Fprintf(w, "note: %s\n", harmless(n))
 	}
-	if again.Same {
+	if v.Again.Same {
 		fmt.Fprintln(w, "made again: every byte is the same")
 	}
-	for _, f := range again.Differ {
+	for _, f := range v.Again.Differ {
 		fmt.Fprintf(w, "made again, %s: %s\n", harmless(f.Path), f.Says)
 	}
 }

@@ -269,6 +269,73 @@ func TestRecipesOnTheCommandLine(t *testing.T) {
 	}
 }
 
+// Several models become one package: each in its own folder, checked and made
+// again, and its recipe gives every byte of it back. Where one stops there is no
+// package.
+func TestPortOfSeveral(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	game := []string{"--source", at("hulls.tide"), "--source", at("washes.tide"), "--source", at("winter.tide")}
+	with := func(args ...string) []string { return append(args, game...) }
+	zip := at("both.zip")
+	port := []string{"port", "figures/ferry_keeper.hull", "boats/punt.hull", "--target", "millrace", "--purpose",
+		"myself", "-o"}
+	text, err := said(t, with(append(port, zip)...)...)
+	if err != nil || !strings.Contains(text, "Search punt_custom") || !strings.Contains(text, "Search ferry_keeper_custom") {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	files := unzipped(t, zip)
+	for _, f := range []string{"punt_custom/manifest.json", "ferry_keeper_custom/manifest.json",
+		"ferry_keeper_custom/models/ferry_keeper.glb", "punt_custom/chain.yaml"} {
+		if files[f] == nil {
+			t.Errorf("no %s in %v", f, keysOf(files))
+		}
+	}
+	// Each is mended by steps of its own: the figure's root is no business of the
+	// boat's.
+	if a, b := files["punt_custom/chain.yaml"], files["ferry_keeper_custom/chain.yaml"]; bytes.Equal(a, b) {
+		t.Errorf("both have the chain\n%s", a)
+	}
+	text, err = said(t, with("verify", zip)...)
+	if err != nil || strings.Count(text, "every byte is the same") != 2 || !strings.Contains(text, "punt") {
+		t.Errorf("%v, %s", err, text)
+	}
+	if text, err = said(t, "recipe", "make", zip, "-o", at("both.json")); err != nil {
+		t.Fatalf("%v, %s", err, text)
+	}
+	text, err = said(t, with("recipe", "open", at("both.json"), "-o", at("again.zip"))...)
+	a, _ := os.ReadFile(zip)
+	b, err2 := os.ReadFile(at("again.zip"))
+	if err != nil || err2 != nil || strings.Count(text, ": the same") != 2 || !bytes.Equal(a, b) {
+		t.Errorf("%v, %v, %d and %d bytes, %s", err, err2, len(a), len(b), text)
+	}
+	if text, err = said(t, with("recipe", "open", at("both.json"), "-o", at("each"))...); err != nil {
+		t.Fatalf("%v, %s", err, text)
+	}
+	for _, f := range []string{"punt.zip", "ferry_keeper.zip"} {
+		if o := unzipped(t, filepath.Join(at("each"), f)); len(o) < 4 {
+			t.Errorf("%s: %v", f, keysOf(o))
+		}
+	}
+	// Without the archive of the boats one is missing: told, and no package that
+	// looks whole.
+	text, err = said(t, "recipe", "open", at("both.json"), "-o", at("half.zip"), "--source", at("winter.tide"))
+	if err == nil || !strings.Contains(text, "nothing is written") {
+		t.Errorf("%v, %s", err, text)
+	}
+	if _, err := os.Stat(at("half.zip")); err == nil {
+		t.Error("a half package was written")
+	}
+	// One that stops, or is not there, leaves none.
+	for _, second := range []string{"boats/none.hull", at("hulls.tide")} {
+		out := at("stopped.zip")
+		text, err = said(t, with("port", "boats/punt.hull", second, "--target", "millrace", "--purpose", "myself", "-o", out)...)
+		if _, e := os.Stat(out); err == nil || e == nil {
+			t.Errorf("%s: %v, %s", second, err, text)
+		}
+	}
+}
+
 // Many models against many sheets give a table by rule, the worst first; a sheet
 // is proposed from what a target takes.
 func TestChecksOfMany(t *testing.T) {

@@ -36,14 +36,16 @@ func recipeMake(o *options) *cobra.Command {
 	c.Flags().BoolVar(&replace, "replace", false, "write over what is there already")
 	c.MarkFlagRequired("output")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		d, data, err := readDelivery(args[0])
+		list, data, err := readPackage(args[0])
 		if err != nil {
 			return err
 		}
-		if f := d.Faults(); f != nil {
-			return fmt.Errorf("%s: it is not as it was made: %s: %s", args[0], f[0].Path, f[0].Says)
+		for _, d := range list {
+			if f := d.Faults(); f != nil {
+				return fmt.Errorf("%s: it is not as it was made: %s: %s", args[0], f[0].Path, f[0].Says)
+			}
 		}
-		r, err := recipe.FromDelivery(d, data, version.Version)
+		r, err := recipe.FromPackage(list, data, version.Version)
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[0], err)
 		}
@@ -132,8 +134,8 @@ func recipeOpen(o *options) *cobra.Command {
 	var replace, changed bool
 	c := &cobra.Command{Use: "open RECIPE --source DIR -o OUT.zip",
 		Short: "Make what a recipe says from an own copy of the sources", Args: cobra.ExactArgs(1),
-		Long: `Says what the recipe does, looks for its entries in the sources by their digests and names, and makes its deliveries again. The report tells of each whether it is the same, ran with another result, or has no source here. A recipe of several assets is written as a folder of packages. It ends with status 1 where something is missing or fails.`}
-	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, or the folder for several assets")
+		Long: `Says what the recipe does, looks for its entries in the sources by their digests and names, and makes its deliveries again. The report tells of each whether it is the same, ran with another result, or has no source here. Several assets are written as one package where OUT ends in .zip, else as a folder of packages, one each. It ends with status 1 where something is missing or fails.`}
+	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, a zip, or for several assets a folder")
 	c.Flags().BoolVar(&replace, "replace", false, "write over what is there already")
 	c.Flags().BoolVar(&changed, "changed", false, "open it though it was changed since it was signed")
 	c.MarkFlagRequired("output")
@@ -184,29 +186,46 @@ func recipeOpen(o *options) *cobra.Command {
 func writeOpened(cmd *cobra.Command, list []recipe.Outcome, out, from string, replace bool) error {
 	files := newOutputs(replace)
 	files.reads(from)
-	bad := false
-	many := len(list) > 1
+	var ran []recipe.Outcome
 	for _, x := range list {
 		fmt.Fprintf(cmd.OutOrStdout(), "%s: %s\n", harmless(x.Asset), x.State)
 		for _, s := range x.Says {
 			fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", harmless(s))
 		}
-		if x.Package == nil {
-			bad = true
-			continue
-		}
-		to := out
-		if many {
-			to = filepath.Join(out, delivery.FileName(x.Asset, ".zip"))
-		}
-		if err := files.write(to, x.Package); err != nil {
-			return err
+		if x.Package != nil {
+			ran = append(ran, x)
 		}
 	}
-	if bad {
+	var err error
+	switch one := len(list) == 1 || strings.EqualFold(filepath.Ext(out), ".zip"); {
+	case one && len(ran) == len(list):
+		err = writeTogether(files, ran, out)
+	case one && len(list) > 1:
+		fmt.Fprintln(cmd.OutOrStdout(), "nothing is written: name a folder to get what ran")
+	default:
+		for _, x := range ran {
+			if err = files.write(filepath.Join(out, delivery.FileName(x.Asset, ".zip")), x.Package); err != nil {
+				break
+			}
+		}
+	}
+	if err == nil && len(ran) < len(list) {
 		return errQuiet
 	}
-	return nil
+	return err
+}
+
+// writeTogether writes a package of all that ran.
+func writeTogether(files *outputs, ran []recipe.Outcome, out string) error {
+	var list [][]delivery.File
+	for _, x := range ran {
+		list = append(list, x.Files)
+	}
+	zip, err := delivery.Packed(list...)
+	if err != nil {
+		return err
+	}
+	return files.write(out, zip)
 }
 
 func recipeKey() *cobra.Command {

@@ -64,6 +64,17 @@ type Show struct {
 	Frames int `json:"frames,omitempty"`
 }
 
+// layout is the own one, else the sheet's.
+func (o *Options) layout(sheet *target.Sheet) (out target.Delivery) {
+	switch {
+	case o.Layout != nil:
+		out = *o.Layout
+	case sheet != nil && sheet.Delivery != nil:
+		out = *sheet.Delivery
+	}
+	return out
+}
+
 // Check refuses what cannot be made.
 func (o *Options) Check() error {
 	if o.Layout != nil {
@@ -211,12 +222,7 @@ func (c *composer) settle() error {
 			return fmt.Errorf("format %q cannot be written", name)
 		}
 	}
-	switch {
-	case c.o.Layout != nil:
-		c.layout = *c.o.Layout
-	case c.sheet != nil && c.sheet.Delivery != nil:
-		c.layout = *c.sheet.Delivery
-	}
+	c.layout = c.o.layout(c.sheet)
 	c.out.Folder = c.fill(c.layout.Folder)
 	if c.layout.SearchLine != "" {
 		c.out.SearchFile = c.layout.SearchFile
@@ -225,9 +231,12 @@ func (c *composer) settle() error {
 	return nil
 }
 
+// assetWord stands for the asset's name in paths of a layout.
+const assetWord = "{asset}"
+
 // fill puts the asset's name, and other pairs, into a path of the layout.
 func (c *composer) fill(text string, more ...string) string {
-	return strings.NewReplacer(append([]string{"{asset}", c.asset}, more...)...).Replace(text)
+	return strings.NewReplacer(append([]string{assetWord, c.asset}, more...)...).Replace(text)
 }
 
 // add adds a file under a path that no other has, whatever the case of its
@@ -277,7 +286,7 @@ func (c *composer) used(s *scene.Scene) *scene.Scene {
 func (c *composer) model(s *scene.Scene) error {
 	where := c.layout.Model
 	if where == "" {
-		where = "{asset}"
+		where = assetWord
 	}
 	if c.layout.Motions == "" && (c.sheet == nil || c.sheet.Motions == nil || !c.sheet.Motions.Apart) ||
 		len(s.Motions) == 0 {
@@ -329,7 +338,7 @@ func (c *composer) levels(s *scene.Scene) error {
 	}
 	where := c.layout.Model
 	if where == "" {
-		where = "{asset}"
+		where = assetWord
 	}
 	still := *s
 	still.Motions = nil

@@ -377,6 +377,33 @@ func boats(t *testing.T) (*source.Source, []byte) {
 // delivered is a whole delivery of the crate of boats.
 func delivered(t *testing.T, src *source.Source, glb []byte) []byte {
 	t.Helper()
+	return packed(t, crated(t, src, glb, Options{}))
+}
+
+func packed(t testing.TB, files []File) []byte {
+	t.Helper()
+	zip, err := Package(files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return zip
+}
+
+// opened is the one delivery of a package.
+func opened(t testing.TB, zip []byte) *Opened {
+	t.Helper()
+	list, err := Open(zip)
+	if err != nil || len(list) != 1 {
+		t.Fatalf("%d deliveries, %v", len(list), err)
+	}
+	return list[0]
+}
+
+const crateSheet = "target: test\nformat: glb\nground: true\ndelivery: {folder: \"{asset}\", pictures: p}\n"
+
+// crated are the files of a delivery of the crate of boats.
+func crated(t *testing.T, src *source.Source, glb []byte, o Options) []File {
+	t.Helper()
 	var origins find.Origins
 	origins.Add(source.Hit{Source: src, Entry: src.Lookup("crate.glb")})
 	s, err := gltf.Read(context.Background(), format.File{Name: "crate.glb", Data: glb})
@@ -391,23 +418,19 @@ func delivered(t *testing.T, src *source.Source, glb []byte) []byte {
 	if err != nil || chain.Failed(bands) != nil {
 		t.Fatal(err)
 	}
-	text := []byte("target: test\nformat: glb\nground: true\ndelivery: {folder: \"{asset}\", pictures: p}\n")
+	text := []byte(crateSheet)
 	sh, err := target.Parse(text)
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := made(t, chain.Last(bands).Scene, sh, Options{})
+	m := made(t, chain.Last(bands).Scene, sh, o)
 	files, _, err := maker.Whole(m, Of{Found: s, Chain: doc, Origins: origins.List("crate.glb", nil),
 		Sheet: sh, SheetDoc: text, Findings: target.Rehearse(chain.Last(bands).Scene, sh),
-		Purpose: terms.Changed, Input: &Input{Entry: "crate.glb", SHA256: digest(glb)}})
+		Purpose: terms.Changed, Input: &Input{Entry: "crate.glb", SHA256: digest(glb)}, Options: o})
 	if err != nil {
 		t.Fatal(err)
 	}
-	zip, err := Package(files)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return zip
+	return files
 }
 
 // A delivery names what it is made of, carries its letters, and can be checked
@@ -418,10 +441,7 @@ func TestDeliveriesAreChecked(t *testing.T) {
 	if again := delivered(t, src, glb); !bytes.Equal(z, again) {
 		t.Error("the same delivery has other bytes")
 	}
-	o, err := Open(z)
-	if err != nil {
-		t.Fatal(err)
-	}
+	o := opened(t, z)
 	m := o.Manifest
 	if o.Folder != m.Asset || m.Format != 2 || m.Target != "test" || m.Purpose != terms.Changed ||
 		len(m.Sources) != 1 || m.Sources[0].Name != "boats" ||
@@ -469,10 +489,7 @@ func TestDeliveriesAreChecked(t *testing.T) {
 		{func(f map[string][]byte) { delete(f, m.File) }, "it is missing"},
 		{func(f map[string][]byte) { f["more.exe"] = []byte("x") }, "not in the manifest"},
 	} {
-		p, err := Open(z)
-		if err != nil {
-			t.Fatal(err)
-		}
+		p := opened(t, z)
 		p.Files[m.File] = slices.Clone(p.Files[m.File])
 		c.do(p.Files)
 		if f := p.Faults(); len(f) != 1 || !strings.Contains(f[0].Says, c.says) {
@@ -517,17 +534,21 @@ func TestHostilePackages(t *testing.T) {
 		}
 	}
 	// One of the first version is still read.
-	o, err := Open(zipOf(t, "x.glb", "abc", "chain.yaml", "", "manifest.json",
+	o := opened(t, zipOf(t, "x.glb", "abc", "chain.yaml", "", "manifest.json",
 		`{"manifest": 1, "file": "x.glb", "sha256": "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"}`))
-	if err != nil || o.Faults() != nil {
-		t.Errorf("%v, %v", err, o.Faults())
+	if o.Faults() != nil {
+		t.Errorf("%v", o.Faults())
 	}
 }
 
 func FuzzOpen(f *testing.F) {
 	f.Add(zipOf(f, "a/manifest.json", `{"manifest": 2, "files": [{"path": "a/x", "size": 1}]}`, "a/x", "y"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if o, err := Open(b); err == nil {
+		list, err := Open(b)
+		if err == nil && len(list) == 0 {
+			t.Error("a package of nothing")
+		}
+		for _, o := range list {
 			o.Faults()
 		}
 	})
@@ -538,13 +559,7 @@ func FuzzOpen(f *testing.F) {
 func TestPlaces(t *testing.T) {
 	src, glb := boats(t)
 	z := delivered(t, src, glb)
-	open := func() *Opened {
-		o, err := Open(z)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return o
-	}
+	open := func() *Opened { return opened(t, z) }
 	root := t.TempDir()
 	at := func(p string) string { return filepath.Join(root, filepath.FromSlash(p)) }
 	p, err := Place(root, open(), false)
@@ -593,11 +608,8 @@ func TestPlaces(t *testing.T) {
 // The line that the target's search path needs is added once, with a backup.
 func TestSearchPaths(t *testing.T) {
 	root := t.TempDir()
-	o, err := Open(zipOf(t, "x_custom/manifest.json",
+	o := opened(t, zipOf(t, "x_custom/manifest.json",
 		`{"manifest": 2, "asset": "x", "search": {"file": "paths.txt", "line": "Search x_custom"}}`))
-	if err != nil {
-		t.Fatal(err)
-	}
 	file := filepath.Join(root, "paths.txt")
 	if err := os.WriteFile(file, []byte("Search base\r\nSearch more"), 0o644); err != nil {
 		t.Fatal(err)
@@ -631,10 +643,7 @@ func TestSearchPaths(t *testing.T) {
 // What lies there under the names that are written aside is somebody's.
 func TestNothingBesideIsTouched(t *testing.T) {
 	root := t.TempDir()
-	o, err := Open(zipOf(t, "x/manifest.json", `{"manifest": 2, "asset": "x"}`, "x/a.glb", "data"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	o := opened(t, zipOf(t, "x/manifest.json", `{"manifest": 2, "asset": "x"}`, "x/a.glb", "data"))
 	if err := os.Mkdir(filepath.Join(root, "x"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -662,10 +671,7 @@ func TestLinksLeadNowhere(t *testing.T) {
 	if err := os.Symlink(outside, filepath.Join(root, "x")); err != nil {
 		t.Skip(err)
 	}
-	o, err := Open(zipOf(t, "x/manifest.json", `{"manifest": 2, "asset": "x"}`, "x/a.glb", "data"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	o := opened(t, zipOf(t, "x/manifest.json", `{"manifest": 2, "asset": "x"}`, "x/a.glb", "data"))
 	if p, err := Place(root, o, false); err == nil {
 		t.Errorf("%+v", p)
 	}

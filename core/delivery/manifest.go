@@ -16,6 +16,12 @@ import (
 	"excavate/core/terms"
 )
 
+// The files of a delivery that are about it.
+const (
+	manifestName = "manifest.json"
+	receivedName = "received.json" // what a receiver said of it; it comes later and is in no manifest
+)
+
 // Manifest says what a delivery is made of. It holds no time and no place on
 // a machine, so that the same input, chain and version give the same bytes.
 type Manifest struct {
@@ -127,7 +133,7 @@ func (k *Maker) Whole(made *Made, of Of) ([]File, *Manifest, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	return append(files, File{in("manifest.json"), "manifest", text}), m, nil
+	return append(files, File{in(manifestName), "manifest", text}), m, nil
 }
 
 // permissions are the letters by which something is allowed, each once.

@@ -42,14 +42,15 @@ func Place(root string, o *Opened, search bool) (*Placed, error) {
 	}
 	var names []string
 	for n := range o.Files {
-		names = append(names, n)
+		if n != o.in(receivedName) { // it is about the package
+			names = append(names, n)
+		}
 	}
 	slices.Sort(names)
 	// The manifest comes last: a run that is killed before leaves the earlier
 	// one, by which the next run knows what it may replace.
-	at := slices.IndexFunc(names, func(n string) bool { return n == path.Join(o.Folder, "manifest.json") })
-	if at >= 0 {
-		names = append(slices.Delete(names, at, at+1), path.Join(o.Folder, "manifest.json"))
+	if at := slices.Index(names, o.in(manifestName)); at >= 0 {
+		names = append(slices.Delete(names, at, at+1), o.in(manifestName))
 	}
 	for _, n := range names {
 		if err := p.file(n, o.Files[n]); err != nil {
@@ -77,7 +78,7 @@ type placer struct {
 // earlier reads the manifest of a delivery that lies there.
 func (p *placer) earlier(o *Opened) error {
 	p.was = map[string]string{}
-	at := p.out.Folder + "/manifest.json"
+	at := path.Join(p.out.Folder, manifestName)
 	b, err := p.root.ReadFile(at)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -3,10 +3,12 @@ package delivery
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -24,14 +26,59 @@ import (
 type Opened struct {
 	Manifest Manifest
 	Folder   string            // in which the manifest lies
-	Files    map[string][]byte // all, by their paths
+	Files    map[string][]byte // all that are its own, by their paths in the package
 }
 
 // mostFiles is how many files a package may have.
 const mostFiles = 20_000
 
-// Open reads a package. What it unpacks to is bounded.
-func Open(data []byte) (*Opened, error) {
+// Open reads a package of one delivery or of several, each in a folder with its
+// own manifest. What it unpacks to is bounded. A file that lies in no delivery's
+// folder is told as a fault of the first.
+func Open(data []byte) ([]*Opened, error) {
+	files, err := unpacked(data)
+	if err != nil {
+		return nil, err
+	}
+	manifests := slices.DeleteFunc(slices.Collect(maps.Keys(files)), func(p string) bool {
+		return path.Base(p) != manifestName
+	})
+	slices.SortFunc(manifests, func(a, b string) int { // those above first
+		return cmp.Or(strings.Count(a, "/")-strings.Count(b, "/"), strings.Compare(a, b))
+	})
+	var out []*Opened
+	for _, p := range manifests {
+		o := &Opened{Folder: strings.TrimPrefix(path.Dir(p), "."), Files: map[string][]byte{}}
+		if slices.ContainsFunc(out, func(above *Opened) bool { return above.holds(p) }) {
+			continue // a file of a delivery's that has this name
+		}
+		if err := json.Unmarshal(files[p], &o.Manifest); err != nil {
+			return nil, fmt.Errorf("%s: %w", p, err)
+		}
+		if f := o.Manifest.Format; f != 1 && f != 2 {
+			return nil, fmt.Errorf("%s is of version %d; this Excavate knows 1 and 2", p, f)
+		}
+		out = append(out, o)
+	}
+	if out == nil {
+		return nil, fmt.Errorf("it has no manifest.json: it is no delivery of Excavate")
+	}
+	slices.SortFunc(out, func(a, b *Opened) int { return strings.Compare(a.Folder, b.Folder) })
+	for p, b := range files {
+		k := max(slices.IndexFunc(out, func(o *Opened) bool { return o.holds(p) }), 0)
+		out[k].Files[p] = b
+	}
+	return out, nil
+}
+
+// holds tells whether a path lies in the delivery's folder.
+func (o *Opened) holds(p string) bool { return o.Folder == "" || strings.HasPrefix(p, o.Folder+"/") }
+
+// in is a file of the delivery's folder.
+func (o *Opened) in(name string) string { return path.Join(o.Folder, name) }
+
+// unpacked are the files of a package.
+func unpacked(data []byte) (map[string][]byte, error) {
 	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil {
 		return nil, fmt.Errorf("it is no package: %w", err)
@@ -39,9 +86,8 @@ func Open(data []byte) (*Opened, error) {
 	if len(z.File) > mostFiles {
 		return nil, fmt.Errorf("it has %d files, at most %d", len(z.File), mostFiles)
 	}
-	o := &Opened{Files: map[string][]byte{}}
+	files := map[string][]byte{}
 	left := int64(limit.MemoryBytes)
-	manifest := ""
 	for _, f := range z.File {
 		if strings.HasSuffix(f.Name, "/") {
 			continue
@@ -49,7 +95,7 @@ func Open(data []byte) (*Opened, error) {
 		if !local(f.Name) {
 			return nil, fmt.Errorf("%q leads out of the package", f.Name)
 		}
-		if _, twice := o.Files[f.Name]; twice {
+		if _, twice := files[f.Name]; twice {
 			return nil, fmt.Errorf("%s stands in it twice", f.Name)
 		}
 		r, err := f.Open()
@@ -64,24 +110,9 @@ func Open(data []byte) (*Opened, error) {
 		if left -= int64(len(b)); left < 0 {
 			return nil, fmt.Errorf("it unpacks to more than %d bytes", int64(limit.MemoryBytes))
 		}
-		o.Files[f.Name] = b
-		if path.Base(f.Name) == "manifest.json" && (manifest == "" || len(f.Name) < len(manifest)) {
-			manifest = f.Name
-		}
+		files[f.Name] = b
 	}
-	if manifest == "" {
-		return nil, fmt.Errorf("it has no manifest.json: it is no delivery of Excavate")
-	}
-	if err := json.Unmarshal(o.Files[manifest], &o.Manifest); err != nil {
-		return nil, fmt.Errorf("%s: %w", manifest, err)
-	}
-	if f := o.Manifest.Format; f != 1 && f != 2 {
-		return nil, fmt.Errorf("%s is of version %d; this Excavate knows 1 and 2", manifest, f)
-	}
-	if o.Folder = path.Dir(manifest); o.Folder == "." {
-		o.Folder = ""
-	}
-	return o, nil
+	return files, nil
 }
 
 func local(p string) bool {
@@ -97,12 +128,7 @@ type Fault struct {
 
 // Faults holds every file against the manifest's digests.
 func (o *Opened) Faults() (out []Fault) {
-	listed := map[string]bool{}
-	if o.Folder != "" {
-		listed[o.Folder+"/manifest.json"] = true
-	} else {
-		listed["manifest.json"] = true
-	}
+	listed := map[string]bool{o.in(manifestName): true, o.in(receivedName): true}
 	files := o.Manifest.Files
 	if o.Manifest.Format == 1 {
 		files = []ManifestFile{{Path: o.Manifest.File, SHA256: o.Manifest.SHA256, Size: len(o.Files[o.Manifest.File])}}
@@ -202,7 +228,7 @@ func (k *Maker) Again(ctx context.Context, o *Opened, from Sources) (*Remade, er
 		return nil, err
 	}
 	var sheet *target.Sheet
-	if doc := o.Files[path.Join(o.Folder, "target.yaml")]; doc != nil {
+	if doc := o.Files[o.in("target.yaml")]; doc != nil {
 		if sheet, err = target.Parse(doc); err != nil {
 			return nil, err
 		}

@@ -27,10 +27,11 @@ const (
 
 // Outcome is what became of an item.
 type Outcome struct {
-	Asset   string   `json:"asset"`
-	State   State    `json:"state"`
-	Says    []string `json:"says"`
-	Package []byte   `json:"-"` // where it ran
+	Asset   string          `json:"asset"`
+	State   State           `json:"state"`
+	Says    []string        `json:"says"`
+	Files   []delivery.File `json:"-"` // of the delivery, where it ran
+	Package []byte          `json:"-"` // of these alone
 }
 
 // Opener makes what recipes say from the sources that are here.
@@ -129,6 +130,7 @@ func (o *Opener) item(ctx context.Context, r *Recipe, x *Item) Outcome {
 		out.Says = append(out.Says, err.Error())
 		return out
 	}
+	out.Files = files
 	out.State = Same
 	if x.Package != "" && digest(out.Package) == x.Package {
 		return out

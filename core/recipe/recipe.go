@@ -86,31 +86,62 @@ const (
 	mostLayouts = 500
 )
 
-// FromDelivery makes the recipe of a delivery. Nothing of a source's own words,
-// such as its licence, goes along: they are in the source.
-func FromDelivery(o *delivery.Opened, data []byte, version string) (*Recipe, error) {
-	m := &o.Manifest
-	if m.Input == nil {
-		return nil,
-			errors.New("the delivery does not say what it was decoded from: it was made by an earlier version, or its source was gone")
-	}
-	r := &Recipe{Format: 1, Excavate: version, Name: m.Asset, Items: []Item{{Asset: m.Asset,
-		Input: *m.Input, Chain: m.Chain,
-		Sheet: string(o.Files[path.Join(o.Folder, "target.yaml")]), Options: m.Options,
-		Purpose: m.Purpose, Mended: m.Mended, Package: digest(data)}}}
-	for _, f := range m.Files {
-		switch f.Kind {
-		case "layout":
-			r.Layouts = append(r.Layouts, Layout{strings.TrimSuffix(path.Base(f.Path), ".yaml"),
-				string(o.Files[f.Path])})
-		default:
-			r.Items[0].Made = append(r.Items[0].Made, Digest{f.Path, f.SHA256})
+// FromPackage makes the recipe of the deliveries of a package, whose bytes are
+// data. Nothing of a source's own words, such as its licence, goes along: they
+// are in the source.
+func FromPackage(list []*delivery.Opened, data []byte, version string) (*Recipe, error) {
+	r := &Recipe{Format: 1, Excavate: version}
+	var names []string
+	for _, o := range list {
+		if err := r.add(o); err != nil {
+			return nil, err
 		}
+		names = append(names, o.Manifest.Asset)
 	}
-	for _, s := range m.Sources {
-		r.Sources = append(r.Sources, Source{s.Name, s.SHA256, slices.Clone(s.Entries)})
+	if r.Name = strings.Join(names, ", "); len(list) == 1 {
+		r.Items[0].Package = digest(data)
 	}
 	return r, r.Check()
+}
+
+// add adds a delivery and what it needs.
+func (r *Recipe) add(o *delivery.Opened) error {
+	m := &o.Manifest
+	if m.Input == nil {
+		return fmt.Errorf("the delivery of %s does not say what it was decoded from: "+
+			"it was made by an earlier version, or its source was gone", m.Asset)
+	}
+	x := Item{Asset: m.Asset, Input: *m.Input, Chain: m.Chain,
+		Sheet: string(o.Files[path.Join(o.Folder, "target.yaml")]), Options: m.Options,
+		Purpose: m.Purpose, Mended: m.Mended}
+	for _, f := range m.Files {
+		if f.Kind != "layout" {
+			x.Made = append(x.Made, Digest{f.Path, f.SHA256})
+			continue
+		}
+		l := Layout{strings.TrimSuffix(path.Base(f.Path), ".yaml"), string(o.Files[f.Path])}
+		k := slices.IndexFunc(r.Layouts, func(have Layout) bool { return have.Name == l.Name })
+		switch {
+		case k < 0:
+			r.Layouts = append(r.Layouts, l)
+		case r.Layouts[k] != l:
+			return fmt.Errorf("two deliveries were read by different layouts of the name %s", l.Name)
+		}
+	}
+	r.Items = append(r.Items, x)
+	for _, s := range m.Sources {
+		k := slices.IndexFunc(r.Sources, func(have Source) bool { return have.Name == s.Name && have.SHA256 == s.SHA256 })
+		if k < 0 {
+			r.Sources = append(r.Sources, Source{s.Name, s.SHA256, slices.Clone(s.Entries)})
+			continue
+		}
+		for _, e := range s.Entries {
+			if !slices.Contains(r.Sources[k].Entries, e) {
+				r.Sources[k].Entries = append(r.Sources[k].Entries, e)
+			}
+		}
+	}
+	return nil
 }
 
 func digest(b []byte) string {

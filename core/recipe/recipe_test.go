@@ -112,7 +112,7 @@ func recipeOf(t *testing.T, zip []byte) *Recipe {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := FromDelivery(o, zip, "9.9")
+	r, err := FromPackage(o, zip, "9.9")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -275,7 +275,7 @@ func TestBadRecipes(t *testing.T) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
 	}
-	if _, err := FromDelivery(&delivery.Opened{}, nil, "9"); err == nil {
+	if _, err := FromPackage([]*delivery.Opened{{}}, nil, "9"); err == nil {
 		t.Error("a delivery without an input has a recipe")
 	}
 	if _, err := target.Parse([]byte(sheet)); err != nil {

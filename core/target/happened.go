@@ -39,6 +39,10 @@ type Outcome struct {
 	Says     []string `json:"says"`               // the receiver's own words
 }
 
+// followsFromBasis are the rules that an asset breaks over there for no other
+// reason than that its numbers are read in another basis.
+var followsFromBasis = map[string]bool{"size": true, "ground": true, "centred": true}
+
 // Compare holds what was foretold against what a receiver said. checks are the
 // codes that it may object with: of what it does not look at nothing is said.
 func Compare(findings []Finding, checks []string, log []Heard, own []Own) (out []Outcome) {
@@ -50,6 +54,14 @@ func Compare(findings []Finding, checks []string, log []Heard, own []Own) (out [
 	for _, o := range own { // receivers tell those that pick by a material, by the rule's name
 		if o.Where != nil && len(o.Where.Material) > 0 && slices.Contains(checks, "OW01") {
 			looked[o.Rule], ownRule[o.Rule] = true, true
+		}
+	}
+	foretold := map[string]bool{}
+	var basis *Finding
+	for i, f := range findings {
+		foretold[f.Rule] = foretold[f.Rule] || f.Severity != Holds
+		if f.Rule == "basis" && f.Severity != Holds {
+			basis = &findings[i]
 		}
 	}
 	at := map[string]int{}
@@ -79,6 +91,11 @@ func Compare(findings []Finding, checks []string, log []Heard, own []Own) (out [
 		rule := heardRules[l.Code]
 		if l.Code == "OW01" && ownRule[l.Text] {
 			rule = l.Text
+		}
+		if basis != nil && followsFromBasis[rule] && !foretold[rule] {
+			rule = basis.Rule // what was said is that it would lie on its side, or be of another size
+			o := get(rule)
+			o.Title, o.Where, o.Severity, o.Foretold = basis.Title, basis.Where, basis.Severity, true
 		}
 		if rule == "" {
 			rule = l.Code

@@ -510,26 +510,37 @@ func TestSince(t *testing.T) {
 // What was foretold is held against what happened, by what the receiver looks at.
 func TestForetoldAndHappened(t *testing.T) {
 	findings := []Finding{{Rule: "size", Severity: Stops, Title: "big"}, {Rule: "ground", Severity: Holds},
-		{Rule: "names", Severity: Warns}, {Rule: "basis", Severity: Stops}, {Rule: "tools", Severity: Stops}}
+		{Rule: "names", Severity: Warns}, {Rule: "basis", Severity: Stops, Title: "axes"}, {Rule: "tools", Severity: Stops}}
 	log := []Heard{{Code: "SZ01", Level: "error", Text: "bounds"},
 		{Code: "PV01", Level: "warning", Text: "floor"}, {Code: "NM01", Level: "info", Text: "fine"},
 		{Code: "XX99", Level: "error", Text: "odd"}, {Code: "OW01", Level: "error", Text: "tools"}}
 	own := parsed(t, "rules: [{rule: tools, where: {material: \"tool_*\"}, says: left in}]").Rules
-	got := map[string]Outcome{}
-	for _, o := range Compare(findings, []string{"SZ01", "PV01", "NM01", "OW01"}, log, own) {
-		got[o.Rule] = o
+	compare := func() map[string]Outcome {
+		got := map[string]Outcome{}
+		for _, o := range Compare(findings, []string{"SZ01", "PV01", "NM01", "OW01"}, log, own) {
+			got[o.Rule] = o
+		}
+		return got
 	}
-	for rule, want := range map[string][2]bool{"size": {true, true}, "ground": {false, true},
+	got := compare()
+	for rule, want := range map[string][2]bool{"size": {true, true}, "basis": {true, true}, "ground": {false, false},
 		"names": {true, false}, "XX99": {false, true}, "tools": {true, true}} {
 		if o, ok := got[rule]; !ok || o.Foretold != want[0] || o.Happened != want[1] {
 			t.Errorf("%s: %+v", rule, o)
 		}
 	}
+	if got["size"].Says[0] != "SZ01 bounds" || got["basis"].Title != "axes" || got["basis"].Says[0] != "PV01 floor" {
+		t.Errorf("%+v, %+v", got["size"], got["basis"])
+	}
+	// Where the basis is the target's, what stands off the floor was not foretold;
+	// a receiver that does not look at the basis is not held to it.
+	findings[3].Severity = Holds
+	got = compare()
+	if o := got["ground"]; o.Foretold || !o.Happened {
+		t.Errorf("%+v", o)
+	}
 	if _, ok := got["basis"]; ok {
 		t.Error("a receiver that does not look at the basis is held to it")
-	}
-	if got["size"].Says[0] != "SZ01 bounds" {
-		t.Errorf("%+v", got["size"])
 	}
 }
 

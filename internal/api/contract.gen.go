@@ -1164,10 +1164,12 @@ type Composed struct {
 		Path string `json:"path"`
 		Size int64  `json:"size"`
 	} `json:"files"`
-	Folder string   `json:"folder"`
-	Notes  []string `json:"notes"`
 
-	// Ready false while the chain is not computed
+	// Folders of the assets
+	Folders []string `json:"folders"`
+	Notes   []string `json:"notes"`
+
+	// Ready false while a chain is not computed
 	Ready   bool `json:"ready"`
 	Refused []struct {
 		Evidence string `json:"evidence"`
@@ -1176,11 +1178,15 @@ type Composed struct {
 		Why      string `json:"why"`
 	} `json:"refused"`
 
-	// Running it is being computed
-	Running    *bool   `json:"running,omitempty"`
-	SearchFile *string `json:"searchFile,omitempty"`
-	SearchLine *string `json:"searchLine,omitempty"`
-	Size       int64   `json:"size"`
+	// Running one is being computed
+	Running *bool `json:"running,omitempty"`
+
+	// Search lines that the target's search path needs
+	Search []SearchLine `json:"search"`
+	Size   int64        `json:"size"`
+
+	// Stops chains that the rehearsal stops
+	Stops []string `json:"stops"`
 }
 
 // CoreSample defines model for CoreSample.
@@ -1257,6 +1263,8 @@ type Decision struct {
 
 // Delivery defines model for Delivery.
 type Delivery struct {
+	// Also further assets of the package
+	Also     *[]DeliveryAlso         `json:"also,omitempty"`
 	Chain    int64                   `json:"chain"`
 	Created  time.Time               `json:"created"`
 	Error    *string                 `json:"error,omitempty"`
@@ -1276,6 +1284,12 @@ type Delivery struct {
 
 // DeliveryState defines model for Delivery.State.
 type DeliveryState string
+
+// DeliveryAlso defines model for DeliveryAlso.
+type DeliveryAlso struct {
+	Chain    int64                   `json:"chain"`
+	Manifest *map[string]interface{} `json:"manifest,omitempty"`
+}
 
 // DeliveryFault defines model for DeliveryFault.
 type DeliveryFault struct {
@@ -2019,6 +2033,9 @@ type Offer struct {
 
 // Order defines model for Order.
 type Order struct {
+	// Also further chains whose ends go into the same package
+	Also *[]int64 `json:"also,omitempty"`
+
 	// Format of the model; empty is the sheet's
 	Format *string `json:"format,omitempty"`
 
@@ -2462,6 +2479,12 @@ type SceneComparison struct {
 	Verdict   string    `json:"verdict"`
 }
 
+// SearchLine defines model for SearchLine.
+type SearchLine struct {
+	File string `json:"file"`
+	Line string `json:"line"`
+}
+
 // Selected defines model for Selected.
 type Selected struct {
 	Bytes   int64  `json:"bytes"`
@@ -2658,6 +2681,13 @@ type Strip struct {
 	// Size of the entry
 	Size int64 `json:"size"`
 	To   int64 `json:"to"`
+}
+
+// Survived defines model for Survived.
+type Survived struct {
+	// Files how many the delivery has
+	Files int      `json:"files"`
+	Gone  []string `json:"gone"`
 }
 
 // Taken defines model for Taken.
@@ -2890,6 +2920,12 @@ type PlaceDeliveryJSONBody struct {
 
 	// Search also add the line to the search path file with a backup
 	Search *bool `json:"search,omitempty"`
+}
+
+// DeliverySeenParams defines parameters for DeliverySeen.
+type DeliverySeenParams struct {
+	// Asset which of the package, from 0
+	Asset *int `form:"asset,omitempty" json:"asset,omitempty"`
 }
 
 // SendDeliveryJSONBody defines parameters for SendDelivery.
@@ -3578,10 +3614,13 @@ type ServerInterface interface {
 	PlaceDelivery(c fiber.Ctx, delivery DeliveryID) error
 
 	// (GET /api/deliveries/{delivery}/seen)
-	DeliverySeen(c fiber.Ctx, delivery DeliveryID) error
+	DeliverySeen(c fiber.Ctx, delivery DeliveryID, params DeliverySeenParams) error
 
 	// (POST /api/deliveries/{delivery}/sent)
 	SendDelivery(c fiber.Ctx, delivery DeliveryID) error
+
+	// (POST /api/deliveries/{delivery}/survived)
+	AfterUpdate(c fiber.Ctx, delivery DeliveryID) error
 
 	// (GET /api/deliveries/{delivery}/verified)
 	VerifyDelivery(c fiber.Ctx, delivery DeliveryID) error
@@ -4493,8 +4532,24 @@ func (siw *ServerInterfaceWrapper) DeliverySeen(c fiber.Ctx) error {
 		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter delivery: %w", err).Error())
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeliverySeenParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "asset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "asset", query, &params.Asset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter asset: %w", err).Error())
+	}
+
 	handler := func(c fiber.Ctx) error {
-		return siw.Handler.DeliverySeen(c, delivery)
+		return siw.Handler.DeliverySeen(c, delivery, params)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -4524,6 +4579,35 @@ func (siw *ServerInterfaceWrapper) SendDelivery(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.SendDelivery(c, delivery)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// AfterUpdate operation middleware
+func (siw *ServerInterfaceWrapper) AfterUpdate(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "delivery" -------------
+	var delivery DeliveryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "delivery", c.Params("delivery"), &delivery, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter delivery: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.AfterUpdate(c, delivery)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9623,6 +9707,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Post(options.BaseURL+"/api/deliveries/:delivery/placed", wrapper.PlaceDelivery)
 
 	router.Get(options.BaseURL+"/api/deliveries/:delivery/verified", wrapper.VerifyDelivery)
+
+	router.Post(options.BaseURL+"/api/deliveries/:delivery/survived", wrapper.AfterUpdate)
 
 	router.Get(options.BaseURL+"/api/receivers", wrapper.ListReceivers)
 

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -127,13 +126,16 @@ func deliveryOut(d db.Delivery) (Delivery, error) {
 			return out, err
 		}
 		out.Manifest = &m
-		var made struct{ Rehearsal *delivery.Check }
-		if err := json.Unmarshal(d.Manifest, &made); err != nil {
-			return out, err
-		}
-		if made.Rehearsal != nil {
-			out.Stops = made.Rehearsal.Stops
-		}
+	}
+	also, err := same[[]DeliveryAlso](d.Also)
+	if err != nil {
+		return out, err
+	}
+	if len(also) > 0 {
+		out.Also = &also
+	}
+	if out.Stops, err = project.Stops(d); err != nil {
+		return out, err
 	}
 	if string(d.Sent) != "null" {
 		m, err := same[map[string]any](d.Sent)
@@ -153,6 +155,7 @@ func orderOf(b Order) project.Order {
 	if b.Purpose != nil {
 		o.Purpose = terms.Purpose(*b.Purpose)
 	}
+	o.Also = value(b.Also)
 	if b.Levels != nil {
 		o.Options.Levels = *b.Levels
 	}
@@ -194,13 +197,10 @@ func (s *Server) Compose(c fiber.Ctx, id ChainID) error {
 	if err != nil {
 		return err
 	}
-	out, err := same[Composed](map[string]any{"ready": x.Ready, "running": x.Running, "folder": x.Folder,
-		"files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size, "refused": x.Refused})
+	out, err := same[Composed](map[string]any{"ready": x.Ready, "running": x.Running, "folders": x.Folders,
+		"search": x.Search, "stops": x.Stops, "files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size, "refused": x.Refused})
 	if err != nil {
 		return err
-	}
-	if x.Search != nil {
-		out.SearchFile, out.SearchLine = ptr(x.Search.File), ptr(x.Search.Line)
 	}
 	return c.JSON(out)
 }
@@ -285,15 +285,19 @@ func (s *Server) PlaceDelivery(c fiber.Ctx, id DeliveryID) error {
 	if err != nil {
 		return err
 	}
-	x, err := s.svc.PlaceDelivery(d, b.Folder, value(b.Search))
+	placed, err := s.svc.PlaceDelivery(d, b.Folder, value(b.Search))
 	if err != nil {
 		return err
 	}
 	list := func(l []string) []string { return append([]string{}, l...) }
-	out := Placed{Folder: x.Folder, Made: list(x.Made), Replaced: list(x.Replaced), Same: list(x.Same),
-		Kept: list(x.Kept), Backup: optional(x.Backup)}
-	if x.Search != nil {
-		out.SearchFile, out.SearchLine = ptr(x.Search.File), ptr(x.Search.Line)
+	out := []Placed{}
+	for _, x := range placed {
+		p := Placed{Folder: x.Folder, Made: list(x.Made), Replaced: list(x.Replaced), Same: list(x.Same),
+			Kept: list(x.Kept), Backup: optional(x.Backup)}
+		if x.Search != nil {
+			p.SearchFile, p.SearchLine = ptr(x.Search.File), ptr(x.Search.Line)
+		}
+		out = append(out, p)
 	}
 	return c.JSON(out)
 }
@@ -307,12 +311,8 @@ func (s *Server) VerifyDelivery(c fiber.Ctx, id DeliveryID) error {
 	if err != nil {
 		return err
 	}
-	out := Verified{Files: v.Files, Faults: faultsOut(v.Faults), Differ: []DeliveryFault{}, Notes: []string{},
-		Cannot: optional(v.Cannot)}
-	if v.Again != nil {
-		out.Same, out.Differ, out.Notes = v.Again.Same, faultsOut(v.Again.Differ), v.Again.Notes
-	}
-	return c.JSON(out)
+	return c.JSON(Verified{Files: v.Files, Faults: faultsOut(v.Faults), Cannot: optional(v.Cannot),
+		Same: v.Again.Same, Differ: faultsOut(v.Again.Differ), Notes: append([]string{}, v.Again.Notes...)})
 }
 
 func faultsOut(list []delivery.Fault) []DeliveryFault {
@@ -349,12 +349,24 @@ func (s *Server) SendDelivery(c fiber.Ctx, id DeliveryID) error {
 	return s.sendDelivery(c, id, 202)
 }
 
-func (s *Server) DeliverySeen(c fiber.Ctx, id DeliveryID) error {
+func (s *Server) AfterUpdate(c fiber.Ctx, id DeliveryID) error {
 	d, err := s.readyDelivery(c, id)
 	if err != nil {
 		return err
 	}
-	png, err := s.svc.DeliverySeen(c.Context(), d)
+	n, gone, err := s.svc.AfterUpdate(c.Context(), d)
+	if err != nil {
+		return err
+	}
+	return c.JSON(Survived{Files: n, Gone: append([]string{}, gone...)})
+}
+
+func (s *Server) DeliverySeen(c fiber.Ctx, id DeliveryID, p DeliverySeenParams) error {
+	d, err := s.readyDelivery(c, id)
+	if err != nil {
+		return err
+	}
+	png, err := s.svc.DeliverySeen(c.Context(), d, value(p.Asset))
 	if err != nil {
 		return err
 	}

@@ -114,6 +114,34 @@ func (c *client) delivery(path string, done func(api.Delivery) bool) (d api.Deli
 
 func made(d api.Delivery) bool { return d.State != "making" }
 
+// sentAs is what stands with a delivery of its sending.
+type sentAs struct {
+	State, Error string
+	Taken        []struct {
+		Asset    string
+		Outcomes []struct{ Foretold, Happened bool }
+		Report   struct {
+			Skeleton string
+			Walk     struct{ Places, Stands int }
+		}
+		Seen string
+	}
+}
+
+func sentOf(t *testing.T, d api.Delivery) (out sentAs) {
+	t.Helper()
+	b, err := json.Marshal(d.Sent)
+	if err != nil || json.Unmarshal(b, &out) != nil {
+		t.Fatalf("%s, %v", b, err)
+	}
+	return out
+}
+
+// sent waits until a delivery's sending has ended.
+func sent(d api.Delivery) bool {
+	return d.State == "failed" || d.Sent != nil && (*d.Sent)["state"] != "waiting" && (*d.Sent)["state"] != "sending"
+}
+
 // From what was found to a walk on the far side: findings with their bands,
 // mended as one edit, files before they are made, sent and compared.
 func TestFarSideOverHTTP(t *testing.T) {
@@ -164,24 +192,16 @@ func TestFarSideOverHTTP(t *testing.T) {
 	}
 	call[api.Delivery](c, "POST", at("deliveries?send="+list[0].Id),
 		map[string]any{"purpose": "share-changed", "levels": []float64{0.5}})
-	d := c.delivery(path, func(d api.Delivery) bool {
-		return d.Sent != nil && (*d.Sent)["state"] != "waiting" && (*d.Sent)["state"] != "sending"
-	})
-	var sent struct {
-		State    string
-		Outcomes []struct{ Foretold, Happened bool }
-		Report   struct {
-			Skeleton string
-			Walk     struct{ Places, Stands int }
-		}
-		Seen string
+	d := c.delivery(path, sent)
+	said := sentOf(t, d)
+	if said.State != "taken" || len(said.Taken) != 1 {
+		t.Fatalf("%+v", said)
 	}
-	b, _ := json.Marshal(d.Sent)
-	if json.Unmarshal(b, &sent) != nil || sent.State != "taken" || sent.Report.Walk.Places < 20 ||
-		sent.Report.Walk.Stands != sent.Report.Walk.Places || len(sent.Outcomes) < 10 || sent.Seen == "" {
-		t.Fatalf("%s", b)
+	x0 := said.Taken[0]
+	if w := x0.Report.Walk; w.Places < 20 || w.Stands != w.Places || len(x0.Outcomes) < 10 || x0.Seen == "" {
+		t.Fatalf("%+v", x0)
 	}
-	for _, o := range sent.Outcomes {
+	for _, o := range x0.Outcomes {
 		if o.Foretold || o.Happened {
 			t.Errorf("%+v", o)
 		}
@@ -192,10 +212,18 @@ func TestFarSideOverHTTP(t *testing.T) {
 	}
 	// The package is the files that were foretold, and a level of detail.
 	_, zipped := c.do("GET", fmt.Sprintf("/api/deliveries/%d/file", d.Id), nil)
-	o, err := delivery.Open(zipped)
-	if err != nil || o.Faults() != nil || o.Files["stilt_village/models/stilt_village_lod1.glb"] == nil ||
+	pack, err := delivery.Open(zipped)
+	if err != nil || len(pack) != 1 {
+		t.Fatal(err)
+	}
+	o := pack[0]
+	if o.Faults() != nil || o.Files["stilt_village/models/stilt_village_lod1.glb"] == nil ||
 		o.Manifest.Purpose != "share-changed" || o.Manifest.Input == nil {
 		t.Errorf("%v, %v", err, o.Faults())
+	}
+	if text := string(o.Files["stilt_village/received.json"]); !strings.Contains(text, "Sedgewater engine") ||
+		!strings.Contains(text, `"walk"`) {
+		t.Errorf("what the receiver said is not in the package: %s", text)
 	}
 	for _, f := range x.Files {
 		if len(o.Files[f.Path]) != int(f.Size) {
@@ -310,11 +338,7 @@ func TestReceiversInTrouble(t *testing.T) {
 		if status == 400 && strings.Contains(string(b), x.says) {
 			continue
 		}
-		now := c.delivery(path, func(d api.Delivery) bool {
-			s := (*d.Sent)["state"]
-			return s == "failed" ||
-				s == "taken"
-		})
+		now := c.delivery(path, sent)
 		if s := *now.Sent; s["state"] != "failed" || !strings.Contains(fmt.Sprint(s["error"]), x.says) {
 			t.Errorf("%s: %v %v", x.trouble, s["state"], s["error"])
 		}
@@ -331,12 +355,101 @@ func TestReceiversInTrouble(t *testing.T) {
 	trouble(`{"bytesPerSecond": 4000000}`)
 	call[api.Delivery](c, "POST", fmt.Sprintf("/api/deliveries/%d/sent", d.Id),
 		map[string]string{"receiver": id(engine.URL)})
-	if now := c.delivery(path, func(d api.Delivery) bool {
-		s := (*d.Sent)["state"]
-		return s == "failed" ||
-			s == "taken"
-	}); (*now.Sent)["state"] != "taken" {
+	if now := c.delivery(path, sent); (*now.Sent)["state"] != "taken" {
 		t.Errorf("%v", *now.Sent)
+	}
+}
+
+// Assets of several chains go into one package, each into a folder of its own
+// with its own manifest; together they are checked, sent and put there.
+func TestSeveralAssetsInOnePackage(t *testing.T) {
+	c := start(t)
+	engine := httptest.NewServer(receiver.NewEngine().Handler())
+	defer engine.Close()
+	c.app.Service.SetReceivers([]string{engine.URL})
+	project, path, first := c.village("reedlight")
+	second := c.chainOf(path, first.Find, "village, half the size",
+		"chain: half\nsteps:\n- step: scale\n  with: {factor: 0.5}\n")
+	second = call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", second.Id), map[string]string{"target": "reedlight"})
+	other := c.chainOf(path, first.Find, "village, elsewhere", "chain: x\nsteps: []\n")
+	call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", other.Id), map[string]string{"target": "millrace"})
+	c.last(second)
+	order := func(also ...int64) map[string]any {
+		return map[string]any{"purpose": "share-changed", "also": append([]int64{}, also...)}
+	}
+	at := fmt.Sprintf("/api/chains/%d/", first.Id)
+	for _, x := range []struct {
+		also   int64
+		status int
+		says   string
+	}{
+		{first.Id, 422, "in the package twice"},
+		{other.Id, 409, "held against another target"},
+		{99999, 404, "no chain"},
+	} {
+		for _, to := range []string{"composed", "deliveries?despite=true"} {
+			if status, b := c.do("POST", at+to, order(x.also)); status != x.status || !strings.Contains(string(b), x.says) {
+				t.Errorf("%s: %d %s", to, status, b)
+			}
+		}
+	}
+	alone := call[api.Composed](c, "POST", at+"composed", order())
+	both := call[api.Composed](c, "POST", at+"composed", order(second.Id))
+	if !both.Ready || fmt.Sprint(both.Folders) != "[stilt_village stilt_village_2]" ||
+		fmt.Sprint(both.Stops) != "[village village, half the size]" ||
+		len(both.Files) != 2*len(alone.Files) || both.Size <= alone.Size {
+		t.Errorf("%v, %d and %d files", both.Folders, len(alone.Files), len(both.Files))
+	}
+	// One that the rehearsal stops stops all.
+	if status, b := c.do("POST", at+"deliveries", order(second.Id)); status != 409 ||
+		!strings.Contains(string(b), "the rehearsal stops") {
+		t.Errorf("%d %s", status, b)
+	}
+	call[api.Delivery](c, "POST", at+"deliveries?despite=true&send="+strings.TrimPrefix(engine.URL, "http://"),
+		order(second.Id))
+	d := c.delivery(path, sent)
+	if d.State != "ready" || d.Name != "stilt_village_and_1_more.zip" || d.Also == nil || len(*d.Also) != 1 ||
+		(*(*d.Also)[0].Manifest)["file"] != "stilt_village_2/models/stilt_village.glb" || d.Stops != 2 {
+		t.Fatalf("%+v", d)
+	}
+	said := sentOf(t, d)
+	if said.State != "taken" || len(said.Taken) != 2 {
+		t.Fatalf("%+v", said)
+	}
+	for i, x := range said.Taken {
+		if len(x.Outcomes) < 10 || x.Seen == "" {
+			t.Errorf("%+v", x)
+		}
+		_, png := c.do("GET", fmt.Sprintf("/api/deliveries/%d/seen?asset=%d", d.Id, i), nil)
+		if !bytes.HasPrefix(png, []byte("\x89PNG")) {
+			t.Errorf("asset %d: %.40s", i, png)
+		}
+	}
+	if status, _ := c.do("GET", fmt.Sprintf("/api/deliveries/%d/seen?asset=2", d.Id), nil); status != 404 {
+		t.Errorf("what did not arrive answers %d", status)
+	}
+	v := call[api.Verified](c, "GET", fmt.Sprintf("/api/deliveries/%d/verified", d.Id), nil)
+	if !v.Same || len(v.Faults) != 0 || v.Files < 2*len(alone.Files) {
+		t.Errorf("%+v", v)
+	}
+	out := t.TempDir()
+	c.app.Service.Outputs = []string{out}
+	placed := call[[]api.Placed](c, "POST", fmt.Sprintf("/api/deliveries/%d/placed", d.Id),
+		map[string]any{"folder": filepath.Join(out, "game")})
+	if len(placed) != 2 || placed[1].Folder != "stilt_village_2" || len(placed[1].Made) != len(placed[0].Made) {
+		t.Errorf("%+v", placed)
+	}
+	// A chain that is gone when it is made is said, and nothing is made.
+	if _, err := c.app.Service.Store.DB.Exec("UPDATE deliveries SET state = 'making', also = '[{\"chain\": 99999}]' WHERE id = ?",
+		d.Id); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.app.Service.Pool.Add(context.Background(), project, "deliver", "again",
+		map[string]int64{"id": d.Id}); err != nil {
+		t.Fatal(err)
+	}
+	if d = c.delivery(path, made); d.State != "failed" || !strings.Contains(*d.Error, "no chain 99999") {
+		t.Errorf("%+v", d)
 	}
 }
 
@@ -423,9 +536,11 @@ func TestDeliveriesArePlaced(t *testing.T) {
 	place := func(folder string, search bool) (int, api.Placed) {
 		status, b := c.do("POST", fmt.Sprintf("/api/deliveries/%d/placed", d.Id),
 			map[string]any{"folder": folder, "search": search})
-		var p api.Placed
-		json.Unmarshal(b, &p)
-		return status, p
+		p := make([]api.Placed, 1)
+		if status == 200 && (json.Unmarshal(b, &p) != nil || len(p) != 1) {
+			t.Fatalf("%s", b)
+		}
+		return status, p[0]
 	}
 	if status, _ := place("/etc", false); status != 403 {
 		t.Errorf("/etc: %d", status)
@@ -442,6 +557,50 @@ func TestDeliveriesArePlaced(t *testing.T) {
 	if text, err := os.ReadFile(filepath.Join(to, "search_paths.txt")); err != nil ||
 		string(text) != "Search stilt_village_custom\n" {
 		t.Errorf("%q, %v", text, err)
+	}
+}
+
+// The film tool's updates write its own folders anew: what lies in a folder of
+// its own is still there afterwards, what lies in one of the tool's is swept
+// away.
+func TestDeliveriesSurviveUpdates(t *testing.T) {
+	c := start(t)
+	film := httptest.NewServer(receiver.NewFilm().Handler())
+	engine := httptest.NewServer(receiver.NewEngine().Handler())
+	defer film.Close()
+	defer engine.Close()
+	c.app.Service.SetReceivers([]string{film.URL, engine.URL})
+	_, path, chain := c.village("millrace")
+	send := func(to, target string, order map[string]any) string {
+		call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", chain.Id), map[string]string{"target": target})
+		c.last(chain)
+		call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true&send=%s", chain.Id,
+			strings.TrimPrefix(to, "http://")), order)
+		d := c.delivery(path, sent)
+		if said := sentOf(t, d); said.State != "taken" {
+			t.Fatalf("%+v", said)
+		}
+		return fmt.Sprintf("/api/deliveries/%d/survived", d.Id)
+	}
+	s := call[api.Survived](c, "POST", send(film.URL, "millrace", map[string]any{}), nil)
+	if s.Files < 5 || len(s.Gone) != 0 {
+		t.Errorf("%+v", s)
+	}
+	s = call[api.Survived](c, "POST", send(film.URL, "millrace",
+		map[string]any{"layout": map[string]string{"folder": "platform", "model": "models/{asset}"}}), nil)
+	if s.Files == 0 || len(s.Gone) != s.Files || !strings.HasPrefix(s.Gone[0], "platform/") {
+		t.Errorf("%+v", s)
+	}
+	// An engine has no updates of this kind.
+	if status, b := c.do("POST", send(engine.URL, "reedlight", map[string]any{}), nil); status != 409 ||
+		!strings.Contains(string(b), "only the film tool") {
+		t.Errorf("%d %s", status, b)
+	}
+	call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true", chain.Id), nil)
+	d := c.delivery(path, made)
+	if status, b := c.do("POST", fmt.Sprintf("/api/deliveries/%d/survived", d.Id), nil); status != 409 ||
+		!strings.Contains(string(b), "no receiver has taken") {
+		t.Errorf("%d %s", status, b)
 	}
 }
 

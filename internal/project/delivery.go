@@ -5,13 +5,16 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"excavate/core/chain"
 	"excavate/core/delivery"
 	"excavate/core/geom"
+	"excavate/core/scene"
 	"excavate/core/target"
 	"excavate/core/terms"
 	"excavate/internal/shipped"
@@ -28,20 +31,22 @@ func (s *Service) maker() *delivery.Maker {
 type Order struct {
 	Purpose terms.Purpose
 	Options delivery.Options
-	Send    string // a receiver to which it goes once it is made
+	Also    []int64 // further chains whose ends go into the same package
+	Send    string  // a receiver to which it goes once it is made
 }
 
 // Composed is a delivery before it is made.
 type Composed struct {
-	Ready   bool // false while the chain is not computed
-	Running bool // it is being computed
+	Ready   bool // false while a chain is not computed
+	Running bool // one is being computed
 	Files   []ComposedFile
 	Notes   []string
 	Again   []string
-	Folder  string
-	Search  *delivery.Search
+	Folders []string // of the assets, where they have some
+	Search  []delivery.Search
 	Refused []terms.Refusal
 	Size    int64
+	Stops   []string // chains that the rehearsal stops
 }
 
 // ComposedFile is a file as it will be.
@@ -51,51 +56,137 @@ type ComposedFile struct {
 	Size int64  `json:"size"`
 }
 
+// mostTogether is how many assets go into one package.
+const mostTogether = 500
+
+// together are the chains of a package: c, and others of its project that are
+// held against the same target.
+func (s *Service) together(ctx context.Context, c db.Chain, also []int64) ([]db.Chain, error) {
+	if len(also) >= mostTogether {
+		return nil, userErr(422, "%d assets in one package; at most %d", len(also)+1, mostTogether)
+	}
+	list := []db.Chain{c}
+	for _, id := range also {
+		x, err := s.Store.GetChain(ctx, id)
+		if x, err = Known(x, err, "chain", id); err != nil {
+			return nil, err
+		}
+		switch {
+		case x.ProjectID != c.ProjectID:
+			return nil, userErr(409, "chain %d is of another project", id)
+		case x.Target != c.Target:
+			return nil, userErr(409, "%s is held against another target: one package goes to one", x.Name)
+		case slices.ContainsFunc(list, func(have db.Chain) bool { return have.ID == id }):
+			return nil, userErr(422, "%s is in the package twice", x.Name)
+		}
+		list = append(list, x)
+	}
+	return list, nil
+}
+
 // Compose tells the files of a delivery with their sizes, what the format will
 // lose, and whether the terms allow it, before anything is made. The files are
 // really made, and the answer is kept.
 func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, error) {
-	r, err := s.Rehearse(ctx, c)
+	chains, err := s.together(ctx, c, o.Also)
 	if err != nil {
 		return nil, err
 	}
-	f, err := s.Store.GetFind(ctx, c.FindID)
-	if err != nil {
-		return nil, err
+	out := &Composed{Ready: true, Files: []ComposedFile{}, Notes: []string{}, Again: []string{},
+		Folders: []string{}, Search: []delivery.Search{}, Refused: []terms.Refusal{}, Stops: []string{}}
+	held := make([]*Rehearsed, len(chains))
+	for i, x := range chains {
+		if held[i], err = s.Rehearse(ctx, x); err != nil {
+			return nil, err
+		}
+		out.Ready, out.Running = out.Ready && held[i].Ready, out.Running || held[i].Running
+		if stops, _, _ := target.Count(held[i].Findings); stops > 0 {
+			out.Stops = append(out.Stops, x.Name)
+		}
+		refused, err := s.refusals(ctx, x, o.Purpose, nil)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range refused {
+			if !slices.Contains(out.Refused, r) { // assets of one source
+				out.Refused = append(out.Refused, r)
+			}
+		}
 	}
-	out := &Composed{Files: []ComposedFile{},
-		Notes: []string{}, Again: []string{}, Refused: []terms.Refusal{}}
-	doc, err := s.Steps(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	origins, err := s.SourcesOf(ctx, f)
-	if err != nil {
-		return nil, err
-	}
-	if origins, err = s.broughtIn(ctx, c.ProjectID, doc, nil, origins); err != nil {
-		return nil, err
-	}
-	out.Refused = append(out.Refused, delivery.Refusals(origins, o.Purpose)...)
-	if out.Running = r.Running; !r.Ready {
+	if !out.Ready {
 		return out, nil
 	}
 	if err := o.Options.Check(); err != nil {
 		return nil, userErr(422, "%v", err)
 	}
-	sum := sha256.Sum256(append(append([]byte{}, r.Sheet.Text...), asJSON(o.Options)...))
-	text, err := s.Blobs.Side("composed 2 "+s.Version+" "+r.Scene+" "+hex.EncodeToString(sum[:]),
+	ends := make([]final, len(chains))
+	for i, r := range held {
+		sc, err := s.SceneOf(r.Scene)
+		if err != nil {
+			return nil, err
+		}
+		ends[i] = final{sc.Name, r.Sheet.Sheet}
+	}
+	for i, options := range optionsOf(ends, o.Options) {
+		x, err := s.composed(ctx, held[i], options)
+		if err != nil {
+			return nil, err
+		}
+		out.add(x)
+	}
+	return out, nil
+}
+
+// final is a chain's end state: its name, and the sheet by which it is delivered.
+type final struct {
+	name  string
+	sheet *target.Sheet
+}
+
+// optionsOf are the options of each asset of a package.
+func optionsOf(ends []final, o delivery.Options) []delivery.Options {
+	if len(ends) == 1 {
+		return []delivery.Options{o}
+	}
+	names := make([]string, len(ends))
+	for i := range ends {
+		names[i] = ends[i].name
+	}
+	return o.Together(names, ends[0].sheet) // they are held against one target
+}
+
+// add adds an asset to a package.
+func (c *Composed) add(x *Composed) {
+	c.Files, c.Size = append(c.Files, x.Files...), c.Size+x.Size
+	c.Folders, c.Search = append(c.Folders, x.Folders...), append(c.Search, x.Search...)
+	once := func(to *[]string, from []string) {
+		for _, s := range from {
+			if !slices.Contains(*to, s) {
+				*to = append(*to, s)
+			}
+		}
+	}
+	once(&c.Notes, x.Notes)
+	once(&c.Again, x.Again)
+}
+
+// composed is one asset of a delivery before it is made.
+func (s *Service) composed(ctx context.Context, r *Rehearsed, o delivery.Options) (*Composed, error) {
+	sum := sha256.Sum256(append(append([]byte{}, r.Sheet.Text...), asJSON(o)...))
+	text, err := s.Blobs.Side("composed 3 "+s.Version+" "+r.Scene+" "+hex.EncodeToString(sum[:]),
 		func() ([]byte, error) {
 			sc, err := s.SceneOf(r.Scene)
 			if err != nil {
 				return nil, err
 			}
-			made, err := s.maker().Make(ctx, sc, r.Sheet.Sheet, o.Options)
+			made, err := s.maker().Make(ctx, sc, r.Sheet.Sheet, o)
 			if err != nil {
 				return nil, err
 			}
-			x := Composed{Ready: true, Folder: made.Folder, Again: append([]string{}, made.Again...),
-				Size: made.Size(), Notes: []string{}}
+			x := Composed{Again: made.Again, Size: made.Size()}
+			if made.Folder != "" {
+				x.Folders = []string{made.Folder}
+			}
 			for _, f := range made.Files {
 				x.Files = append(x.Files, ComposedFile{f.Path, f.Kind, int64(len(f.Data))})
 			}
@@ -103,49 +194,44 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 				x.Notes = append(x.Notes, n.Text)
 			}
 			if made.SearchLine != "" {
-				x.Search = &delivery.Search{File: made.SearchFile, Line: made.SearchLine}
+				x.Search = []delivery.Search{{File: made.SearchFile, Line: made.SearchLine}}
 			}
 			return json.Marshal(x)
 		})
 	if err != nil {
 		return nil, userErr(422, "%v", err)
 	}
-	refused := out.Refused
-	if err := json.Unmarshal(text, out); err != nil {
-		return nil, err
-	}
-	out.Refused = refused
-	return out, nil
+	out := &Composed{}
+	return out, json.Unmarshal(text, out)
 }
 
-// CreateDelivery queues a delivery of a chain's end state, under a name that no
+// CreateDelivery queues a delivery of chains' end states, under a name that no
 // other delivery of the project has. One that the rehearsal stops is made only
 // despite it; one that the terms do not allow never is.
 func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despite bool) (int64, error) {
-	f, err := s.Store.GetFind(ctx, c.FindID)
-	if err != nil {
-		return 0, err
-	}
-	if f.Scene == "" {
-		return 0, userErr(409, "%s is not decoded yet", f.Name)
-	}
 	if err := o.Options.Check(); err != nil {
 		return 0, userErr(422, "%v", err)
 	}
-	if err := s.allowed(ctx, c, f, o.Purpose, nil); err != nil {
+	chains, err := s.together(ctx, c, o.Also)
+	if err != nil {
 		return 0, err
+	}
+	var names []string
+	for _, x := range chains {
+		f, err := s.deliverable(ctx, x, o.Purpose, despite)
+		if err != nil {
+			return 0, err
+		}
+		names = append(names, f.Name)
 	}
 	if o.Send != "" {
 		if _, err := s.receiverOf(o.Send); err != nil {
 			return 0, err
 		}
 	}
-	r, err := s.Rehearse(ctx, c) // a chain that is not computed yet is held against its sheet when it is
-	if err != nil {
-		return 0, err
-	}
-	if err := stopped(r.Findings, despite); err != nil {
-		return 0, err
+	title := names[0]
+	if n := len(names) - 1; n > 0 {
+		title += fmt.Sprintf(" and %d more", n)
 	}
 	var id int64
 	err = s.Store.Tx(ctx, func(q *db.Queries) error {
@@ -160,25 +246,70 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 		for _, d := range others {
 			taken[strings.ToLower(d.Name)] = true
 		}
-		name := delivery.FileName(f.Name, ".zip")
+		name := delivery.FileName(title, ".zip")
 		for n := 2; taken[strings.ToLower(name)]; n++ {
-			name = delivery.FileName(f.Name, fmt.Sprintf("-%d.zip", n))
+			name = delivery.FileName(title, fmt.Sprintf("-%d.zip", n))
+		}
+		also := make([]besides, len(o.Also))
+		for i, x := range o.Also {
+			also[i].Chain = x
 		}
 		id, err = q.CreateDelivery(ctx, db.CreateDeliveryParams{ProjectID: c.ProjectID, ChainID: c.ID, Name: name,
-			Purpose: string(o.Purpose), Options: asJSON(o.Options), Despite: despite})
+			Purpose: string(o.Purpose), Options: asJSON(o.Options), Despite: despite, Also: asJSON(also)})
 		if err == nil && o.Send != "" {
 			err = q.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: o.Send,
-				State: "waiting", Outcomes: []target.Outcome{}}), ID: id})
+				State: "waiting", Taken: []Taken{}}), ID: id})
 		}
 		return err
 	})
 	if err != nil {
 		return 0, err
 	}
-	if _, err := s.Pool.Add(ctx, c.ProjectID, "deliver", "Delivering "+f.Name, idArgs{id}); err != nil {
+	if _, err := s.Pool.Add(ctx, c.ProjectID, "deliver", "Delivering "+title, idArgs{id}); err != nil {
 		return 0, err
 	}
 	return id, s.Store.TouchProject(ctx, c.ProjectID)
+}
+
+// besides is a further asset of a delivery's package.
+type besides struct {
+	Chain    int64              `json:"chain"`
+	Manifest *delivery.Manifest `json:"manifest,omitempty"` // once it is made
+}
+
+// Stops counts the findings that stopped the assets of a delivery, despite which
+// it was made.
+func Stops(d db.Delivery) (sum int, err error) {
+	var first *delivery.Manifest
+	var also []besides
+	if err := errors.Join(json.Unmarshal(d.Manifest, &first), json.Unmarshal(d.Also, &also)); err != nil {
+		return 0, err
+	}
+	for _, x := range append(also, besides{Manifest: first}) {
+		if x.Manifest != nil && x.Manifest.Rehearsal != nil {
+			sum += x.Manifest.Rehearsal.Stops
+		}
+	}
+	return sum, nil
+}
+
+// deliverable refuses a chain whose end cannot be delivered, as far as that is
+// known before it is computed.
+func (s *Service) deliverable(ctx context.Context, c db.Chain, p terms.Purpose, despite bool) (f db.Find, err error) {
+	if f, err = s.Store.GetFind(ctx, c.FindID); err != nil {
+		return f, err
+	}
+	if f.Scene == "" {
+		return f, userErr(409, "%s is not decoded yet", f.Name)
+	}
+	if err := s.allowed(ctx, c, p, nil); err != nil {
+		return f, err
+	}
+	r, err := s.Rehearse(ctx, c) // a chain that is not computed yet is held against its sheet when it is
+	if err != nil {
+		return f, err
+	}
+	return f, stopped(r.Findings, despite)
 }
 
 // stopped refuses a delivery that a rehearsal stops, unless that is known.
@@ -190,23 +321,32 @@ func stopped(findings []target.Finding, despite bool) error {
 	return nil
 }
 
-// allowed refuses a purpose that a used source's terms do not allow. took are
-// the pictures that steps took, where that is known.
-func (s *Service) allowed(ctx context.Context, c db.Chain, f db.Find, p terms.Purpose, took []string) error {
+// refusals are the used sources whose terms do not allow a purpose. took are the
+// pictures that steps took, where that is known.
+func (s *Service) refusals(ctx context.Context, c db.Chain, p terms.Purpose, took []string) ([]terms.Refusal, error) {
+	f, err := s.Store.GetFind(ctx, c.FindID)
+	if err != nil {
+		return nil, err
+	}
 	doc, err := s.Steps(ctx, c)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	origins, err := s.SourcesOf(ctx, f)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if origins, err = s.broughtIn(ctx, c.ProjectID, doc, took, origins); err != nil {
-		return err
+		return nil, err
 	}
-	refused := delivery.Refusals(origins, p)
-	if refused == nil {
-		return nil
+	return delivery.Refusals(origins, p), nil
+}
+
+// allowed refuses a purpose that a used source's terms do not allow.
+func (s *Service) allowed(ctx context.Context, c db.Chain, p terms.Purpose, took []string) error {
+	refused, err := s.refusals(ctx, c, p, took)
+	if err != nil || refused == nil {
+		return err
 	}
 	var says []string
 	for _, r := range refused {
@@ -216,67 +356,52 @@ func (s *Service) allowed(ctx context.Context, c db.Chain, f db.Find, p terms.Pu
 }
 
 func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) error {
-	t.Progress(0, 3, "parts")
 	var options delivery.Options
-	if err := json.Unmarshal(d.Options, &options); err != nil {
+	var also []besides
+	if err := errors.Join(json.Unmarshal(d.Options, &options), json.Unmarshal(d.Also, &also)); err != nil {
 		return err
 	}
-	c, err := s.Store.GetChain(ctx, d.ChainID)
+	first, err := s.Store.GetChain(ctx, d.ChainID)
 	if err != nil {
 		return err
 	}
-	f, err := s.Store.GetFind(ctx, c.FindID)
+	ids := make([]int64, len(also))
+	for i := range also {
+		ids[i] = also[i].Chain
+	}
+	chains, err := s.together(ctx, first, ids)
 	if err != nil {
 		return err
 	}
-	bands, err := s.run(ctx, c, nil)
-	if err != nil {
-		return err
+	total := int64(2*len(chains) + 1)
+	of, ends, scenes := make([]*delivery.Of, len(chains)), make([]final, len(chains)), make([]*scene.Scene, len(chains))
+	for i, c := range chains {
+		t.Progress(int64(i), total, "parts")
+		if of[i], scenes[i], err = s.partOf(ctx, c, d); err != nil {
+			return named(err, c, len(chains))
+		}
+		ends[i] = final{scenes[i].Name, of[i].Sheet}
 	}
-	if b := chain.Failed(bands); b != nil {
-		return b.Err
+	whole := make([][]delivery.File, len(chains))
+	var manifest *delivery.Manifest
+	for i, o := range optionsOf(ends, options) {
+		t.Progress(int64(len(chains)+i), total, "parts")
+		made, err := s.maker().Make(ctx, scenes[i], of[i].Sheet, o)
+		if err != nil {
+			return named(err, chains[i], len(chains))
+		}
+		of[i].Options = o
+		var m *delivery.Manifest
+		if whole[i], m, err = s.maker().Whole(made, *of[i]); err != nil {
+			return err
+		}
+		if i == 0 {
+			manifest = m
+		} else {
+			also[i-1].Manifest = m
+		}
 	}
-	last := chain.Last(bands)
-	if last == nil {
-		return fmt.Errorf("the find is not decoded yet")
-	}
-	took := chain.Took(bands)
-	if err := s.allowed(ctx, c, f, terms.Purpose(d.Purpose), took); err != nil {
-		return err
-	}
-	t.Progress(1, 3, "parts")
-	of := delivery.Of{Found: bands[0].Scene, Purpose: terms.Purpose(d.Purpose), Options: options}
-	sheet, err := s.SheetOf(ctx, c.Target)
-	if err != nil {
-		return err
-	}
-	of.Sheet, of.SheetDoc = sheet.Sheet, sheet.Text
-	of.Findings = target.Rehearse(last.Scene, sheet.Sheet)
-	if err := stopped(of.Findings, d.Despite); err != nil {
-		return err
-	}
-	made, err := s.maker().Make(ctx, last.Scene, of.Sheet, options)
-	if err != nil {
-		return err
-	}
-	t.Progress(2, 3, "parts")
-	if of.Chain, err = s.Steps(ctx, c); err != nil {
-		return err
-	}
-	if of.Origins, err = s.OriginsOf(ctx, f); err != nil {
-		return err
-	}
-	if of.Origins, err = s.broughtIn(ctx, d.ProjectID, of.Chain, took, of.Origins); err != nil {
-		return err
-	}
-	if of.Input, err = s.inputOf(ctx, f); err != nil {
-		return err
-	}
-	files, m, err := s.maker().Whole(made, of)
-	if err != nil {
-		return err
-	}
-	zip, err := delivery.Package(files)
+	zip, err := delivery.Packed(whole...)
 	if err != nil {
 		return err
 	}
@@ -284,9 +409,9 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 	if err != nil {
 		return err
 	}
-	t.Progress(3, 3, "parts")
+	t.Progress(total, total, "parts")
 	if err := s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)),
-		Manifest: asJSON(m), ID: d.ID}); err != nil {
+		Manifest: asJSON(manifest), Also: asJSON(also), ID: d.ID}); err != nil {
 		return err
 	}
 	var sent *Sent
@@ -294,6 +419,59 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 		return s.SendDelivery(ctx, d, sent.Receiver)
 	}
 	return nil
+}
+
+// named says of which of many chains an error is.
+func named(err error, c db.Chain, of int) error {
+	if of == 1 {
+		return err
+	}
+	return fmt.Errorf("%s: %w", c.Name, err)
+}
+
+// partOf runs a chain for a delivery: what the manifest will say of it, and the
+// state at its end.
+func (s *Service) partOf(ctx context.Context, c db.Chain, d db.Delivery) (*delivery.Of, *scene.Scene, error) {
+	f, err := s.Store.GetFind(ctx, c.FindID)
+	if err != nil {
+		return nil, nil, err
+	}
+	bands, err := s.run(ctx, c, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	if b := chain.Failed(bands); b != nil {
+		return nil, nil, b.Err
+	}
+	last := chain.Last(bands)
+	if last == nil {
+		return nil, nil, fmt.Errorf("the find is not decoded yet")
+	}
+	took := chain.Took(bands)
+	if err := s.allowed(ctx, c, terms.Purpose(d.Purpose), took); err != nil {
+		return nil, nil, err
+	}
+	of := &delivery.Of{Found: bands[0].Scene, Purpose: terms.Purpose(d.Purpose)}
+	sheet, err := s.SheetOf(ctx, c.Target)
+	if err != nil {
+		return nil, nil, err
+	}
+	of.Sheet, of.SheetDoc = sheet.Sheet, sheet.Text
+	of.Findings = target.Rehearse(last.Scene, sheet.Sheet)
+	if err := stopped(of.Findings, d.Despite); err != nil {
+		return nil, nil, err
+	}
+	if of.Chain, err = s.Steps(ctx, c); err != nil {
+		return nil, nil, err
+	}
+	if of.Origins, err = s.OriginsOf(ctx, f); err != nil {
+		return nil, nil, err
+	}
+	if of.Origins, err = s.broughtIn(ctx, d.ProjectID, of.Chain, took, of.Origins); err != nil {
+		return nil, nil, err
+	}
+	of.Input, err = s.inputOf(ctx, f)
+	return of, last.Scene, err
 }
 
 // inputOf is what a find was decoded from; nil where its source is gone, or it
@@ -328,12 +506,12 @@ func (s *Service) inputOf(ctx context.Context, f db.Find) (*delivery.Input, erro
 	return nil, nil
 }
 
-// Verified is what came of holding a delivery against its manifest and of making
-// it again.
+// Verified is what came of holding the deliveries of a package against their
+// manifests and of making them again.
 type Verified struct {
-	Files  int // besides the manifest
+	Files  int // besides the manifests
 	Faults []delivery.Fault
-	Again  *delivery.Remade
+	Again  delivery.Remade
 	Cannot string // why it could not be made again
 }
 
@@ -344,11 +522,10 @@ func (s *Service) VerifyDelivery(ctx context.Context, d db.Delivery) (*Verified,
 	if err != nil {
 		return nil, err
 	}
-	o, err := delivery.Open(data)
+	list, err := delivery.Open(data)
 	if err != nil {
 		return nil, userErr(422, "%s: %v", d.Name, err)
 	}
-	out := &Verified{Files: len(o.Files) - 1, Faults: o.Faults()}
 	f, err := s.finder(ctx, d.ProjectID)
 	if err != nil {
 		return nil, err
@@ -361,12 +538,26 @@ func (s *Service) VerifyDelivery(ctx context.Context, d db.Delivery) (*Verified,
 	if err != nil {
 		return nil, err
 	}
-	out.Again, err = s.maker().Again(ctx, o, delivery.Sources{Lib: lib, Stack: f.stack, Finder: f, Beyond: beyond})
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	if err != nil {
-		out.Cannot = err.Error()
+	from := delivery.Sources{Lib: lib, Stack: f.stack, Finder: f, Beyond: beyond}
+	out := &Verified{Again: delivery.Remade{Same: true}}
+	for _, o := range list {
+		out.Files += len(o.Manifest.Files)
+		out.Faults = append(out.Faults, o.Faults()...)
+		again, err := s.maker().Again(ctx, o, from)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil {
+			out.Cannot, out.Again.Same = err.Error(), false
+			continue
+		}
+		out.Again.Same = out.Again.Same && again.Same
+		out.Again.Differ = append(out.Again.Differ, again.Differ...)
+		for _, n := range again.Notes {
+			if !slices.Contains(out.Again.Notes, n) {
+				out.Again.Notes = append(out.Again.Notes, n)
+			}
+		}
 	}
 	return out, nil
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -82,14 +83,21 @@ func (s *Service) receiverOf(id string) (*receiver.Client, error) {
 
 // Sent is what came of sending a delivery.
 type Sent struct {
-	Receiver string           `json:"receiver"`
-	Try      int64            `json:"try"` // tells one sending from the next
-	Name     string           `json:"name"`
-	State    string           `json:"state"` // waiting, sending, taken, failed
+	Receiver string  `json:"receiver"`
+	Try      int64   `json:"try"` // tells one sending from the next
+	Name     string  `json:"name"`
+	State    string  `json:"state"` // waiting, sending, taken, failed
+	Error    string  `json:"error,omitempty"`
+	Seconds  float64 `json:"seconds"`
+	Taken    []Taken `json:"taken"` // each asset of the package
+}
+
+// Taken is what a receiver said of one asset.
+type Taken struct {
+	Asset    string           `json:"asset"`
 	Error    string           `json:"error,omitempty"`
-	Seconds  float64          `json:"seconds"`
 	Seen     string           `json:"seen,omitempty"` // blob of the picture
-	Report   *receiver.Report `json:"report,omitempty"`
+	Report   *receiver.Report `json:"report"`
 	Outcomes []target.Outcome `json:"outcomes"`
 }
 
@@ -99,7 +107,7 @@ func (s *Service) SendDelivery(ctx context.Context, d db.Delivery, to string) er
 		return err
 	}
 	if err := s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to,
-		Try: time.Now().UnixNano(), State: "sending", Outcomes: []target.Outcome{}}), ID: d.ID}); err != nil {
+		Try: time.Now().UnixNano(), State: "sending", Taken: []Taken{}}), ID: d.ID}); err != nil {
 		return err
 	}
 	if _, err := s.Pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, idArgs{d.ID}); err != nil {
@@ -165,8 +173,8 @@ func (s *Service) sendEnded(ctx context.Context, id int64, why string) error {
 	return s.stopSend(ctx, id, 0, why)
 }
 
-// send sends a delivery and holds what the receiver says against what the
-// rehearsal foretells of the same state and sheet.
+// send sends the assets of a delivery one after the other. What the receiver
+// says goes into the package, beside each manifest.
 func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Task) (*Sent, error) {
 	c, err := s.receiverOf(to)
 	if err != nil {
@@ -176,19 +184,50 @@ func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Ta
 	if err != nil {
 		return nil, err
 	}
-	var m delivery.Manifest
-	if err := json.Unmarshal(d.Manifest, &m); err != nil {
+	data, err := os.ReadFile(s.Blobs.Path(d.File))
+	if err != nil {
 		return nil, err
 	}
+	list, err := delivery.Open(data)
+	if err != nil {
+		return nil, err
+	}
+	out := &Sent{Receiver: to, Name: about.Name, State: "taken", Taken: []Taken{}}
+	said := make([][]byte, len(list))
+	for i, o := range list {
+		x, err := s.sendOne(ctx, c, about, o, func(n int64) { t.Progress(int64(i)*d.Size+n, int64(len(list))*d.Size, "bytes") })
+		if err != nil {
+			if i > 0 {
+				err = fmt.Errorf("%s was taken, then: %w", counted(i, "asset", "assets"), err)
+			}
+			return nil, err
+		}
+		out.Taken = append(out.Taken, *x)
+		if said[i], err = json.MarshalIndent(map[string]any{"receiver": about.Name, "report": x.Report,
+			"outcomes": x.Outcomes}, "", "  "); err != nil {
+			return nil, err
+		}
+	}
+	if data, err = delivery.WithReceived(data, said); err != nil {
+		return nil, err
+	}
+	file, err := s.Blobs.Put(data)
+	if err != nil {
+		return nil, err
+	}
+	return out, s.Store.DeliveryFile(ctx, db.DeliveryFileParams{File: file, Size: int64(len(data)), ID: d.ID})
+}
+
+// sendOne sends one asset, and holds what the receiver says against what the
+// rehearsal foretold when it was made.
+func (s *Service) sendOne(ctx context.Context, c *receiver.Client, about receiver.About, o *delivery.Opened,
+	progress func(int64)) (*Taken, error) {
+	m := &o.Manifest
 	sheet, err := s.sheetNamed(ctx, m.Target)
 	if err != nil {
 		return nil, err
 	}
-	takes := false
-	for _, id := range about.Targets {
-		takes = takes || id == sheet.ID
-	}
-	if !takes {
+	if !slices.Contains(about.Targets, sheet.ID) {
 		return nil, userErr(409, "%s imports by %s; the delivery was made for %s", about.Name,
 			strings.Join(about.Targets, ", "), m.Target)
 	}
@@ -196,11 +235,15 @@ func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Ta
 	if m.Search != nil {
 		search = m.Search.Line
 	}
-	report, err := c.Send(ctx, sheet.ID, s.Blobs.Path(d.File), search, func(n int64) { t.Progress(n, d.Size, "bytes") })
+	zip, err := o.Alone()
 	if err != nil {
 		return nil, err
 	}
-	out := &Sent{Receiver: to, Name: about.Name, State: "taken", Report: report}
+	report, err := c.Send(ctx, sheet.ID, zip, search, progress)
+	if err != nil {
+		return nil, err
+	}
+	out := &Taken{Asset: m.Asset, Report: report}
 	png, err := c.Seen(ctx)
 	if err != nil {
 		out.Error = "what arrived could not be looked at: " + err.Error()
@@ -233,20 +276,57 @@ func (s *Service) sheetNamed(ctx context.Context, name string) (*Sheet, error) {
 	return nil, userErr(409, "the target sheet %q is not there any more", name)
 }
 
-// DeliverySeen is the receiver's picture of what arrived.
-func (s *Service) DeliverySeen(_ context.Context, d db.Delivery) ([]byte, error) {
+// DeliverySeen is the receiver's picture of an asset that arrived.
+func (s *Service) DeliverySeen(_ context.Context, d db.Delivery, asset int) ([]byte, error) {
 	var x *Sent
 	if err := json.Unmarshal(d.Sent, &x); err != nil {
 		return nil, err
 	}
-	if x == nil || x.Seen == "" {
-		return nil, userErr(404, "no receiver has shown this delivery")
+	if x == nil || asset < 0 || asset >= len(x.Taken) || x.Taken[asset].Seen == "" {
+		return nil, userErr(404, "no receiver has shown this")
 	}
-	return os.ReadFile(s.Blobs.Path(x.Seen))
+	return os.ReadFile(s.Blobs.Path(x.Taken[asset].Seen))
 }
 
-// PlaceDelivery puts a delivery's files into a folder that may be written to.
-func (s *Service) PlaceDelivery(d db.Delivery, folder string, search bool) (*delivery.Placed, error) {
+// AfterUpdate lets the receiver that took a delivery update itself, and tells
+// how many files the delivery has and which of them are gone afterwards.
+func (s *Service) AfterUpdate(ctx context.Context, d db.Delivery) (files int, gone []string, err error) {
+	var x *Sent
+	if err := json.Unmarshal(d.Sent, &x); err != nil {
+		return 0, nil, err
+	}
+	if x == nil || x.State != "taken" {
+		return 0, nil, userErr(409, "no receiver has taken this delivery")
+	}
+	c, err := s.receiverOf(x.Receiver)
+	if err != nil {
+		return 0, nil, err
+	}
+	data, err := os.ReadFile(s.Blobs.Path(d.File))
+	if err != nil {
+		return 0, nil, err
+	}
+	list, err := delivery.Open(data)
+	if err != nil {
+		return 0, nil, err
+	}
+	left, err := c.Update(ctx)
+	if err != nil {
+		return 0, nil, userErr(409, "%s: %v", x.Name, err)
+	}
+	for _, o := range list {
+		for _, f := range o.Manifest.Files {
+			if files++; !slices.Contains(left, f.Path) {
+				gone = append(gone, f.Path)
+			}
+		}
+	}
+	return files, gone, nil
+}
+
+// PlaceDelivery puts a delivery's files into a folder that may be written to,
+// each asset into one of its own.
+func (s *Service) PlaceDelivery(d db.Delivery, folder string, search bool) ([]*delivery.Placed, error) {
 	to, err := s.allowedOutput(folder, "folder")
 	if err != nil {
 		return nil, err
@@ -255,16 +335,23 @@ func (s *Service) PlaceDelivery(d db.Delivery, folder string, search bool) (*del
 	if err != nil {
 		return nil, err
 	}
-	o, err := delivery.Open(data)
+	list, err := delivery.Open(data)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", d.Name, err)
 	}
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return nil, userErr(400, "%v", err)
 	}
-	out, err := delivery.Place(to, o, search)
-	if err != nil {
-		return nil, userErr(409, "%v", err)
+	var out []*delivery.Placed
+	for i, o := range list {
+		p, err := delivery.Place(to, o, search)
+		if err != nil {
+			if i > 0 {
+				err = fmt.Errorf("%s of %d put there, then: %w", counted(i, "asset", "assets"), len(list), err)
+			}
+			return nil, userErr(409, "%v", err)
+		}
+		out = append(out, p)
 	}
 	return out, nil
 }

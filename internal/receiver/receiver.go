@@ -4,6 +4,7 @@
 package receiver
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,7 +13,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -97,31 +97,34 @@ func (c *Client) About(ctx context.Context) (a About, err error) {
 
 // Send sends a package, and the line that the target's search path needs; sent
 // is told the bytes that went so far.
-func (c *Client) Send(ctx context.Context, sheet, file, search string, sent func(int64)) (*Report, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
+func (c *Client) Send(ctx context.Context, sheet string, zip []byte, search string, sent func(int64)) (*Report, error) {
 	v := url.Values{"target": {sheet}}
 	if search != "" {
 		v.Set("search", search)
 	}
-	q, err := http.NewRequestWithContext(ctx, "POST", c.base+"/deliveries?"+v.Encode(), &counted{r: f, sent: sent})
+	q, err := http.NewRequestWithContext(ctx, "POST", c.base+"/deliveries?"+v.Encode(), &counted{r: bytes.NewReader(zip), sent: sent})
 	if err != nil {
 		return nil, err
 	}
-	q.ContentLength = st.Size()
+	q.ContentLength = int64(len(zip))
 	q.Header.Set("Content-Type", "application/zip")
 	r := &Report{}
 	if err := c.answer(q, r); err != nil {
 		return nil, err
 	}
 	return r, nil
+}
+
+// Update lets a receiver write its own folders anew, as its updates do, and
+// gives the files that are there afterwards.
+func (c *Client) Update(ctx context.Context) (left []string, err error) {
+	q, err := http.NewRequestWithContext(ctx, "POST", c.base+"/update", nil)
+	if err != nil {
+		return nil, err
+	}
+	var out struct{ Left []string }
+	err = c.answer(q, &out)
+	return out.Left, err
 }
 
 // counted tells how much was read.

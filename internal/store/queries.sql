@@ -199,13 +199,16 @@ SELECT * FROM deliveries WHERE project_id = ? ORDER BY id DESC;
 SELECT * FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL);
 
 -- name: CreateDelivery :execlastid
-INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options, despite) VALUES (?, ?, ?, '', ?, ?, ?);
+INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options, despite, also) VALUES (?, ?, ?, '', ?, ?, ?, ?);
 
 -- name: DeliveryReady :exec
-UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ? WHERE id = ?;
+UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ?, also = ? WHERE id = ?;
 
 -- name: DeliverySent :exec
 UPDATE deliveries SET sent = ? WHERE id = ?;
+
+-- name: DeliveryFile :exec
+UPDATE deliveries SET file = ?, size = ? WHERE id = ?;
 
 -- name: ListSheets :many
 SELECT s.id, s.slug, s.head, v.doc, v.made FROM sheets s JOIN sheet_versions v ON v.sheet_id = s.id AND v.no = s.head WHERE NOT s.gone ORDER BY s.slug;

@@ -57,6 +57,7 @@ type Delivery struct {
 	Options   json.RawMessage
 	Sent      json.RawMessage
 	Despite   bool
+	Also      json.RawMessage
 }
 
 type Device struct {

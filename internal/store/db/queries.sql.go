@@ -489,7 +489,7 @@ func (q *Queries) CreateChain(ctx context.Context, arg CreateChainParams) (int64
 }
 
 const createDelivery = `-- name: CreateDelivery :execlastid
-INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options, despite) VALUES (?, ?, ?, '', ?, ?, ?)
+INSERT INTO deliveries (project_id, chain_id, name, error, purpose, options, despite, also) VALUES (?, ?, ?, '', ?, ?, ?, ?)
 `
 
 type CreateDeliveryParams struct {
@@ -499,6 +499,7 @@ type CreateDeliveryParams struct {
 	Purpose   string
 	Options   json.RawMessage
 	Despite   bool
+	Also      json.RawMessage
 }
 
 func (q *Queries) CreateDelivery(ctx context.Context, arg CreateDeliveryParams) (int64, error) {
@@ -509,6 +510,7 @@ func (q *Queries) CreateDelivery(ctx context.Context, arg CreateDeliveryParams) 
 		arg.Purpose,
 		arg.Options,
 		arg.Despite,
+		arg.Also,
 	)
 	if err != nil {
 		return 0, err
@@ -799,14 +801,30 @@ func (q *Queries) DeliveryFailed(ctx context.Context, arg DeliveryFailedParams) 
 	return err
 }
 
+const deliveryFile = `-- name: DeliveryFile :exec
+UPDATE deliveries SET file = ?, size = ? WHERE id = ?
+`
+
+type DeliveryFileParams struct {
+	File string
+	Size int64
+	ID   int64
+}
+
+func (q *Queries) DeliveryFile(ctx context.Context, arg DeliveryFileParams) error {
+	_, err := q.db.ExecContext(ctx, deliveryFile, arg.File, arg.Size, arg.ID)
+	return err
+}
+
 const deliveryReady = `-- name: DeliveryReady :exec
-UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ? WHERE id = ?
+UPDATE deliveries SET state = 'ready', file = ?, size = ?, manifest = ?, also = ? WHERE id = ?
 `
 
 type DeliveryReadyParams struct {
 	File     string
 	Size     int64
 	Manifest json.RawMessage
+	Also     json.RawMessage
 	ID       int64
 }
 
@@ -815,6 +833,7 @@ func (q *Queries) DeliveryReady(ctx context.Context, arg DeliveryReadyParams) er
 		arg.File,
 		arg.Size,
 		arg.Manifest,
+		arg.Also,
 		arg.ID,
 	)
 	return err
@@ -1220,7 +1239,7 @@ func (q *Queries) GetChain(ctx context.Context, id int64) (Chain, error) {
 }
 
 const getDelivery = `-- name: GetDelivery :one
-SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent, despite FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
+SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent, despite, also FROM deliveries WHERE deliveries.id = ? AND deliveries.project_id NOT IN (SELECT p.id FROM projects p WHERE p.bin_of IS NOT NULL)
 `
 
 func (q *Queries) GetDelivery(ctx context.Context, id int64) (Delivery, error) {
@@ -1241,6 +1260,7 @@ func (q *Queries) GetDelivery(ctx context.Context, id int64) (Delivery, error) {
 		&i.Options,
 		&i.Sent,
 		&i.Despite,
+		&i.Also,
 	)
 	return i, err
 }
@@ -1983,7 +2003,7 @@ func (q *Queries) ListChains(ctx context.Context, projectID int64) ([]Chain, err
 }
 
 const listDeliveries = `-- name: ListDeliveries :many
-SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent, despite FROM deliveries WHERE project_id = ? ORDER BY id DESC
+SELECT id, project_id, chain_id, name, state, error, file, size, manifest, created, purpose, options, sent, despite, also FROM deliveries WHERE project_id = ? ORDER BY id DESC
 `
 
 func (q *Queries) ListDeliveries(ctx context.Context, projectID int64) ([]Delivery, error) {
@@ -2010,6 +2030,7 @@ func (q *Queries) ListDeliveries(ctx context.Context, projectID int64) ([]Delive
 			&i.Options,
 			&i.Sent,
 			&i.Despite,
+			&i.Also,
 		); err != nil {
 			return nil, err
 		}

@@ -130,7 +130,10 @@ export const placeDelivery = (delivery: number, folder: string, search: boolean)
 /** Held against its manifest, and made again from the sources. */
 export const verifyDelivery = (delivery: number) =>
   ok(api.GET('/api/deliveries/{delivery}/verified', made(delivery)))
-/** The receiver's picture of what arrived; a new one each time it was sent. */
-export const deliverySeen = (delivery: number, seen: string) =>
-  `/api/deliveries/${delivery}/seen?of=${seen.slice(0, 12)}`
+/** Lets the receiver update itself, and tells what is left. */
+export const afterUpdate = (delivery: number) =>
+  ok(api.POST('/api/deliveries/{delivery}/survived', made(delivery)))
+/** The receiver's picture of an asset that arrived; a new one each time it was sent. */
+export const deliverySeen = (delivery: number, asset: number, seen: string) =>
+  `/api/deliveries/${delivery}/seen?asset=${asset}&of=${seen.slice(0, 12)}`
 export const deliveryFile = (delivery: number) => `/api/deliveries/${delivery}/file`

@@ -1770,7 +1770,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** @description The receiver's picture of what arrived. */
+        /** @description The receiver's picture of an asset that arrived. */
         get: operations["deliverySeen"];
         put?: never;
         post?: never;
@@ -1812,6 +1812,25 @@ export interface paths {
         get: operations["verifyDelivery"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/{delivery}/survived": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Lets the receiver that took the delivery write its own folders anew, as its updates do, and tells what of the delivery is gone afterwards. */
+        post: operations["afterUpdate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3685,6 +3704,8 @@ export interface components {
         Order: {
             /** @enum {string} */
             purpose?: "myself" | "share-changed" | "share-unchanged" | "sell";
+            /** @description further chains whose ends go into the same package */
+            also?: number[];
             /**
              * Format: line
              * @description of the model; empty is the sheet's
@@ -3733,11 +3754,16 @@ export interface components {
             };
         };
         Composed: {
-            /** @description false while the chain is not computed */
+            /** @description false while a chain is not computed */
             ready: boolean;
-            /** @description it is being computed */
+            /** @description one is being computed */
             running?: boolean;
-            folder: string;
+            /** @description of the assets */
+            folders: string[];
+            /** @description chains that the rehearsal stops */
+            stops: string[];
+            /** @description lines that the target's search path needs */
+            search: components["schemas"]["SearchLine"][];
             files: {
                 path: string;
                 kind: string;
@@ -3749,8 +3775,6 @@ export interface components {
             again: string[];
             /** Format: int64 */
             size: number;
-            searchFile?: string;
-            searchLine?: string;
             refused: {
                 source: string;
                 says: string;
@@ -3791,6 +3815,15 @@ export interface components {
         DeliveryFault: {
             path: string;
             says: string;
+        };
+        Survived: {
+            /** @description how many the delivery has */
+            files: number;
+            gone: string[];
+        };
+        SearchLine: {
+            file: string;
+            line: string;
         };
         Placed: {
             folder: string;
@@ -3947,6 +3980,13 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        DeliveryAlso: {
+            /** Format: int64 */
+            chain: number;
+            manifest?: {
+                [key: string]: unknown;
+            };
+        };
         Delivery: {
             /** Format: int64 */
             id: number;
@@ -3966,6 +4006,8 @@ export interface components {
             manifest?: {
                 [key: string]: unknown;
             };
+            /** @description further assets of the package */
+            also?: components["schemas"]["DeliveryAlso"][];
             /** @description what a receiver said */
             sent?: {
                 [key: string]: unknown;
@@ -6949,7 +6991,10 @@ export interface operations {
     };
     deliverySeen: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description which of the package, from 0 */
+                asset?: number;
+            };
             header?: never;
             path: {
                 delivery: components["parameters"]["DeliveryID"];
@@ -6989,13 +7034,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description What was done */
+            /** @description What was done with each asset */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Placed"];
+                    "application/json": components["schemas"]["Placed"][];
                 };
             };
         };
@@ -7018,6 +7063,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verified"];
+                };
+            };
+        };
+    };
+    afterUpdate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is left of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survived"];
                 };
             };
         };

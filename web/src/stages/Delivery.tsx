@@ -44,8 +44,8 @@ export function Delivery() {
   const { data: receivers } = useReceivers()
   const { act, fault, busy } = useAct(project)
   const [asking, setAsking] = useState<{ send: string }>()
-  const [order, setOrder] = useState<Order>({ purpose: 'myself' })
-  const [refused, setRefused] = useState(0)
+  const [wish, setWish] = useState<Order>({ purpose: 'myself' })
+  const [composed, setComposed] = useState<S['Composed']>()
   const open = Number(params.get('delivery') ?? 0)
   const setOpen = (id: number) => setAddress({ delivery: id })
   if (chains?.length === 0)
@@ -54,6 +54,9 @@ export function Delivery() {
         Start a chain for an asset in <Link to={`/p/${project}/finds`}>Finds</Link>.
       </Empty>
     )
+  const others = (chains ?? []).filter((x) => x.target === chain?.target && x.id !== chain.id)
+  const also = wish.also?.filter((id) => others.some((x) => x.id === id))
+  const order = { ...wish, also: also?.length ? also : undefined }
   const stops = r?.ready ? r.stops : 0
   const to = receivers?.find((x) => chain && x.targets.includes(chain.target))
   const make = (send: string, despite: boolean) => {
@@ -63,10 +66,11 @@ export function Delivery() {
       (d) => setOpen(d.id),
     )
   }
-  const wanted = (send: string) => (stops > 0 ? setAsking({ send }) : make(send, false))
+  const stopped = stops > 0 || (!!order.also && !!composed?.stops.length)
+  const wanted = (send: string) => (stopped ? setAsking({ send }) : make(send, false))
   const shown = list?.find((d) => d.id === (open || list[0]?.id))
-  const off = !chain || !find?.model || busy || refused > 0
-  const more = stops > 0 ? '…' : ''
+  const off = !chain || !find?.model || busy || !!composed?.refused.length
+  const more = stopped ? '…' : ''
   return (
     <>
       <Panes
@@ -80,10 +84,11 @@ export function Delivery() {
             <Composer
               project={project}
               chain={chain}
+              others={others}
               asset={find?.name}
               order={order}
-              onOrder={setOrder}
-              onRefused={setRefused}
+              onOrder={setWish}
+              onComposed={setComposed}
             >
               <Body>
                 {r?.ready && (
@@ -101,8 +106,14 @@ export function Delivery() {
                     )}
                   </p>
                 )}
+                {order.also && composed?.stops.some((name) => name !== chain.name) && (
+                  <p data-stopped={composed.stops.length}>
+                    <Tone is="bad">The rehearsal stops {named(composed.stops, 4)}.</Tone>{' '}
+                    <Link to={`/p/${project}/rehearsals`}>See all</Link>
+                  </p>
+                )}
                 <Button
-                  variant={stops > 0 ? 'outlined' : 'contained'}
+                  variant={stopped ? 'outlined' : 'contained'}
                   onClick={() => wanted('')}
                   disabled={off}
                 >
@@ -137,8 +148,14 @@ export function Delivery() {
           {shown?.state === 'ready' && (
             <Made key={shown.id} project={project} delivery={shown} receivers={receivers} />
           )}
-          {shown?.sent && <SentTo delivery={shown} />}
-          {shown?.manifest && <ManifestOf delivery={shown} />}
+          {shown?.sent && (
+            <SentTo key={`sent ${shown.id}`} project={project} delivery={shown} receivers={receivers} />
+          )}
+          {shown?.manifest &&
+            [shown.manifest, ...(shown.also ?? []).map((x) => x.manifest)].map(
+              (m, i, all) =>
+                m && <ManifestOf key={i} manifest={m} of={all.length > 1 ? undefined : shown.name} />,
+            )}
         </Pane>
       </Panes>
       <Dialog
@@ -151,11 +168,13 @@ export function Delivery() {
         <DialogTitle id="despite">The target would refuse it</DialogTitle>
         <DialogContent>
           <p>
-            The rehearsal stops {find?.name}:{' '}
-            {named(
-              (r?.findings ?? []).filter((f) => f.severity === 'stops').map((f) => f.title),
-              4,
-            )}
+            The rehearsal stops{' '}
+            {order.also
+              ? named(composed?.stops ?? [], 4)
+              : `${find?.name}: ${named(
+                  (r?.findings ?? []).filter((f) => f.severity === 'stops').map((f) => f.title),
+                  4,
+                )}`}
             . What is made all the same carries that mark for good.
           </p>
         </DialogContent>
@@ -181,7 +200,7 @@ function StateOf({ d }: { d: S['Delivery'] }) {
   if (d.stops > 0)
     return (
       <span title={`When it was made the rehearsal stopped it: ${plural(d.stops, 'finding')}`}>
-        <Tag tone="bad">made despite {plural(d.stops, 'stop')}</Tag>
+        <Tag tone="bad">despite {plural(d.stops, 'stop')}</Tag>
       </span>
     )
   return <Tag tone="good">ready</Tag>
@@ -218,12 +237,12 @@ function List({
             data-state={d.state}
             data-stops={d.stops}
           >
-            <TableCell style={{ whiteSpace: 'nowrap' }}>
+            <TableCell style={{ overflowWrap: 'anywhere', minWidth: 110 }}>
               <TextButton aria-pressed={d.id === shown?.id} onClick={() => onOpen(d.id)}>
                 {d.name}
               </TextButton>
             </TableCell>
-            <TableCell>{when(d.created)}</TableCell>
+            <TableCell style={{ whiteSpace: 'nowrap' }}>{when(d.created)}</TableCell>
             <TableCell>{d.purpose === 'myself' ? 'myself' : (d.purpose ?? '').replace('-', ' ')}</TableCell>
             <TableCell align="right" style={{ whiteSpace: 'nowrap' }}>
               {d.state === 'ready' ? bytes(d.size) : ''}

@@ -54,19 +54,22 @@ function tree(files: { path: string; size: number }[]): Branch[] {
 export function Composer({
   project,
   chain,
+  others,
   asset,
   order,
   onOrder,
-  onRefused,
+  onComposed,
   children,
 }: {
   project: number
   chain: S['Chain']
+  /** Chains that are held against the same target, which may go along. */
+  others: S['Chain'][]
   asset?: string
   order: Order
   onOrder: (o: Order) => void
-  /** How many sources do not allow the purpose. */
-  onRefused: (n: number) => void
+  /** What is known of it: whether the terms allow it, what the rehearsal stops. */
+  onComposed: (c?: S['Composed']) => void
   /** What is done with it. */
   children: ReactNode
 }) {
@@ -75,7 +78,7 @@ export function Composer({
   const { data: sources } = useFindSources(project, chain.find)
   const sheet = targets?.find((t) => t.id === chain.target)
   const refused = c?.refused.length ?? 0
-  useEffect(() => onRefused(refused), [refused, onRefused])
+  useEffect(() => onComposed(c), [c, onComposed])
   const set = (o: Partial<Order>) => onOrder({ ...order, ...o })
   return (
     <>
@@ -99,7 +102,7 @@ export function Composer({
         </Select>
         {c && refused === 0 && (
           <Text as="div" tone="good" small data-allowed>
-            {sources && sources.length > 1
+            {sources && sources.length > 1 && !order.also
               ? `no objection from ${plural(sources.length, 'source')}`
               : 'no objection'}
           </Text>
@@ -114,6 +117,37 @@ export function Composer({
             </small>
           </Item>
         ))}
+        {others.length > 0 && (
+          <>
+            <Label id="also">Also in this package</Label>
+            <Select
+              fullWidth
+              multiple
+              displayEmpty
+              value={order.also ?? []}
+              labelId="also"
+              data-also={order.also?.length ?? 0}
+              onChange={(e) => {
+                const ids = e.target.value as number[]
+                set({ also: ids.length > 0 ? ids : undefined })
+              }}
+              renderValue={(ids) =>
+                ids.length > 0
+                  ? named(
+                      others.filter((x) => ids.includes(x.id)).map((x) => x.name),
+                      3,
+                    )
+                  : 'nothing else'
+              }
+            >
+              {others.map((x) => (
+                <MenuItem key={x.id} value={x.id}>
+                  {x.name}
+                </MenuItem>
+              ))}
+            </Select>
+          </>
+        )}
       </Form>
       <Fold title="Formats and sizes" id="delivery-formats">
         <Form flush={false} last>
@@ -236,10 +270,13 @@ export function Composer({
       {c && !c.ready && !error && (
         <Item>
           {c.running ? (
-            'The chain is being computed; the files follow.'
+            'It is being computed; the files follow.'
           ) : (
             <>
-              The chain is not computed. <Button onClick={() => void rerun(chain.id)}>Compute it</Button>
+              Not all of it is computed.{' '}
+              <Button onClick={() => [chain.id, ...(order.also ?? [])].forEach((id) => void rerun(id))}>
+                Compute it
+              </Button>
             </>
           )}
         </Item>
@@ -258,15 +295,15 @@ export function Composer({
             </div>
           ))}
           <div>
-            <span>with manifest, chain and sheet</span>
+            <span>{c.folders.length > 1 ? 'each with' : 'with'} manifest, chain and sheet</span>
           </div>
-          {c.searchLine && (
-            <div>
+          {c.search.map((s) => (
+            <div key={s.line}>
               <span>
-                {c.searchFile} + “{c.searchLine}”
+                {s.file} + “{s.line}”
               </span>
             </div>
-          )}
+          ))}
         </Files>
       )}
       {c?.notes.map((n) => (

@@ -26,7 +26,7 @@ export function Made({
   const there = (receivers ?? []).filter((r) => !r.note)
   const [to, setTo] = useState('')
   const [folder, setFolder] = useState('')
-  const [placed, setPlaced] = useState<S['Placed']>()
+  const [placed, setPlaced] = useState<S['Placed'][]>()
   const [verified, setVerified] = useState<S['Verified']>()
   const receiver = to || there[0]?.id || ''
   const place = (search: boolean) => act(() => placeDelivery(delivery.id, folder.trim(), search), setPlaced)
@@ -82,31 +82,46 @@ export function Made({
         </Row>
       </Body>
       {verified && <Verified {...verified} />}
-      {placed && (
-        <Item data-placed={placed.made.length}>
-          In {placed.folder}: {plural(placed.made.length, 'file')} new, {placed.replaced.length} replaced,{' '}
-          {placed.same.length} the same.
-          {placed.kept.length > 0 && (
-            <small>
-              Kept as they are, because they were changed since or are somebody else&apos;s:{' '}
-              {placed.kept.join(', ')}
-            </small>
-          )}
-          {placed.backup && <small>The search path file as it was: {placed.backup}</small>}
-          {placed.searchLine && (
-            <small>
-              The target finds it once {placed.searchFile} has the line <code>{placed.searchLine}</code>.{' '}
-              <Button size="small" onClick={() => void navigator.clipboard.writeText(placed.searchLine!)}>
-                Copy it
-              </Button>{' '}
-              <Button size="small" onClick={() => place(true)}>
-                Add it, with a backup
-              </Button>
-            </small>
-          )}
-        </Item>
-      )}
+      {placed?.map((p) => (
+        <Placed key={p.folder} {...p} onSearch={() => place(true)} />
+      ))}
     </>
+  )
+}
+
+/** What was put into an asset's folder, and what was left as it is. */
+function Placed({
+  folder,
+  made,
+  replaced,
+  same,
+  kept,
+  backup,
+  searchFile,
+  searchLine,
+  onSearch,
+}: S['Placed'] & { onSearch: () => void }) {
+  return (
+    <Item data-placed={made.length}>
+      In {folder}: {plural(made.length, 'file')} new, {replaced.length} replaced, {same.length} the same.
+      {kept.length > 0 && (
+        <small>
+          Kept as they are, because they were changed since or are somebody else&apos;s: {kept.join(', ')}
+        </small>
+      )}
+      {backup && <small>The search path file as it was: {backup}</small>}
+      {searchLine && (
+        <small>
+          The target finds it once {searchFile} has the line <code>{searchLine}</code>.{' '}
+          <Button size="small" onClick={() => void navigator.clipboard.writeText(searchLine)}>
+            Copy it
+          </Button>{' '}
+          <Button size="small" onClick={onSearch}>
+            Add it, with a backup
+          </Button>
+        </small>
+      )}
+    </Item>
   )
 }
 

@@ -9,6 +9,7 @@ import { Tag } from '../../parts/Tag'
 import { Tone } from '../../parts/Tone'
 
 interface Manifest {
+  asset: string
   file: string
   sha256: string
   files?: { path: string; kind: string; size: number; sha256: string }[]
@@ -23,14 +24,21 @@ interface Manifest {
 
 const Hash = styled('span')({ fontFamily: 'var(--mono)', fontSize: 12.5, overflowWrap: 'anywhere' })
 
-export function ManifestOf({ delivery }: { delivery: S['Delivery'] }) {
-  const m = delivery.manifest as unknown as Manifest
+export function ManifestOf({
+  manifest,
+  of,
+}: {
+  manifest: NonNullable<S['Delivery']['manifest']>
+  /** The package; of one of several assets it is that asset's. */
+  of?: string
+}) {
+  const m = manifest as unknown as Manifest
   const steps = (m.chain.steps ?? [])
     .map((s) => s.step + (s.off ? ' (off)' : ` v${m.stepVersions[s.step] ?? 1}`))
     .join(' → ')
   return (
     <>
-      <Head title={`Manifest of ${delivery.name}`} end={<Tone is="soft">Excavate {m.excavate}</Tone>} ruled />
+      <Head title={`Manifest of ${of ?? m.asset}`} end={<Tone is="soft">Excavate {m.excavate}</Tone>} ruled />
       <Facts
         of={[
           ['File', m.file],

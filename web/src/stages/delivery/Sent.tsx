@@ -1,9 +1,11 @@
 // What a receiver said of a delivery, beside what was foretold.
-import { styled } from '@mui/material'
-import { deliverySeen } from '../../api/chains'
-import type { S } from '../../api/http'
+import { Button, styled } from '@mui/material'
+import { useState } from 'react'
+import { afterUpdate, deliverySeen } from '../../api/chains'
+import { useAct, type S } from '../../api/http'
+import { Fault } from '../../parts/bits'
 import { Facts } from '../../parts/Facts'
-import { plural, seconds } from '../../parts/format'
+import { named, plural, seconds } from '../../parts/format'
 import { Head } from '../../parts/Head'
 import { Item } from '../../parts/Item'
 import { Tag } from '../../parts/Tag'
@@ -23,14 +25,11 @@ interface Place {
   at: [number, number, number]
   why: string
 }
-interface Sent {
-  receiver: string
-  name: string
-  state: 'waiting' | 'sending' | 'taken' | 'failed'
+interface Taken {
+  asset: string
   error?: string
-  seconds: number
   seen?: string
-  report?: {
+  report: {
     target: string
     materials: { name: string; state: string }[]
     skeleton: string
@@ -45,6 +44,14 @@ interface Sent {
   }
   outcomes: Outcome[]
 }
+interface Sent {
+  receiver: string
+  name: string
+  state: 'waiting' | 'sending' | 'taken' | 'failed'
+  error?: string
+  seconds: number
+  taken: Taken[]
+}
 
 const sentOf = (d: S['Delivery']) => d.sent as unknown as Sent | undefined
 
@@ -55,7 +62,7 @@ export function stateOf(d: S['Delivery']) {
   if (s.state === 'waiting') return <Tag>sent once made</Tag>
   if (s.state === 'sending') return <Tag>being sent</Tag>
   if (s.state === 'failed') return <Tag tone="bad">not sent</Tag>
-  const off = s.outcomes.filter((o) => o.foretold !== o.happened).length
+  const off = s.taken.flatMap((x) => x.outcomes).filter((o) => o.foretold !== o.happened).length
   return <Tag tone={off > 0 ? 'warn' : 'good'}>{off > 0 ? plural(off, 'difference') : 'as foretold'}</Tag>
 }
 
@@ -87,20 +94,25 @@ const Line = styled('div')({
 const Seen = styled('img')({ display: 'block', width: '100%', maxWidth: 720, background: 'var(--sunk)' })
 const Two = styled('div')({
   display: 'grid',
-  gridTemplateColumns: 'minmax(0, 720px) minmax(240px, 1fr)',
+  gridTemplateColumns: 'minmax(0, 600px) minmax(280px, 1fr)',
   borderBottom: '1px solid var(--line)',
 })
 
 const at = (p: Place) => `${p.at.map((v) => v.toFixed(2)).join(', ')} m: ${p.why}`
 
-export function SentTo({ delivery }: { delivery: S['Delivery'] }) {
+export function SentTo({
+  project,
+  delivery,
+  receivers,
+}: {
+  project: number
+  delivery: S['Delivery']
+  receivers?: S['Receiver'][]
+}) {
   const s = sentOf(delivery)!
-  const hit = s.outcomes.filter((o) => o.foretold && o.happened).length
-  const missed = s.outcomes.filter((o) => !o.foretold && o.happened)
-  const idle = s.outcomes.filter((o) => o.foretold && !o.happened)
-  const held = s.outcomes.filter((o) => !o.foretold && !o.happened)
-  const said = s.outcomes.filter((o) => o.foretold || o.happened)
-  const w = s.report?.walk
+  const { act, fault, busy } = useAct(project)
+  const [survived, setSurvived] = useState<S['Survived']>()
+  const updates = receivers?.some((r) => r.id === s.receiver && r.kind === 'film')
   return (
     <>
       <Head
@@ -109,122 +121,168 @@ export function SentTo({ delivery }: { delivery: S['Delivery'] }) {
           <span data-sent={s.state}>
             {(s.state === 'waiting' || s.state === 'sending') && <Tag>being sent</Tag>}
             {s.state === 'failed' && <Tag tone="bad">not sent</Tag>}
-            {s.state === 'taken' && <Tag tone="good">imported, {seconds(s.seconds)}</Tag>}
+            {s.state === 'taken' && <Tag tone="good">imported, {seconds(s.seconds)}</Tag>}{' '}
+            {s.state === 'taken' && updates && (
+              <Button
+                size="small"
+                disabled={busy}
+                title="Its updates write its own folders anew: see whether the delivery lies where it stays"
+                onClick={() => act(() => afterUpdate(delivery.id), setSurvived)}
+              >
+                Update the receiver
+              </Button>
+            )}
           </span>
         }
         ruled
       />
+      <Fault error={fault} />
+      {survived && (
+        <Item data-gone={survived.gone.length}>
+          {survived.gone.length === 0
+            ? `After its update all ${plural(survived.files, 'file')} are still there.`
+            : `Its update swept away ${survived.gone.length} of ${plural(survived.files, 'file')}: `}
+          {survived.gone.length > 0 && named(survived.gone, 6)}
+        </Item>
+      )}
       {s.error && (
         <Item>
           <Tone is="bad">{s.error}</Tone>
         </Item>
       )}
-      {s.state === 'taken' && (
-        <>
-          <Sums>
-            <div>
-              <b data-hit={hit}>{hit}</b>foretold and happened
-            </div>
-            <div>
-              <b data-missed={missed.length}>{missed.length}</b>happened, not foretold
-            </div>
-            <div>
-              <b data-idle={idle.length}>{idle.length}</b>foretold, did not happen
-            </div>
-          </Sums>
-          <Two>
-            {s.seen && (
-              <Seen src={deliverySeen(delivery.id, s.seen)} alt="What the receiver sees" data-seen />
-            )}
-            <div>
-              {w && w.places > 0 && (
-                <>
-                  <Head title="What the figure met" plain end={<Text tone="soft">1.75 m tall</Text>} />
-                  <Facts
-                    names={150}
-                    of={[
-                      ['Stands', <span key="s" data-stands={w.stands}>{`${w.stands} of ${w.places}`}</span>],
-                      ['Falls through', String(w.falls.length)],
-                      ['Floats by 2 cm or more', String(w.floats.length)],
-                      ['Cannot pass', String(w.blocked.length)],
-                      ['Dropped every', `${Math.round(w.spacing * 100) / 100} m`],
-                    ]}
-                  />
-                  {[...w.blocked, ...w.falls, ...w.floats].slice(0, 6).map((p, i) => (
-                    <Item key={i}>
-                      <small>{at(p)}</small>
-                    </Item>
-                  ))}
-                </>
-              )}
+      {s.state === 'taken' &&
+        s.taken.map((x, i) => (
+          <TakenOf
+            key={i}
+            {...x}
+            picture={x.seen && deliverySeen(delivery.id, i, x.seen)}
+            titled={s.taken.length > 1}
+          />
+        ))}
+    </>
+  )
+}
+
+/** What a receiver said of one asset. */
+function TakenOf({
+  asset,
+  error,
+  report,
+  outcomes,
+  picture,
+  titled,
+}: Taken & { picture?: string; titled: boolean }) {
+  const hit = outcomes.filter((o) => o.foretold && o.happened).length
+  const missed = outcomes.filter((o) => !o.foretold && o.happened)
+  const idle = outcomes.filter((o) => o.foretold && !o.happened)
+  const held = outcomes.filter((o) => !o.foretold && !o.happened)
+  const said = outcomes.filter((o) => o.foretold || o.happened)
+  const w = report.walk
+  return (
+    <>
+      {titled && <Head title={asset} plain />}
+      {error && (
+        <Item>
+          <Tone is="bad">{error}</Tone>
+        </Item>
+      )}
+      <Sums>
+        <div>
+          <b data-hit={hit}>{hit}</b>foretold and happened
+        </div>
+        <div>
+          <b data-missed={missed.length}>{missed.length}</b>happened, not foretold
+        </div>
+        <div>
+          <b data-idle={idle.length}>{idle.length}</b>foretold, did not happen
+        </div>
+      </Sums>
+      <Two>
+        {picture && <Seen src={picture} alt="What the receiver sees" data-seen />}
+        <div>
+          {w && w.places > 0 && (
+            <>
+              <Head title="What the figure met" plain end={<Text tone="soft">1.75 m tall</Text>} />
               <Facts
                 names={150}
                 of={[
-                  ['Skeleton', s.report?.skeleton],
-                  [
-                    'Materials made',
-                    String(s.report?.materials.filter((m) => m.state === 'made').length ?? 0),
-                  ],
-                  [
-                    'Used again',
-                    s.report?.materials
-                      .filter((m) => m.state === 'used again')
-                      .map((m) => m.name)
-                      .join(', '),
-                  ],
-                  [
-                    'Made twice',
-                    s.report?.materials
-                      .filter((m) => m.state === 'made twice')
-                      .map((m) => m.name)
-                      .join(', '),
-                  ],
-                  [
-                    'Without picture',
-                    s.report?.materials
-                      .filter((m) => m.state === 'missing picture')
-                      .map((m) => m.name)
-                      .join(', '),
-                  ],
+                  ['Stands', <span key="s" data-stands={w.stands}>{`${w.stands} of ${w.places}`}</span>],
+                  ['Falls through', String(w.falls.length)],
+                  ['Floats by 2 cm or more', String(w.floats.length)],
+                  ['Cannot pass', String(w.blocked.length)],
+                  ['Dropped every', `${Math.round(w.spacing * 100) / 100} m`],
                 ]}
               />
-            </div>
-          </Two>
-          {said.map((o) => (
-            <Line key={o.rule} data-outcome={o.rule}>
-              <Tag tone={o.foretold ? (o.severity === 'stops' ? 'bad' : 'warn') : 'good'}>
-                {o.foretold ? o.severity : 'holds'}
-              </Tag>
-              <div>
-                {o.title || o.rule}
-                {o.foretold && o.where && <small>foretold: {o.where}</small>}
-                {o.says.map((x) => (
-                  <small key={x}>“{x}”</small>
-                ))}
-              </div>
-              {o.foretold === o.happened ? (
-                <Tone is="good">same</Tone>
-              ) : (
-                <Tone is="warn">{o.happened ? 'not foretold' : 'did not happen'}</Tone>
-              )}
-            </Line>
-          ))}
-          {held.length > 0 && (
-            <Line data-held={held.length}>
-              <Tag tone="good">hold</Tag>
-              <div>
-                {plural(held.length, 'rule holds', 'rules hold')}, and nothing happened
-                <small>{held.map((o) => o.rule).join(', ')}</small>
-              </div>
-              <Tone is="good">same</Tone>
-            </Line>
+              {[...w.blocked, ...w.falls, ...w.floats].slice(0, 6).map((p, i) => (
+                <Item key={i}>
+                  <small>{at(p)}</small>
+                </Item>
+              ))}
+            </>
           )}
-          {(missed.length > 0 || idle.length > 0) && (
-            <Item>
-              <Text tone="soft">A difference is a fault of the sheet or of ours, never yours.</Text>
-            </Item>
+          <Facts
+            names={150}
+            of={[
+              ['Skeleton', report.skeleton],
+              ['Materials made', String(report.materials.filter((m) => m.state === 'made').length)],
+              [
+                'Used again',
+                report.materials
+                  .filter((m) => m.state === 'used again')
+                  .map((m) => m.name)
+                  .join(', '),
+              ],
+              [
+                'Made twice',
+                report.materials
+                  .filter((m) => m.state === 'made twice')
+                  .map((m) => m.name)
+                  .join(', '),
+              ],
+              [
+                'Without picture',
+                report.materials
+                  .filter((m) => m.state === 'missing picture')
+                  .map((m) => m.name)
+                  .join(', '),
+              ],
+            ]}
+          />
+        </div>
+      </Two>
+      {said.map((o) => (
+        <Line key={o.rule} data-outcome={o.rule}>
+          <Tag tone={o.foretold ? (o.severity === 'stops' ? 'bad' : 'warn') : 'good'}>
+            {o.foretold ? o.severity : 'holds'}
+          </Tag>
+          <div>
+            {o.title || o.rule}
+            {o.foretold && o.where && <small>foretold: {o.where}</small>}
+            {o.says.map((x) => (
+              <small key={x}>“{x}”</small>
+            ))}
+          </div>
+          {o.foretold === o.happened ? (
+            <Tone is="good">same</Tone>
+          ) : (
+            <Tone is="warn">{o.happened ? 'not foretold' : 'did not happen'}</Tone>
           )}
-        </>
+        </Line>
+      ))}
+      {held.length > 0 && (
+        <Line data-held={held.length}>
+          <Tag tone="good">hold</Tag>
+          <div>
+            {plural(held.length, 'rule holds', 'rules hold')}, and nothing happened
+            <small>{held.map((o) => o.rule).join(', ')}</small>
+          </div>
+          <Tone is="good">same</Tone>
+        </Line>
+      )}
+      {(missed.length > 0 || idle.length > 0) && (
+        <Item>
+          <Text tone="soft">A difference is a fault of the sheet or of ours, never yours.</Text>
+        </Item>
       )}
     </>
   )
