@@ -318,7 +318,8 @@ func pixels(size string) (w, h int, err error) {
 func renderCommand(o *options) *cobra.Command {
 	var out, size string
 	var figure, ground, replace bool
-	var turn float64
+	var turn, tilt float64
+	var behind string
 	c := &cobra.Command{Use: "render FILE -o OUT.png --size 800x600", Short: "Draw a model to a picture", Args: cobra.ExactArgs(1)}
 	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, in the picture format of its ending; - for a PNG on the standard output")
 	c.Flags().BoolVar(&replace, "replace", false, "write over what is there already")
@@ -326,12 +327,18 @@ func renderCommand(o *options) *cobra.Command {
 	c.Flags().BoolVar(&figure, "figure", false, "draw the scale figure, 1.75 m, beside it")
 	c.Flags().BoolVar(&ground, "ground", true, "draw ground lines")
 	c.Flags().Float64Var(&turn, "turn", 0, "turn the camera by `DEGREES` about the up axis")
+	c.Flags().Float64Var(&tilt, "tilt", 0, "look at it from so many `DEGREES` higher")
+	c.Flags().StringVar(&behind, "background", "", "what lies behind it: paper, none, or a `COLOUR` such as #2f3b40")
 	c.MarkFlagRequired("output")
 	o.sourceFlag(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		w, h, err := pixels(size)
 		if err != nil {
 			return fmt.Errorf("--size %w", err)
+		}
+		background, err := render.ParseBackground(behind)
+		if err != nil {
+			return fmt.Errorf("--background: %w", err)
 		}
 		ending := strings.ToLower(filepath.Ext(out))
 		if out == "-" {
@@ -353,7 +360,8 @@ func renderCommand(o *options) *cobra.Command {
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[0], err)
 		}
-		img := render.Draw(s, render.Options{Width: w, Height: h, Background: render.Paper, Figure: figure, Ground: ground, Turn: turn})
+		img := render.Draw(s, render.Options{Width: w, Height: h, Background: background, Figure: figure,
+			Ground: ground, Turn: turn, Tilt: tilt})
 		b, lost, err := pixel.Write(to.Name, pixel.ToNRGBA(img), pixel.WriteOptions{Meaning: pixel.Colour})
 		if err != nil {
 			return err

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"excavate/core/chain"
@@ -92,13 +93,19 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 	f.BoolVar(&replace, "replace", false, "write over what is there already")
 	var made delivery.Options
 	var shown string
-	var frames int
+	var show delivery.Show
+	var roles []string
 	f.StringVar(&made.Format, "format", "", "the `FORMAT` of the model, where it is not the sheet's")
 	f.IntVar(&made.Longest, "longest", 0, "the longest side of pictures that lie apart, in `TEXELS`")
 	f.Float64SliceVar(&made.Levels, "levels", nil,
 		"further levels of detail, as `SHARES` of the triangles, such as 0.5,0.25")
+	f.StringArrayVar(&roles, "pictures", nil,
+		"how pictures of a role are written where they lie apart: `ROLE=FORMAT[,LONGEST[,QUALITY]]`, such as normal=ktx2,1024; may be given again")
 	f.StringVar(&shown, "picture", "", "add a picture of the asset, of `WIDTHxHEIGHT` pixels")
-	f.IntVar(&frames, "turntable", 0, "make the picture an animation of so many `FRAMES` round the asset")
+	f.IntVar(&show.Frames, "turntable", 0, "make the picture an animation of so many `FRAMES` round the asset")
+	f.Float64Var(&show.Turn, "turn", 0, "turn the asset in it by `DEGREES` about the up axis")
+	f.Float64Var(&show.Tilt, "tilt", 0, "look at it from so many `DEGREES` higher")
+	f.StringVar(&show.Background, "background", "", "what lies behind it: paper, none, or a `COLOUR` such as #2f3b40")
 	for _, name := range []string{"output", "target", "purpose"} {
 		c.MarkFlagRequired(name)
 	}
@@ -111,9 +118,13 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 			if err != nil {
 				return fmt.Errorf("--picture %w", err)
 			}
-			p.made.Show = &delivery.Show{Width: w, Height: h, Frames: frames}
-		} else if frames > 0 {
-			return errors.New("--turntable: say its size with --picture, such as 640x480")
+			show.Width, show.Height = w, h
+			p.made.Show = &show
+		} else if show != (delivery.Show{}) {
+			return errors.New("--turntable, --turn, --tilt and --background: say the picture's size with --picture, such as 640x480")
+		}
+		if p.made.Roles, err = picturesByRole(roles); err != nil {
+			return fmt.Errorf("--pictures: %w", err)
 		}
 		if err := p.made.Check(); err != nil {
 			return err
@@ -143,6 +154,32 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 		return p.all(cmd.Context(), args, out)
 	}
 	return c
+}
+
+// picturesByRole reads how pictures of some roles are written.
+func picturesByRole(list []string) (map[scene.Role]delivery.PictureOptions, error) {
+	var out map[scene.Role]delivery.PictureOptions
+	for _, text := range list {
+		role, rest, ok := strings.Cut(text, "=")
+		parts := strings.Split(rest, ",")
+		if !ok || len(parts) > 3 {
+			return nil, fmt.Errorf("%q: write ROLE=FORMAT,LONGEST,QUALITY, such as colour=jpeg,2048,80", text)
+		}
+		o := delivery.PictureOptions{Format: parts[0]}
+		for i, to := range []*int{&o.Longest, &o.Quality} {
+			if i+1 < len(parts) {
+				var err error
+				if *to, err = strconv.Atoi(parts[i+1]); err != nil {
+					return nil, fmt.Errorf("%q: %q is no whole number", text, parts[i+1])
+				}
+			}
+		}
+		if out == nil {
+			out = map[scene.Role]delivery.PictureOptions{}
+		}
+		out[scene.Role(role)] = o
+	}
+	return out, nil
 }
 
 // ported is a model that is ready to be delivered, but for the files.

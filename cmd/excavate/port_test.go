@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"encoding/json"
+	"image/png"
 	"io"
 	"os"
 	"os/exec"
@@ -266,6 +267,53 @@ func TestRecipesOnTheCommandLine(t *testing.T) {
 	if _, err := said(t, "recipe", "open", at("r.json"), "--changed", "-o", at("o.zip")); err == nil ||
 		!strings.Contains(err.Error(), "--source is missing") {
 		t.Errorf("%v", err)
+	}
+}
+
+// Pictures by their roles, and the picture of the asset, as they are asked for.
+func TestPortPictures(t *testing.T) {
+	dir := demoData(t)
+	at := func(n string) string { return filepath.Join(dir, n) }
+	port := func(out string, more ...string) (string, error) {
+		return said(t, append([]string{"port", "boats/punt.hull", "--target", "millrace", "--purpose", "myself", "-o", out,
+			"--source", at("hulls.tide"), "--source", at("washes.tide"), "--source", at("winter.tide")}, more...)...)
+	}
+	text, err := port(at("p.zip"), "--pictures", "colour=png,64", "--picture", "48x32", "--background", "none", "--tilt", "40")
+	if err != nil {
+		t.Fatalf("%v, %s", err, text)
+	}
+	files := unzipped(t, at("p.zip"))
+	for name, want := range map[string][2]int{"punt_custom/materials/punt/punt_c.png": {64, 0}, "punt_custom/punt.png": {48, 32}} {
+		cfg, err := png.DecodeConfig(bytes.NewReader(files[name]))
+		if err != nil || cfg.Width != want[0] || want[1] > 0 && cfg.Height != want[1] {
+			t.Errorf("%s: %d × %d, %v; %v", name, cfg.Width, cfg.Height, err, keysOf(files))
+		}
+	}
+	img, err := png.Decode(bytes.NewReader(files["punt_custom/punt.png"]))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, _, a := img.At(0, 0).RGBA(); a != 0 {
+		t.Errorf("the corner lets nothing through: %d", a)
+	}
+	for _, c := range []struct {
+		more []string
+		says string
+	}{
+		{[]string{"--pictures", "colour"}, "ROLE=FORMAT"},
+		{[]string{"--pictures", "colour=png,1,2,3"}, "ROLE=FORMAT"},
+		{[]string{"--pictures", "colour=png,big"}, "no whole number"},
+		{[]string{"--pictures", "mood=png"}, "no role"},
+		{[]string{"--pictures", "colour=gif"}, "cannot be written"},
+		{[]string{"--turn", "20"}, "--picture"},
+		{[]string{"--picture", "40x40", "--background", "blue"}, "no background"},
+	} {
+		if text, err := port(at("none.zip"), c.more...); err == nil || !strings.Contains(text+err.Error(), c.says) {
+			t.Errorf("%v: %v, %s", c.more, err, text)
+		}
+	}
+	if _, err := os.Stat(at("none.zip")); err == nil {
+		t.Error("a package was written")
 	}
 }
 

@@ -58,7 +58,10 @@ type Show struct {
 	Width  int     `json:"width"`
 	Height int     `json:"height"`
 	Turn   float64 `json:"turn,omitempty"` // degrees about the up axis
-	Figure bool    `json:"figure,omitempty"`
+	Tilt   float64 `json:"tilt,omitempty"` // degrees that the camera stands higher than usual
+	// Background is paper, none, or a colour as #rrggbb; empty is paper.
+	Background string `json:"background,omitempty"`
+	Figure     bool   `json:"figure,omitempty"`
 	// Frames makes it a turntable, an animated PNG of so many pictures round the
 	// asset, 25 a second; 0 is one picture.
 	Frames int `json:"frames,omitempty"`
@@ -104,11 +107,22 @@ func (o *Options) Check() error {
 			return err
 		}
 	}
-	if s := o.Show; s != nil && (s.Width < 1 || s.Height < 1 || s.Width > 8192 || s.Height > 8192) {
+	if o.Show != nil {
+		return o.Show.check()
+	}
+	return nil
+}
+
+func (s *Show) check() error {
+	if s.Width < 1 || s.Height < 1 || s.Width > 8192 || s.Height > 8192 {
 		return fmt.Errorf("picture of the asset: %d × %d; each side is 1 to 8192 px", s.Width, s.Height)
-	} else if s != nil && (s.Frames < 0 || s.Frames > mostFrames || s.Frames > 1 && s.Width*s.Height > frameTexels) {
+	}
+	if s.Frames < 0 || s.Frames > mostFrames || s.Frames > 1 && s.Width*s.Height > frameTexels {
 		return fmt.Errorf("turntable: %d pictures of %d × %d; at most %d of %d texels", s.Frames, s.Width,
 			s.Height, mostFrames, frameTexels)
+	}
+	if _, err := render.ParseBackground(s.Background); err != nil {
+		return fmt.Errorf("picture of the asset: %w", err)
 	}
 	return nil
 }
@@ -606,13 +620,17 @@ func relative(dir, to string) string {
 // show draws the asset, from one side or all round it.
 func (c *composer) show(s *scene.Scene) error {
 	o := c.o.Show
+	background, err := render.ParseBackground(o.Background)
+	if err != nil {
+		return err
+	}
 	n := max(o.Frames, 1)
 	frames, errs := make([][]byte, n), make([]error, n)
 	cores.Share(n, 1, func(from, to int) {
 		for i := from; i < to && c.ctx.Err() == nil; i++ {
 			img := render.Draw(s, render.Options{Width: o.Width, Height: o.Height,
-				Turn: o.Turn + 360*float64(i)/float64(n), Figure: o.Figure,
-				Background: render.Paper, Ground: true})
+				Turn: o.Turn + 360*float64(i)/float64(n), Tilt: o.Tilt, Figure: o.Figure,
+				Background: background, Ground: background.A > 0})
 			frames[i], errs[i] = pixel.PNG(img)
 		}
 	})

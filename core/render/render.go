@@ -7,9 +7,12 @@
 package render
 
 import (
+	"encoding/hex"
+	"fmt"
 	"image"
 	"image/color"
 	"math"
+	"strings"
 	"sync"
 
 	"excavate/core/cores"
@@ -24,11 +27,29 @@ type Options struct {
 	Figure        bool    // draw the scale figure, 1.75 m, beside the asset
 	Ground        bool    // draw ground lines
 	Turn          float64 // degrees about the up axis, from three quarters front
+	Tilt          float64 // degrees that the camera stands higher than usual, from where it looks down
 	Samples       int     // samples along each side of a pixel; 0 is 2
 }
 
 // Paper is the default background.
 var Paper = color.NRGBA{0xef, 0xe9, 0xdc, 0xff}
+
+// ParseBackground reads a background: "paper", which is also the empty text,
+// "none", which lets through what lies behind, or a colour as "#rrggbb".
+func ParseBackground(text string) (color.NRGBA, error) {
+	var c color.NRGBA
+	switch text {
+	case "", "paper":
+		return Paper, nil
+	case "none":
+		return c, nil
+	}
+	b, err := hex.DecodeString(strings.TrimPrefix(text, "#"))
+	if err != nil || len(b) != 3 || text[0] != '#' {
+		return c, fmt.Errorf("%q is no background: paper, none, or a colour such as #2f3b40", text)
+	}
+	return color.NRGBA{b[0], b[1], b[2], 255}, nil
+}
 
 // Draw draws the scene at rest.
 func Draw(s *scene.Scene, o Options) *image.NRGBA {
@@ -93,7 +114,7 @@ func Draw(s *scene.Scene, o Options) *image.NRGBA {
 		frame.Add(figureAt.Add(geom.Vec3{-0.35, 0, 0}))
 		frame.Add(figureAt.Add(geom.Vec3{0.35, FigureHeight, 0}))
 	}
-	cam := newCamera(frame, w, h, o.Turn)
+	cam := newCamera(frame, w, h, o.Turn, o.Tilt)
 	if o.Ground {
 		drawGround(j.pix, w, h, cam, box.Min[1], frame)
 	}
@@ -122,11 +143,14 @@ type camera struct {
 	near   float64
 }
 
+// usualPitch is how far the camera looks down, in degrees.
+const usualPitch = 14
+
 // newCamera looks at the box from three quarters front, slightly above, from
 // as far as it takes to see all corners.
-func newCamera(box geom.Box, w, h int, turn float64) *camera {
+func newCamera(box geom.Box, w, h int, turn, tilt float64) *camera {
 	yaw := (-32 + turn) * math.Pi / 180
-	pitch := 14 * math.Pi / 180
+	pitch := min(max(usualPitch+tilt, -89), 89) * math.Pi / 180
 	// dir points from the target to the eye.
 	dir := geom.Vec3{math.Sin(yaw) * math.Cos(pitch), math.Sin(pitch), math.Cos(yaw) * math.Cos(pitch)}
 	right := geom.Vec3{0, 1, 0}.Cross(dir).Norm()

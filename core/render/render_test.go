@@ -3,6 +3,7 @@ package render
 import (
 	"bytes"
 	"image"
+	"image/color"
 	"math"
 	"runtime"
 	"testing"
@@ -187,5 +188,63 @@ func TestCoresAgree(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
 	if one := Draw(s, Options{Width: 120, Height: 90}); !bytes.Equal(one.Pix, many.Pix) {
 		t.Error("one core draws another picture")
+	}
+}
+
+// A background is a colour, or lets through what lies behind the asset and
+// nothing else.
+func TestBackgrounds(t *testing.T) {
+	for text, want := range map[string]color.NRGBA{"": Paper, "paper": Paper, "none": {},
+		"#2f3b40": {0x2f, 0x3b, 0x40, 255}, "#FFFFFF": {255, 255, 255, 255}} {
+		if c, err := ParseBackground(text); err != nil || c != want {
+			t.Errorf("%q: %v, %v", text, c, err)
+		}
+	}
+	for _, text := range []string{"2f3b40", "#2f3b4", "#2f3b4g", "#2f3b4080", "blue", "#", " "} {
+		if c, err := ParseBackground(text); err == nil {
+			t.Errorf("%q: %v", text, c)
+		}
+	}
+	img := Draw(quad(1, geom.GLTF), Options{Width: 60, Height: 60})
+	clear, full := 0, 0
+	for i := 3; i < len(img.Pix); i += 4 {
+		switch img.Pix[i] {
+		case 0:
+			clear++
+		case 255:
+			full++
+		}
+	}
+	if clear < 500 || full < 500 {
+		t.Errorf("%d texels let through, %d do not", clear, full)
+	}
+}
+
+// From straight above a sheet that lies flat is as wide as high, from the side
+// it is a line.
+func TestTilt(t *testing.T) {
+	flat := quad(1, geom.GLTF)
+	p := flat.Meshes[0].Parts[0].Positions
+	for v := 0; v < len(p); v += 3 {
+		p[v+1], p[v+2] = p[v+2], -p[v+1]
+	}
+	flat.Meshes[0].Parts[0].Normals = nil
+	covered := func(tilt float64) int {
+		n := 0
+		img := Draw(flat, Options{Width: 80, Height: 80, Turn: 32, Tilt: tilt})
+		for i := 3; i < len(img.Pix); i += 4 {
+			if img.Pix[i] > 0 {
+				n++
+			}
+		}
+		return n
+	}
+	above, usual, level := covered(75), covered(0), covered(-14)
+	// The sine of the pitch is what is left of its depth.
+	if ratio := float64(usual) / float64(above); ratio < 0.15 || ratio > 0.35 {
+		t.Errorf("from 14° it covers %.2f of what it does from above", ratio)
+	}
+	if level*20 > above {
+		t.Errorf("%d texels from the side, %d from above", level, above)
 	}
 }

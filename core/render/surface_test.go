@@ -284,7 +284,7 @@ func TestManyLayers(t *testing.T) {
 	}
 	j := newJob(200, 200, Paper)
 	j.materials(s)
-	cam := newCamera(s.Bounds(), 200, 200, 0)
+	cam := newCamera(s.Bounds(), 200, 200, 0, 0)
 	for range 6 {
 		j.part(p.Positions, p.Normals, &p, cam, 0, false)
 	}

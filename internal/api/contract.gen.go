@@ -2061,11 +2061,16 @@ type Order struct {
 		Quality *int              `json:"quality,omitempty"`
 	} `json:"roles,omitempty"`
 	Show *struct {
-		Figure *bool `json:"figure,omitempty"`
+		// Background paper, none, or a colour as #rrggbb
+		Background *string `json:"background,omitempty"`
+		Figure     *bool   `json:"figure,omitempty"`
 
 		// Frames a turntable of so many pictures as an animated PNG
 		Frames *int `json:"frames,omitempty"`
 		Height int  `json:"height"`
+
+		// Tilt degrees that the camera stands higher than usual
+		Tilt *float64 `json:"tilt,omitempty"`
 
 		// Turn degrees
 		Turn  *float64 `json:"turn,omitempty"`

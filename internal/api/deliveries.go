@@ -169,7 +169,7 @@ func orderOf(b Order) project.Order {
 	}
 	if w := b.Show; w != nil {
 		o.Options.Show = &delivery.Show{Width: w.Width, Height: w.Height, Turn: value(w.Turn),
-			Figure: value(w.Figure), Frames: value(w.Frames)}
+			Tilt: value(w.Tilt), Background: value(w.Background), Figure: value(w.Figure), Frames: value(w.Frames)}
 	}
 	if b.Roles != nil {
 		o.Options.Roles = map[scene.Role]delivery.PictureOptions{}

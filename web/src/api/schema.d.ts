@@ -3739,6 +3739,16 @@ export interface components {
                  * @description degrees
                  */
                 turn?: number;
+                /**
+                 * Format: double
+                 * @description degrees that the camera stands higher than usual
+                 */
+                tilt?: number;
+                /**
+                 * Format: line
+                 * @description paper, none, or a colour as #rrggbb
+                 */
+                background?: string;
                 figure?: boolean;
                 /** @description a turntable of so many pictures as an animated PNG */
                 frames?: number;

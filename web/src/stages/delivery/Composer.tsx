@@ -1,19 +1,19 @@
 // What is to be delivered: the purpose and whether the terms allow it, the
 // formats, and the files before they are made.
-import { Button, MenuItem, OutlinedInput, Select, styled } from '@mui/material'
+import { Button, MenuItem, Select, styled } from '@mui/material'
 import { useEffect, type ReactNode } from 'react'
 import { Link } from 'react-router'
 import { rerun, useComposed, type Order } from '../../api/chains'
 import { useFindSources } from '../../api/finds'
 import type { S } from '../../api/http'
 import { useTargets } from '../../api/targets'
-import { Fold } from '../../parts/Fold'
-import { Form, Label, Pair } from '../../parts/Form'
+import { Form, Label } from '../../parts/Form'
 import { bytes, named, plural } from '../../parts/format'
 import { Head } from '../../parts/Head'
 import { Item } from '../../parts/Item'
 import { Tag } from '../../parts/Tag'
 import { Text } from '../../parts/Text'
+import { Formats } from './Formats'
 
 const purposes: [NonNullable<Order['purpose']>, string][] = [
   ['myself', 'for myself'],
@@ -149,114 +149,7 @@ export function Composer({
           </>
         )}
       </Form>
-      <Fold title="Formats and sizes" id="delivery-formats">
-        <Form flush={false} last>
-          <Pair>
-            <div>
-              <Label id="format">Model</Label>
-              <Select
-                fullWidth
-                displayEmpty
-                value={order.format ?? ''}
-                labelId="format"
-                onChange={(e) => set({ format: e.target.value || undefined })}
-              >
-                <MenuItem value="">as the sheet says</MenuItem>
-                {[
-                  'glb',
-                  'vrm',
-                  'obj',
-                  'collada',
-                  'ply',
-                  'stl',
-                  'x3d',
-                  'vrml',
-                  '3mf',
-                  'usda',
-                  'usdz',
-                  'bvh',
-                ].map((f) => (
-                  <MenuItem key={f} value={f}>
-                    {f.toUpperCase()}
-                  </MenuItem>
-                ))}
-              </Select>
-            </div>
-            <div>
-              <Label id="longest">Pictures apart at most</Label>
-              <Select
-                fullWidth
-                value={order.longest ?? 0}
-                labelId="longest"
-                onChange={(e) => set({ longest: Number(e.target.value) || undefined })}
-              >
-                <MenuItem value={0}>as they are</MenuItem>
-                {[4096, 2048, 1024, 512, 256].map((n) => (
-                  <MenuItem key={n} value={n}>
-                    {n} px
-                  </MenuItem>
-                ))}
-              </Select>
-            </div>
-          </Pair>
-          <Pair>
-            <div>
-              <Label id="levels">Levels of detail</Label>
-              <Select
-                fullWidth
-                value={(order.levels ?? []).length}
-                labelId="levels"
-                onChange={(e) => {
-                  const n = Number(e.target.value)
-                  set({ levels: n > 0 ? Array.from({ length: n }, (_, i) => 0.5 ** (i + 1)) : undefined })
-                }}
-              >
-                <MenuItem value={0}>none beside the model</MenuItem>
-                <MenuItem value={1}>a half</MenuItem>
-                <MenuItem value={2}>a half and a quarter</MenuItem>
-                <MenuItem value={3}>down to an eighth</MenuItem>
-              </Select>
-            </div>
-            <div>
-              <Label id="show">Picture of it</Label>
-              <Select
-                fullWidth
-                value={order.show ? `${order.show.width} ${order.show.frames ?? 0}` : ''}
-                labelId="show"
-                displayEmpty
-                onChange={(e) => {
-                  const [w, frames] = e.target.value.split(' ').map(Number)
-                  set({ show: w > 0 ? { width: w, height: Math.round(w * 0.75), frames } : undefined })
-                }}
-              >
-                <MenuItem value="">none</MenuItem>
-                {[640, 1280, 1920].map((n) => (
-                  <MenuItem key={n} value={`${n} 0`}>
-                    {n} × {Math.round(n * 0.75)} px
-                  </MenuItem>
-                ))}
-                {[320, 640].map((n) => (
-                  <MenuItem key={`t${n}`} value={`${n} 50`}>
-                    turntable, {n} × {Math.round(n * 0.75)} px
-                  </MenuItem>
-                ))}
-              </Select>
-            </div>
-          </Pair>
-          <Label>Folder</Label>
-          <OutlinedInput
-            key={chain.id}
-            fullWidth
-            defaultValue={order.layout?.folder ?? ''}
-            placeholder="as the sheet says"
-            inputProps={{ 'aria-label': 'Folder', spellCheck: false, maxLength: 200 }}
-            onBlur={(e) => {
-              const folder = e.target.value.trim()
-              set({ layout: folder ? { folder, model: '{asset}', pictures: '{picture}' } : undefined })
-            }}
-          />
-        </Form>
-      </Fold>
+      <Formats key={chain.id} order={order} onOrder={onOrder} />
       <Head
         title="Files, before they are made"
         end={<Text tone="soft">{c?.ready && bytes(c.size)}</Text>}
