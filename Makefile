@@ -1,11 +1,14 @@
 # make demo      installs what is missing and starts Excavate with demo data
 # make test      installs what is missing and runs every test
 # make build     bin/excavate with the interface inside
-# make lint      Prettier and ESLint over web/, gofmt and vet over the rest
+# make style     Prettier and ESLint over web/, gofmt and vet over the rest; make test begins with it
+# make lint      style, staticcheck, vet for macOS and Windows, and whether generated code is current
 # make bench     every benchmark
 # make fuzz      each fuzz target for FUZZTIME: so many inputs (20000x) or so long (10s)
 # make mutate    which turned operators of PKG no test notices: PKG=./core/step N=30
 # make foretell  holds rehearsals against the simulated receivers, over 200 spoilt assets
+# make race      the race detector over what runs side by side
+# make release   dist/: archives of the command line for Linux, macOS and Windows, with checksums
 # make generate  server and client types from api/openapi.yaml, queries from SQL, the table of formats
 # make screenshots  docs/screenshots from the demo data
 
@@ -13,22 +16,31 @@ SHELL := bash
 FUZZTIME ?= 50000x
 WEB := $(shell find web/src web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: demo test lint build bench fuzz mutate foretell generate screenshots setup setup-test go-build
+.PHONY: demo test style lint build bench fuzz mutate race release foretell generate screenshots setup setup-test go-build
 
 demo: build
 	exec bin/excavate demo
 
-test: setup-test web/dist/index.html
-	go vet ./...
+test: setup-test web/dist/index.html style
 	go test $$(go list ./... | grep -v /e2e$$) -timeout 12m
 	@# the browser by itself: it and the other tests would starve each other
 	go test ./e2e -timeout 25m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=4000x
 
-lint: setup
+# What takes seconds, and what takes minutes the first time: the tools are built.
+style: setup
 	cd web && npm run --silent lint
 	@test -z "$$(gofmt -l api cmd core e2e internal scripts standin)" || { gofmt -l api cmd core e2e internal scripts standin; exit 1; }
 	go vet ./...
+
+GENERATED = internal/api/contract.gen.go internal/store/db/* web/src/api/schema.d.ts docs/formats.md internal/notices/notices.txt
+
+lint: style
+	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
+	GOOS=darwin go vet ./core/... ./cmd/...
+	GOOS=windows go vet ./core/... ./cmd/...
+	@was="$$(cat $(GENERATED) | sha256sum)"; $(MAKE) --no-print-directory generate && \
+	test "$$was" = "$$(cat $(GENERATED) | sha256sum)" || { echo "generated code was not what make generate gives; it is now"; exit 1; }
 
 build: setup web/dist/index.html go-build
 
@@ -93,6 +105,13 @@ N = 30
 mutate:
 	go run ./scripts/mutate -n $(N) $(PKG)
 
+# The race detector over what runs side by side: it takes several times as long.
+race: setup-test
+	CGO_ENABLED=1 go test -race -timeout 30m ./internal/work ./internal/store ./internal/blob ./internal/project ./core/source ./core/chain ./core/extract ./core/cores
+
+release: build
+	go run ./scripts/release -o dist
+
 foretell: setup
 	go run ./scripts/foretell
 
@@ -100,6 +119,7 @@ generate:
 	go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config api/oapi.yaml api/openapi.yaml
 	go run github.com/sqlc-dev/sqlc/cmd/sqlc@v1.31.1 generate
 	cd web && npm run --silent types
+	go run ./scripts/notices
 	go run ./cmd/excavate formats --kept > docs/.kept
 	awk 'FNR == NR { t = t $$0 "\n"; next } /<!-- kept:end/ { k = 0 } !k { print } /<!-- kept -->/ { printf "%s", t; k = 1 }' docs/.kept docs/formats.md > docs/.formats && mv docs/.formats docs/formats.md; rm docs/.kept
 

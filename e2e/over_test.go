@@ -28,7 +28,7 @@ func TestAChainOverMany(t *testing.T) {
 	p.clickText("Sedgewater to engine")
 	p.until(fmt.Sprintf(`location.pathname === '/p/1/over' && document.querySelector('[data-over="%d"]')`, n))
 	p.until(`document.querySelectorAll('[data-step]').length === 4 && !document.querySelector('.cell.waiting')`)
-	p.says(`[data-step="Weld"]`, fmt.Sprint("4 Weld"))
+	p.says(`[data-step="Weld"]`, "4 Weld")
 	p.until(fmt.Sprintf(`document.querySelectorAll('[data-asset-row]').length === %d`, n))
 	// One is changed for itself.
 	p.click(`[data-asset-row] a`)

@@ -14,6 +14,7 @@ import (
 
 	"excavate/core/find"
 	"excavate/core/source"
+	"excavate/internal/notices"
 	"excavate/internal/shipped"
 	"excavate/internal/version"
 
@@ -68,8 +69,16 @@ func root() *cobra.Command {
 		explainCommand(o), coverCommand(o), inspectCommand(o), compareCommand(o), rigCommand(o),
 		convertCommand(o), assembleCommand(o), stepsCommand(), formatsCommand(), checkCommand(o),
 		portCommand(o), verifyCommand(o), recipeCommand(o), targetsCommand(o), renderCommand(o),
-		demoDataCommand(), serveCommand(o), demoCommand(o))
+		demoDataCommand(), serveCommand(o), workerCommand(o), demoCommand(o), noticesCommand())
 	return c
+}
+
+func noticesCommand() *cobra.Command {
+	return &cobra.Command{Use: "notices", Short: "Print the licences of all that is in the program", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			_, err := fmt.Fprint(cmd.OutOrStdout(), notices.Text)
+			return err
+		}}
 }
 
 // library compiles the layouts.

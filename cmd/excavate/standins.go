@@ -7,11 +7,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"syscall"
 
 	"excavate/internal/app"
+	"excavate/internal/process"
 	"excavate/standin/exchange"
 )
 
@@ -74,19 +74,11 @@ func standins(log func(string, ...any)) (devices []app.Device, receivers []strin
 // standin starts one and returns the line by which it says where it listens.
 func standin(path string, args ...string) (*exec.Cmd, string, error) {
 	c := exec.Command(path, args...)
-	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	out, err := c.StdoutPipe()
 	if err != nil {
 		return nil, "", err
 	}
-	// The signal at our death is tied to the thread that starts it.
-	started := make(chan error)
-	go func() {
-		runtime.LockOSThread()
-		started <- c.Start()
-		c.Wait()
-	}()
-	if err := <-started; err != nil {
+	if _, err := process.Start(c); err != nil {
 		return nil, "", err
 	}
 	line, err := bufio.NewReader(out).ReadString('\n')

@@ -17,13 +17,11 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"excavate/core/cores"
+	"excavate/core/disk"
 	"excavate/core/source"
-
-	"golang.org/x/sys/unix"
 )
 
 // Failure is an entry that could not be taken out.
@@ -133,11 +131,8 @@ func (r *running) run(ctx context.Context) error {
 
 // room refuses what the disk cannot hold.
 func room(dir string, need int64) error {
-	var st unix.Statfs_t
-	if err := unix.Statfs(dir, &st); err != nil {
-		return nil // the file system does not say; writing will
-	}
-	if free := int64(st.Bavail) * st.Bsize; need > free {
+	// Where the file system does not say, writing will.
+	if free, known := disk.Free(dir); known && need > free {
 		return fmt.Errorf("the entries unpack to %d bytes and the disk of %s has %d bytes left; choose fewer entries or another disk", need, dir, free)
 	}
 	return nil
@@ -280,7 +275,7 @@ func (r *running) runFolder(ctx context.Context) error {
 					if err != nil && ctx.Err() != nil {
 						break
 					}
-					if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+					if disk.Full(err) {
 						r.progress(0, -n)
 						r.cancel(fmt.Errorf("the disk of %s is full; %d of %d entries are written. Make room and go on", r.Dir, r.entries.Load()-r.sum.Failed, len(r.Plan.Items)))
 						break
@@ -303,11 +298,7 @@ func (r *running) runFolder(ctx context.Context) error {
 			return fmt.Errorf("the empty folder %s: %w", f, err)
 		}
 	}
-	if f, err := os.Open(r.Dir); err == nil { // one flush for all: they were only renamed so far
-		unix.Syncfs(int(f.Fd()))
-		f.Close()
-	}
-	return nil
+	return disk.Flush(r.Dir) // one for all: they were only renamed so far
 }
 
 // folder opens the folder of a path below the root, made if it is missing.

@@ -12,9 +12,9 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
-	"syscall"
 
 	"excavate/core/cores"
+	"excavate/core/disk"
 	"excavate/core/source"
 
 	"github.com/klauspost/compress/flate"
@@ -57,7 +57,7 @@ func (r *running) runZip(ctx context.Context) (err error) {
 	}()
 	z := zip.NewWriter(f)
 	full := func(err error) error {
-		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		if disk.Full(err) {
 			return fmt.Errorf("the disk of %s is full; %d of %d entries are written. Make room and go on", filepath.Dir(r.Zip), r.entries.Load()-r.sum.Failed, len(r.Plan.Items))
 		}
 		return err

@@ -55,7 +55,7 @@ func demoStack(t testing.TB, lib *find.Library, names ...string) source.Stack {
 	return st
 }
 
-func decode(t testing.TB, lib *find.Library, st source.Stack, path string) (string, error, *find.Inspection) {
+func decode(t testing.TB, lib *find.Library, st source.Stack, path string) (string, *find.Inspection, error) {
 	t.Helper()
 	for _, s := range st {
 		if i := s.Lookup(path); i >= 0 {
@@ -65,10 +65,10 @@ func decode(t testing.TB, lib *find.Library, st source.Stack, path string) (stri
 			}
 			sc, f, err := lib.Decode(context.Background(), find.Input{Name: path, Data: data, Stack: st})
 			if err != nil {
-				return f, err, nil
+				return f, nil, err
 			}
 			x := find.Inspect(path, f, sc)
-			return f, nil, &x
+			return f, &x, nil
 		}
 	}
 	t.Fatalf("%s is in no source", path)
@@ -90,7 +90,7 @@ func TestEveryModelOfTheDemo(t *testing.T) {
 		{"houses/stilt_house.hull", "hull mesh 7", 1692, 0, 2, 0, [3]float64{5.6, 4.64, 6.184}},
 		{"pontoon.glb", "glb", 628, 0, 1, 0, [3]float64{4, 0.450, 2.308}},
 	} {
-		f, err, x := decode(t, lib, st, c.path)
+		f, x, err := decode(t, lib, st, c.path)
 		if err != nil || f != c.format {
 			t.Errorf("%s: %s, %v", c.path, f, err)
 			continue
@@ -159,7 +159,7 @@ func TestNormalsLookOutwards(t *testing.T) {
 func TestAMissingPictureIsFoundOnceItsSourceIsThere(t *testing.T) {
 	lib := library(t)
 	st := demoStack(t, lib, "hulls.tide", "washes.tide", "winter.tide")
-	_, err, x := decode(t, lib, st[:2], "figures/ferry_keeper.hull")
+	_, x, err := decode(t, lib, st[:2], "figures/ferry_keeper.hull")
 	if err != nil || x.Pictures[1].Found || len(x.Notes) != 3 {
 		t.Fatalf("%+v %v", x, err)
 	}
@@ -168,7 +168,7 @@ func TestAMissingPictureIsFoundOnceItsSourceIsThere(t *testing.T) {
 			t.Errorf("the notes do not say %q: %q", want, x.Notes)
 		}
 	}
-	if _, _, x = decode(t, lib, st, "figures/ferry_keeper.hull"); !x.Pictures[1].Found || len(x.Notes) != 0 {
+	if _, x, _ = decode(t, lib, st, "figures/ferry_keeper.hull"); !x.Pictures[1].Found || len(x.Notes) != 0 {
 		t.Errorf("%+v", x)
 	}
 }
@@ -228,7 +228,7 @@ func TestAGLTFFindsItsCompanions(t *testing.T) {
 	}
 	defer folder.Close()
 	st := append(demoStack(t, lib, "washes.tide"), folder)
-	f, err, x := decode(t, lib, st, "models/x.gltf")
+	f, x, err := decode(t, lib, st, "models/x.gltf")
 	if err != nil || f != "gltf" || x.Triangles != 1 {
 		t.Fatalf("%s %v %+v", f, err, x)
 	}
@@ -240,10 +240,10 @@ func TestAGLTFFindsItsCompanions(t *testing.T) {
 func TestWhatIsNoModel(t *testing.T) {
 	lib := library(t)
 	st := demoStack(t, lib, "hulls.tide", "washes.tide")
-	if _, err, _ := decode(t, lib, st, "wash/boats/punt_c.wash"); err == nil || !strings.Contains(err.Error(), "it is a picture") {
+	if _, _, err := decode(t, lib, st, "wash/boats/punt_c.wash"); err == nil || !strings.Contains(err.Error(), "it is a picture") {
 		t.Errorf("a picture: %v", err)
 	}
-	if _, err, _ := decode(t, lib, st, "licence.txt"); err == nil || !strings.Contains(err.Error(), "text, not a model") {
+	if _, _, err := decode(t, lib, st, "licence.txt"); err == nil || !strings.Contains(err.Error(), "text, not a model") {
 		t.Errorf("a text: %v", err)
 	}
 	for name, c := range map[string]struct {

@@ -10,21 +10,20 @@ import (
 // range of bytes that a section uses. It lies at Off in the file itself, or
 // in the file In.
 type Piece struct {
-	Name     string
-	Type     string // as the layout has it
-	Value    string
-	In       string
-	Off      int64
-	Size     int64
-	Line     int // of the layout
-	Col      int
-	Error    string // why it was refused
-	Count    int    // of a list: its elements, of which Pieces are some
-	First    int    // the index of the first of Pieces in a list
-	Stride   int64  // of a list whose elements are of one size
-	Pieces   []*Piece
-	indexed  bool
-	elements int // seen of a list while it is read
+	Name    string
+	Type    string // as the layout has it
+	Value   string
+	In      string
+	Off     int64
+	Size    int64
+	Line    int // of the layout
+	Col     int
+	Error   string // why it was refused
+	Count   int    // of a list: its elements, of which Pieces are some
+	First   int    // the index of the first of Pieces in a list
+	Stride  int64  // of a list whose elements are of one size
+	Pieces  []*Piece
+	indexed bool
 }
 
 // Explained is what a layout makes of a file.

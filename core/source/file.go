@@ -14,10 +14,9 @@ import (
 	"strings"
 	"time"
 
+	"excavate/core/disk"
 	"excavate/core/layout"
 	"excavate/core/limit"
-
-	"golang.org/x/sys/unix"
 )
 
 // file is the bytes of a source file, wherever they lie: on disk, within
@@ -214,7 +213,7 @@ func spool(ctx context.Context, r io.Reader, size int64, name, key string, o Opt
 	defer tmp.Close()
 	defer os.Remove(tmp.Name())
 	// The lock tells others that somebody writes here; it goes with the process.
-	if err := unix.Flock(int(tmp.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	if err := disk.TryLock(tmp); err != nil {
 		return nil, fmt.Errorf("lock %s: %w", tmp.Name(), err)
 	}
 	if _, err = copyBounded(ctx, tmp, r); err != nil {
@@ -258,20 +257,19 @@ func abandoned(name string) bool {
 		return false
 	}
 	defer f.Close()
-	return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil
+	return disk.TryLock(f) == nil
 }
 
 // copyBounded copies a stream to a file and stops before it fills the disk.
 func copyBounded(ctx context.Context, f *os.File, r io.Reader) (int64, error) {
-	const step, keep = 64 << 20, 256 << 20
+	const step = 64 << 20
 	var n int64
 	for {
 		if err := ctx.Err(); err != nil {
 			return n, err
 		}
-		var st unix.Statfs_t
-		if err := unix.Fstatfs(int(f.Fd()), &st); err == nil && int64(st.Bavail)*st.Bsize < keep+step {
-			return n, fmt.Errorf("the unpacked copy needs more room: %d bytes are written and the disk of %s has %d left", n, filepath.Dir(f.Name()), int64(st.Bavail)*st.Bsize)
+		if free, known := disk.Free(filepath.Dir(f.Name())); known && free < disk.Keep+step {
+			return n, fmt.Errorf("the unpacked copy needs more room: %d bytes are written and the disk of %s has %d left", n, filepath.Dir(f.Name()), free)
 		}
 		k, err := io.CopyN(f, r, step)
 		n += k

@@ -166,7 +166,6 @@ type rehearsal struct {
 	s     *scene.Scene
 	t     *Sheet
 	st    scene.Stats
-	world []geom.Mat4
 	bone  []bool
 	alpha alphas
 	out   []Finding

@@ -47,7 +47,7 @@ func run(out string) error {
 		return err
 	}
 	demo := filepath.Join(data, "sedgewater")
-	a, err := app.Start(ctx, app.Config{Data: data, Library: []string{demo}, Lib: lib})
+	a, err := app.Start(ctx, app.Config{Workers: 2, Data: data, Library: []string{demo}, Lib: lib})
 	if err != nil {
 		return err
 	}

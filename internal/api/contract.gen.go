@@ -3777,6 +3777,9 @@ type ServerInterface interface {
 	// (GET /api/nearby)
 	ListNearby(c fiber.Ctx) error
 
+	// (GET /api/notices)
+	Notices(c fiber.Ctx) error
+
 	// (GET /api/projects)
 	ListProjects(c fiber.Ctx) error
 
@@ -6509,6 +6512,24 @@ func (siw *ServerInterfaceWrapper) ListNearby(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.ListNearby(c)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// Notices operation middleware
+func (siw *ServerInterfaceWrapper) Notices(c fiber.Ctx) error {
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.Notices(c)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9720,6 +9741,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/projects/:project/deliveries", wrapper.ListDeliveries)
 
 	router.Get(options.BaseURL+"/api/deliveries/:delivery/file", wrapper.DeliveryFile)
+
+	router.Get(options.BaseURL+"/api/notices", wrapper.Notices)
 
 	router.Get(options.BaseURL+"/api/steps", wrapper.ListSteps)
 

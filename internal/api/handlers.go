@@ -12,6 +12,7 @@ import (
 
 	"excavate/core/step"
 	"excavate/core/target"
+	"excavate/internal/notices"
 	"excavate/internal/project"
 	"excavate/internal/store"
 	"excavate/internal/store/db"
@@ -394,6 +395,12 @@ func (s *Server) SceneView(c fiber.Ctx, digest Digest, p SceneViewParams) error 
 	c.Set("Content-Type", "model/gltf-binary")
 	c.Set("Cache-Control", "private, max-age=31536000, immutable")
 	return c.Send(b)
+}
+
+// Notices are the licences of all that is in the program.
+func (s *Server) Notices(c fiber.Ctx) error {
+	c.Set("Content-Type", "text/plain; charset=utf-8")
+	return c.SendString("Excavate " + s.svc.Version + "\n\n" + notices.Text)
 }
 
 // kinds of step and target sheets

@@ -38,7 +38,8 @@ type Config struct {
 	Outputs   []string // folders that may be extracted to, besides one in Data
 	Devices   []string // hosts that devices may be on, besides loopback
 	Receivers []string // addresses that deliveries can be sent to
-	Workers   int      // 0 is 2
+	Workers   int      // how much is done side by side; 0 leaves all work to others
+	WorkOnly  bool     // take work from the queue and answer no requests
 	Lib       *find.Library
 	Log       func(string, ...any)
 }
@@ -66,9 +67,6 @@ const collectAt = 50
 func Start(ctx context.Context, c Config) (_ *App, err error) {
 	if c.Log == nil {
 		c.Log = func(string, ...any) {}
-	}
-	if c.Workers == 0 {
-		c.Workers = 2
 	}
 	if c.Data, err = filepath.Abs(c.Data); err != nil {
 		return nil, err
@@ -104,18 +102,21 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 	if err := a.Service.Tidy(ctx); err != nil {
 		return nil, err
 	}
+	wctx, stop := context.WithCancel(context.Background())
+	a.stop = stop
+	a.pool.Start(wctx, c.Workers)
+	go a.Service.Rounds(wctx)
+	if c.WorkOnly {
+		return a, nil
+	}
+	if err := errors.Join(a.st.ForgetJobs(ctx), a.Service.Forget(ctx)); err != nil {
+		return nil, err
+	}
 	l, err := listen(c.Port, c.Log)
 	if err != nil {
 		return nil, err
 	}
 	a.Address = "http://" + l.Addr().String()
-	wctx, stop := context.WithCancel(context.Background())
-	a.stop = stop
-	a.pool.Start(wctx, c.Workers)
-	go a.Service.Rounds(wctx)
-	if err := errors.Join(a.st.ForgetJobs(ctx), a.Service.Forget(ctx)); err != nil {
-		return nil, err
-	}
 	if a.server, err = api.New(a.Service, web.FS(), c.Log); err != nil {
 		return nil, err
 	}

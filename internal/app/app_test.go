@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -59,7 +60,8 @@ func launch(t testing.TB, bin string, args ...string) *process {
 		}
 		close(lines)
 	}()
-	for timeout := time.After(60 * time.Second); p.url == ""; {
+	ready := func() bool { return p.url != "" || args[0] == "worker" && p.says("taking work") }
+	for timeout := time.After(60 * time.Second); !ready(); {
 		select {
 		case l, ok := <-lines:
 			if !ok {
@@ -78,6 +80,10 @@ func launch(t testing.TB, bin string, args ...string) *process {
 		}
 	}()
 	return p
+}
+
+func (p *process) says(what string) bool {
+	return slices.ContainsFunc(p.said, func(l string) bool { return strings.Contains(l, what) })
 }
 
 func (p *process) finds() (int, error) {

@@ -196,9 +196,11 @@ func TestHostileDevices(t *testing.T) {
 		"names that leave": func(w http.ResponseWriter, r *http.Request) {
 			fmt.Fprint(w, `[{"id":"a","name":"../../etc/passwd","size":1}]`)
 		},
-		"sizes":      func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `[{"id":"a","name":"a","size":-1}]`) },
-		"no JSON":    func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `<html>`) },
-		"a redirect": func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://example.com/", 302) },
+		"sizes":   func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `[{"id":"a","name":"a","size":-1}]`) },
+		"no JSON": func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `<html>`) },
+		"a redirect": func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://example.com/", http.StatusFound)
+		},
 		"endless JSON": func(w http.ResponseWriter, r *http.Request) {
 			for i := 0; i < 20<<10; i++ {
 				if _, err := w.Write(bytes.Repeat([]byte("["), 1024)); err != nil {

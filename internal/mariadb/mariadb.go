@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package mariadb runs a private MariaDB server in a folder of its own, on
 // loopback, with a password that only that folder holds. It needs no
 // configuration of the machine and changes none.
@@ -15,7 +17,6 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -23,6 +24,9 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+
+	"excavate/core/disk"
+	"excavate/internal/process"
 )
 
 // Server is a running server, started by this process or by another one on
@@ -35,7 +39,7 @@ type Server struct {
 
 	mu      sync.Mutex
 	cmd     *exec.Cmd
-	exited  chan struct{}
+	exited  <-chan struct{}
 	closing bool
 	log     func(string, ...any)
 
@@ -167,7 +171,7 @@ func lockFolder(dir string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+	if err := disk.Lock(lock); err != nil {
 		lock.Close()
 		return nil, fmt.Errorf("lock %s: %w", lock.Name(), err)
 	}
@@ -336,22 +340,8 @@ func (s *Server) once(ctx context.Context, bin string) error {
 	defer logFile.Close()
 	cmd := exec.Command(bin, args...)
 	cmd.Stdout, cmd.Stderr = logFile, logFile
-	// A group of its own, so that Ctrl-C reaches it through us; and if we are
-	// killed, the kernel tells it to stop.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
-	exited := make(chan struct{})
-	started := make(chan error)
-	go func() {
-		// The death signal is tied to the thread that starts the child.
-		runtime.LockOSThread()
-		err := cmd.Start()
-		started <- err
-		if err == nil {
-			cmd.Wait()
-			close(exited)
-		}
-	}()
-	if err := <-started; err != nil {
+	exited, err := process.Start(cmd)
+	if err != nil {
 		return fmt.Errorf("start %s: %w", bin, err)
 	}
 	s.mu.Lock()

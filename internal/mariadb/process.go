@@ -1,3 +1,5 @@
+//go:build linux
+
 package mariadb
 
 import (
@@ -11,33 +13,33 @@ import (
 	"time"
 )
 
-// process names a process for good: its number may be given again, its number
+// proc names a process for good: its number may be given again, its number
 // and the time of its start are not.
-type process struct {
+type proc struct {
 	pid   int
 	start string // in ticks since the machine's start, as /proc has it
 }
 
 // thatIs is the process of a number now; zero if there is none.
-func thatIs(pid int) process {
+func thatIs(pid int) proc {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	// The name, in brackets, may hold anything; the start is the 20th field
 	// after it (proc(5), /proc/pid/stat, field 22).
 	i := bytes.LastIndexByte(b, ')')
 	if err != nil || i < 0 {
-		return process{}
+		return proc{}
 	}
 	f := strings.Fields(string(b[i+1:]))
 	if len(f) < 20 || f[0] == "Z" || f[0] == "X" {
-		return process{}
+		return proc{}
 	}
-	return process{pid, f[19]}
+	return proc{pid, f[19]}
 }
 
-func (p process) alive() bool { return p.pid > 0 && thatIs(p.pid) == p }
+func (p proc) alive() bool { return p.pid > 0 && thatIs(p.pid) == p }
 
 // keep writes the process to a file, whole or not at all.
-func (p process) keep(file string) error {
+func (p proc) keep(file string) error {
 	tmp := file + ".part"
 	if err := os.WriteFile(tmp, fmt.Appendf(nil, "%d %s\n", p.pid, p.start), 0o600); err != nil {
 		return err
@@ -46,20 +48,20 @@ func (p process) keep(file string) error {
 }
 
 // kept reads what keep wrote; zero if there is none.
-func kept(file string) process {
+func kept(file string) proc {
 	b, _ := os.ReadFile(file)
 	pid, start, _ := strings.Cut(strings.TrimSpace(string(b)), " ")
 	n, err := strconv.Atoi(pid)
 	if err != nil {
-		return process{}
+		return proc{}
 	}
-	return process{n, start}
+	return proc{n, start}
 }
 
 // serversOf are the database servers that run on a folder, whoever started
 // them: a server whose parent was killed right after starting it has its number
 // written nowhere, and holds the folder's locks.
-func serversOf(folders ...string) (out []process) {
+func serversOf(folders ...string) (out []proc) {
 	list, _ := filepath.Glob("/proc/[0-9]*/cmdline")
 	for _, name := range list {
 		b, err := os.ReadFile(name)
@@ -86,7 +88,7 @@ func serversOf(folders ...string) (out []process) {
 const orphanWait = 3 * time.Second
 
 // end stops processes that are not this one's children.
-func end(list []process) error {
+func end(list []proc) error {
 	for _, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGKILL} {
 		for _, p := range list {
 			if p.alive() {

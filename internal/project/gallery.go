@@ -6,12 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"path"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"excavate/core/catalog"
 	"excavate/core/cores"
@@ -77,6 +79,7 @@ func (s *Service) Gallery(ctx context.Context, project int64) ([]Brief, error) {
 type findAllArgs struct {
 	Project int64  `json:"project"`
 	Filter  Filter `json:"filter"`
+	Models  int    `json:"models"` // how many there were when they were asked for
 }
 
 // FindAll makes finds of all models that fit a filter, in the background. It
@@ -94,37 +97,98 @@ func (s *Service) FindAll(ctx context.Context, project int64, f Filter) (int, er
 	if len(rows) == 0 {
 		return 0, userErr(409, "there is no model among these entries")
 	}
-	_, err = s.Pool.Add(ctx, project, "findall", fmt.Sprintf("Decoding %d models", len(rows)), findAllArgs{project, f})
+	_, err = s.Pool.Add(ctx, project, "findall", fmt.Sprintf("Decoding %d models", len(rows)), findAllArgs{project, f, len(rows)})
 	return len(rows), err
 }
 
 // findBytes bounds the bytes of entries that are decoded at once.
 const findBytes = 256 << 20
 
-// doFindAll decodes on all cores, two models for each since half of the time
-// goes to the disk and the database; fewer where they are large, so that memory
-// stays bounded.
+// doFindAll makes the finds and decodes them.
 func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 	var a findAllArgs
 	if err := t.Args(&a); err != nil {
 		return err
 	}
-	c, q, err := s.Find(ctx, a.Project, a.Filter, "")
+	c, rows, err := s.modelsOf(ctx, a)
 	if err != nil {
 		return err
 	}
-	rows, err := c.Rows(q)
-	if err != nil {
+	if rows == nil { // its place in the queue goes to who reads the sources
+		_, err := s.Pool.Add(ctx, a.Project, "findall", t.Job.Title, a)
 		return err
 	}
 	todo, err := s.findRows(ctx, a.Project, c, rows)
 	if err != nil {
 		return err
 	}
-	done := len(rows) - len(todo)
+	already := len(rows) - len(todo)
+	t.Progress(int64(already), int64(len(rows)), "models")
+	err = s.decodeAll(ctx, todo, func(n int) {
+		t.Progress(int64(already+n), int64(len(rows)), "models")
+		if n%16 == 0 {
+			s.Store.TouchProject(ctx, a.Project) // the gallery fills
+		}
+	})
+	return errors.Join(err, s.Store.TouchProject(context.WithoutCancel(ctx), a.Project))
+}
+
+// modelsOf are the models that fit. Where there are fewer than when they were
+// asked for, because a source is being read anew, it waits for a while; nil is
+// then that it still is.
+func (s *Service) modelsOf(ctx context.Context, a findAllArgs) (*catalog.Catalog, []int32, error) {
+	for end := time.Now().Add(readWait); ; {
+		reading, err := s.Store.CountReading(ctx, a.Project)
+		if err != nil {
+			return nil, nil, err
+		}
+		c, q, err := s.Find(ctx, a.Project, a.Filter, "")
+		if err != nil {
+			return nil, nil, err
+		}
+		rows, err := c.Rows(q)
+		if err != nil || reading == 0 || len(rows) >= a.Models {
+			return c, append([]int32{}, rows...), err
+		}
+		if time.Now().After(end) {
+			return c, nil, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// readWait is how long work waits for sources before it lets other work go
+// first.
+var readWait = 10 * time.Second
+
+// helpFindAll decodes finds of a job that another process runs. Each process
+// goes through them in an order of its own, from where nobody is likely to be,
+// and leaves out what is decoded meanwhile: so they share the work without
+// asking each other, and none depends on another.
+func (s *Service) helpFindAll(ctx context.Context, j db.Job) error {
+	ids, err := s.Store.DecodingFinds(ctx, j.ProjectID)
+	if err != nil {
+		return err
+	}
+	todo := make([]wanted, len(ids))
+	for i, k := range rand.Perm(len(ids)) {
+		todo[i] = wanted{id: ids[k], size: helpSize}
+	}
+	return s.decodeAll(ctx, todo, func(int) {})
+}
+
+// helpSize is how large entries are taken for by a process that helps.
+const helpSize = 16 << 20
+
+// decodeAll decodes on all cores, two models for each since half of the time
+// goes to the disk and the database; fewer where they are large, so that memory
+// stays bounded. What is decoded or taken out meanwhile counts as done.
+func (s *Service) decodeAll(ctx context.Context, todo []wanted, done func(n int)) error {
 	var count, next atomic.Int64
-	count.Store(int64(done))
-	t.Progress(int64(done), int64(len(rows)), "models")
 	var wg cores.Group
 	var first error
 	var mu sync.Mutex
@@ -141,10 +205,10 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 					return
 				}
 				f, err := s.Store.GetFind(ctx, todo[k].id)
-				if err == nil {
+				if err == nil && f.State == "decoding" {
 					err = s.decodeInto(ctx, f)
 				} else if errors.Is(err, sql.ErrNoRows) {
-					err = nil // taken out meanwhile
+					err = nil
 				}
 				room.Release(weight)
 				if err != nil && ctx.Err() == nil {
@@ -153,18 +217,11 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 					mu.Unlock()
 					return
 				}
-				n := count.Add(1)
-				t.Progress(n, int64(len(rows)), "models")
-				if n%16 == 0 {
-					s.Store.TouchProject(ctx, a.Project) // the gallery fills
-				}
+				done(int(count.Add(1)))
 			}
 		})
 	}
 	wg.Wait()
-	if err := s.Store.TouchProject(context.WithoutCancel(ctx), a.Project); err != nil {
-		return err
-	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

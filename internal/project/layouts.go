@@ -131,7 +131,7 @@ func (s *Service) SaveDraft(ctx context.Context, id int64, base int, doc []byte)
 		return userErr(400, "a layout has at most %d bytes", limit.DocumentBytes)
 	}
 	row, err := s.Store.GetLayout(ctx, id)
-	if row, err = Known(row, err, "layout", id); err != nil {
+	if _, err = Known(row, err, "layout", id); err != nil {
 		return err
 	}
 	return s.Store.LayoutDraft(ctx, db.LayoutDraftParams{Draft: sql.NullString{String: string(doc), Valid: doc != nil}, DraftBase: int32(base), ID: id})

@@ -672,3 +672,45 @@ func TestTokensAreKeptApart(t *testing.T) {
 		t.Error("the token of a device that was forgotten is kept")
 	}
 }
+
+// Models that are asked for while their source is being read anew are found once
+// it is read: nothing is left out without a word.
+func TestModelsOfASourceThatIsReadAnew(t *testing.T) {
+	d := open(t)
+	src := d.add("hulls.tide")
+	exec := func(q string, args ...any) {
+		t.Helper()
+		_, err := d.Store.DB.Exec(q, args...)
+		d.try(err)
+	}
+	if n := len(d.find(project.Filter{Kind: "model"})); n != 4 {
+		t.Fatalf("%d models", n)
+	}
+	// The kinds of its entries are not known, and another process is at it.
+	exec("UPDATE entries SET kind = CONCAT('x', kind) WHERE source_id = ?", src)
+	exec("UPDATE sources SET generation = generation + 1 WHERE id = ?", src)
+	d.try(d.Store.TouchProject(d.ctx, d.id))
+	exec("INSERT INTO jobs (project_id, kind, title, args, error, state, worker, lease_until) VALUES (?, 'index', 'x', ?, '', 'running', 'elsewhere', CURRENT_TIMESTAMP(3) + INTERVAL 1 HOUR)",
+		d.id, fmt.Sprintf(`{"id":%d}`, src))
+	_, err := d.Pool.Add(d.ctx, d.id, "findall", "Decoding 4 models",
+		map[string]any{"project": d.id, "filter": map[string]string{"kind": "model"}, "models": 4})
+	d.try(err)
+	time.Sleep(500 * time.Millisecond)
+	finds, err := d.Gallery(d.ctx, d.id)
+	d.try(err)
+	var state string
+	d.try(d.Store.DB.QueryRow("SELECT state FROM jobs WHERE kind = 'findall'").Scan(&state))
+	if len(finds) != 0 || state != "running" {
+		t.Errorf("%d finds, it is %s", len(finds), state)
+	}
+	exec("UPDATE entries SET kind = SUBSTR(kind, 2) WHERE source_id = ?", src)
+	exec("UPDATE sources SET generation = generation + 1 WHERE id = ?", src)
+	d.try(d.Store.TouchProject(d.ctx, d.id))
+	exec("UPDATE jobs SET state = 'done' WHERE kind = 'index'")
+	d.idle()
+	finds, err = d.Gallery(d.ctx, d.id)
+	d.try(err)
+	if len(finds) != 4 {
+		t.Errorf("%d finds", len(finds))
+	}
+}

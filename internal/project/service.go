@@ -138,6 +138,7 @@ func (s *Service) Start() *Service {
 	s.Pool.Handle("pull", s.doPull)
 	s.Pool.Handle("decode", s.doDecode)
 	s.Pool.Handle("findall", s.doFindAll)
+	s.Pool.Help("findall", s.helpFindAll)
 	s.Pool.Handle("run", s.doRun)
 	s.Pool.Handle("deliver", s.doDeliver)
 	return s

@@ -9,7 +9,8 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"syscall"
+
+	"excavate/core/disk"
 )
 
 // Tokens of devices lie in a file of their own that only its owner can read,
@@ -25,7 +26,7 @@ func (s *Service) tokens(change func(map[string]string)) error {
 		return err
 	}
 	defer lock.Close()
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+	if err := disk.Lock(lock); err != nil {
 		return fmt.Errorf("lock %s: %w", lock.Name(), err)
 	}
 	all := map[string]string{}

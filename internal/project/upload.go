@@ -14,9 +14,9 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
+	"excavate/core/disk"
 	"excavate/core/limit"
 	"excavate/core/terms"
 	"excavate/internal/store/db"
@@ -99,12 +99,11 @@ func (s *Service) BeginUpload(ctx context.Context, project int64, u Upload) (*Up
 	if old, err := s.UploadAt(u.ID); err == nil {
 		return old, nil
 	}
-	var st syscall.Statfs_t
 	if err := os.MkdirAll(s.uploads(), 0o755); err != nil {
 		return nil, err
 	}
-	if err := syscall.Statfs(s.uploads(), &st); err == nil && int64(st.Bavail)*st.Bsize < total+256<<20 {
-		return nil, userErr(507, "the upload has %d bytes and the disk of %s has %d left; put it in a library folder and add it by path", total, s.uploads(), int64(st.Bavail)*st.Bsize)
+	if free, known := disk.Free(s.uploads()); known && free < total+disk.Keep {
+		return nil, userErr(507, "the upload has %d bytes and the disk of %s has %d left; put it in a library folder and add it by path", total, s.uploads(), free)
 	}
 	if b, err = json.Marshal(u); err != nil {
 		return nil, err
@@ -189,7 +188,7 @@ func (s *Service) Append(id string, file int, off int64, r io.Reader) (int64, er
 	case off+n > u.Files[file].Size:
 		f.Truncate(u.Files[file].Size)
 		return u.Files[file].Size, userErr(400, "%s is longer than the %d bytes that were announced; it changes while it is read", u.Files[file].Path, u.Files[file].Size)
-	case errors.Is(err, syscall.ENOSPC):
+	case disk.Full(err):
 		return off + n, userErr(507, "the disk of %s is full; make room and drop the file again, it goes on from %d bytes", s.uploads(), off+n)
 	case err != nil:
 		return off + n, userErr(400, "the piece broke off after %d bytes: %v", n, err)

@@ -266,7 +266,10 @@ UPDATE jobs SET state = 'queued', worker = '', attempts = attempts - 1, lease_un
 UPDATE jobs SET state = 'queued', worker = '', lease_until = NULL WHERE id = ? AND worker = ? AND state = 'running';
 
 -- name: RunningJobs :many
-SELECT id, worker FROM jobs WHERE state = 'running';
+SELECT id, kind, worker FROM jobs WHERE state = 'running';
+
+-- name: CountReading :one
+SELECT COUNT(*) FROM jobs WHERE project_id = ? AND kind = 'index' AND state IN ('queued', 'running');
 
 -- name: CountUnderWay :one
 SELECT COUNT(*) FROM jobs WHERE project_id = ? AND state IN ('queued', 'running');

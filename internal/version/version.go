@@ -1,5 +1,6 @@
 // Package version names the version of Excavate that runs.
 package version
 
-// Version is stated in deliveries.
-const Version = "0.1.0"
+// Version is stated in deliveries. A release's build may set another (-ldflags
+// -X).
+var Version = "0.1.0"

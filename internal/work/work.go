@@ -16,9 +16,9 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
+	"excavate/internal/process"
 	"excavate/internal/store"
 	"excavate/internal/store/db"
 )
@@ -62,6 +62,11 @@ func (t *Task) Args(v any) error { return json.Unmarshal(t.Job.Args, v) }
 // Handler does the work of one kind of job. It must end soon after ctx does.
 type Handler func(ctx context.Context, t *Task) error
 
+// Helper does a part of a job that another process runs, and returns when there
+// is nothing left to help with. That process depends on none of it: a helper may
+// end at any time. It must end soon after ctx does.
+type Helper func(ctx context.Context, j db.Job) error
+
 // Pool takes jobs from the queue.
 type Pool struct {
 	// Ended, if it is set, is told of every job that has ended otherwise than
@@ -70,6 +75,8 @@ type Pool struct {
 
 	st       *store.Store
 	handlers map[string]Handler
+	helpers  map[string]Helper
+	helping  atomic.Bool
 	name     string
 	wake     chan struct{}
 	wg       sync.WaitGroup
@@ -79,11 +86,15 @@ type Pool struct {
 // New makes a pool. Handlers must be set before Start.
 func New(st *store.Store, log func(string, ...any)) *Pool {
 	host, _ := os.Hostname()
-	return &Pool{st: st, handlers: map[string]Handler{}, name: fmt.Sprintf("%.20s-%d-%d", host, os.Getpid(), time.Now().UnixNano()), wake: make(chan struct{}, 1), log: log}
+	return &Pool{st: st, handlers: map[string]Handler{},
+		helpers: map[string]Helper{}, name: fmt.Sprintf("%.20s-%d-%d", host, os.Getpid(), time.Now().UnixNano()), wake: make(chan struct{}, 1), log: log}
 }
 
 // Handle sets the handler of a kind.
 func (p *Pool) Handle(kind string, h Handler) { p.handlers[kind] = h }
+
+// Help sets what an idle process does for jobs of a kind that another runs.
+func (p *Pool) Help(kind string, h Helper) { p.helpers[kind] = h }
 
 // Add queues a job and returns its id. Args must be a plain value. A job that
 // waits already with the same arguments is not queued twice.
@@ -125,7 +136,7 @@ func (p *Pool) reclaim(ctx context.Context) {
 			continue
 		}
 		pid, err := strconv.Atoi(parts[len(parts)-3])
-		if err != nil || pid == os.Getpid() || syscall.Kill(pid, 0) != syscall.ESRCH {
+		if err != nil || pid == os.Getpid() || !process.Gone(pid) {
 			continue
 		}
 		p.st.ReturnJob(ctx, db.ReturnJobParams{ID: j.ID, Worker: j.Worker})
@@ -151,7 +162,7 @@ func (p *Pool) loop(ctx context.Context, name string) {
 			p.log("work: %v", err)
 			ran = false
 		}
-		if ran {
+		if ran || p.help(ctx) {
 			continue
 		}
 		select {
@@ -160,6 +171,62 @@ func (p *Pool) loop(ctx context.Context, name string) {
 		case <-time.After(400 * time.Millisecond): // jobs of other processes
 		}
 	}
+}
+
+// help looks for a job of another process that this one can help with, and does.
+// One of a process's workers at most helps: the others wait for jobs.
+func (p *Pool) help(ctx context.Context) bool {
+	if len(p.helpers) == 0 || !p.helping.CompareAndSwap(false, true) {
+		return false
+	}
+	defer p.helping.Store(false)
+	rows, err := p.st.RunningJobs(ctx)
+	if err != nil {
+		return false
+	}
+	for _, r := range rows {
+		h := p.helpers[r.Kind]
+		if h == nil || strings.HasPrefix(r.Worker, p.name+"-") {
+			continue
+		}
+		j, err := p.st.GetJob(ctx, r.ID)
+		if err != nil {
+			continue
+		}
+		if err := p.beside(ctx, j, h); err != nil && ctx.Err() == nil {
+			p.log("work: helping with %s: %v", j.Title, err)
+		}
+	}
+	return false // what is left of it is not for this process: wait a little
+}
+
+// beside helps with a job for as long as it runs.
+func (p *Pool) beside(ctx context.Context, j db.Job, h Helper) (err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var watch sync.WaitGroup
+	watch.Go(func() {
+		for ctx.Err() == nil {
+			select {
+			case <-ctx.Done():
+			case <-time.After(250 * time.Millisecond):
+				if now, err := p.st.GetJob(ctx, j.ID); err == nil && (now.State != "running" || now.Worker != j.Worker || now.Cancel) {
+					cancel()
+				}
+			}
+		}
+	})
+	defer watch.Wait()
+	defer cancel()
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("a fault in Excavate: %v\n%s", r, debug.Stack())
+		}
+	}()
+	if err := h(ctx, j); err != nil && ctx.Err() == nil {
+		return err
+	}
+	return nil
 }
 
 // one takes and runs one job; it returns false if none waits.

@@ -390,10 +390,8 @@ func (r *reader) sample(node int, el []element, chans []channel, from, to float6
 	}
 	ro, sc := tr, tr
 	ro.Path, sc.Path = scene.PathRotation, scene.PathScale
-	start := times[0]
-	if math.IsInf(from, 0) {
-		start = 0
-	} else {
+	var start float32
+	if !math.IsInf(from, 0) {
 		start = float32(from)
 	}
 	out := make([]float32, 16)

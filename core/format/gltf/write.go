@@ -95,10 +95,6 @@ type writer struct {
 	vrm     *scene.Avatar // to be written, where a VRM is
 }
 
-func (w *writer) note(f string, a ...any) {
-	w.notes = append(w.notes, scene.Note{Text: fmt.Sprintf(f, a...)})
-}
-
 // lose counts a loss; f holds one %d.
 func (w *writer) lose(f string, n int) {
 	if n == 0 {

@@ -404,7 +404,7 @@ func (v *values) vertices(ctx context.Context, e *element, src *corner.Source, u
 		return format.Errorf(v.where(), "the vertices lack x, y or z")
 	}
 	base := len(src.Positions) / 3
-	src.Positions = make([]float32, 3*e.n, 3*e.n)
+	src.Positions = make([]float32, 3*e.n)
 	if base > 0 {
 		return format.Errorf(v.where(), "the vertices stand twice")
 	}

@@ -114,7 +114,6 @@ type shared struct {
 	others   map[string]*reader // that were begun
 	pictures map[string]int
 	format.Losses
-	plain  map[[4]byte]int // materials made of colours
 	visits int
 }
 

@@ -441,6 +441,17 @@ func (q *Queries) CopyDecoded(ctx context.Context, arg CopyDecodedParams) error 
 	return err
 }
 
+const countReading = `-- name: CountReading :one
+SELECT COUNT(*) FROM jobs WHERE project_id = ? AND kind = 'index' AND state IN ('queued', 'running')
+`
+
+func (q *Queries) CountReading(ctx context.Context, projectID int64) (int64, error) {
+	row := q.db.QueryRowContext(ctx, countReading, projectID)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
 const countUnderWay = `-- name: CountUnderWay :one
 SELECT COUNT(*) FROM jobs WHERE project_id = ? AND state IN ('queued', 'running')
 `
@@ -2885,11 +2896,12 @@ func (q *Queries) ReturnJob(ctx context.Context, arg ReturnJobParams) error {
 }
 
 const runningJobs = `-- name: RunningJobs :many
-SELECT id, worker FROM jobs WHERE state = 'running'
+SELECT id, kind, worker FROM jobs WHERE state = 'running'
 `
 
 type RunningJobsRow struct {
 	ID     int64
+	Kind   string
 	Worker string
 }
 
@@ -2902,7 +2914,7 @@ func (q *Queries) RunningJobs(ctx context.Context) ([]RunningJobsRow, error) {
 	var items []RunningJobsRow
 	for rows.Next() {
 		var i RunningJobsRow
-		if err := rows.Scan(&i.ID, &i.Worker); err != nil {
+		if err := rows.Scan(&i.ID, &i.Kind, &i.Worker); err != nil {
 			return nil, err
 		}
 		items = append(items, i)

@@ -3,6 +3,7 @@ import { Dialog, DialogContent, DialogTitle, Table, TableBody, TableCell, TableR
 import { useEffect } from 'react'
 import { useNavigate } from 'react-router'
 import { shortcuts, stages } from '../pages'
+import { Text } from '../parts/Text'
 import type { Work } from '../parts/work'
 import { placeOf, searchPlace } from './places'
 
@@ -50,6 +51,11 @@ export function Shortcuts({ open, onClose }: { open: boolean; onClose: () => voi
             ))}
           </TableBody>
         </Table>
+        <Text as="p" tone="soft" small>
+          <a href="/api/notices" target="_blank" rel="noreferrer">
+            Version, and the licences of all that is in Excavate
+          </a>
+        </Text>
       </DialogContent>
     </Dialog>
   )
