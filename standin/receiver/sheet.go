@@ -102,7 +102,11 @@ func loadSheet(id string) (*sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &sheet{ID: id}
+	return parseSheet(id, text)
+}
+
+func parseSheet(id string, text []byte) (s *sheet, err error) {
+	s = &sheet{ID: id}
 	if err := yaml.Unmarshal(text, s); err != nil {
 		return nil, fmt.Errorf("%s: %w", id, err)
 	}
@@ -125,7 +129,9 @@ func (s *sheet) metres() float64 {
 // up is the axis that points up, 0 to 2.
 func (s *sheet) up() int {
 	if s.Basis != nil && len(s.Basis.Up) == 2 {
-		return strings.IndexByte("XYZ", s.Basis.Up[1])
+		if k := strings.IndexByte("XYZ", s.Basis.Up[1]&^0x20); k >= 0 { // in capitals
+			return k
+		}
 	}
 	return 1
 }
