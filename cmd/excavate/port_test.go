@@ -365,6 +365,21 @@ func TestPortOfSeveral(t *testing.T) {
 			t.Errorf("%s: %v", f, keysOf(o))
 		}
 	}
+	// Two of one name have two packages.
+	twice := at("twice.zip")
+	if text, err = said(t, with("port", "boats/punt.hull", "boats/punt.hull", "--target", "millrace", "--purpose",
+		"myself", "-o", twice)...); err != nil || unzipped(t, twice)["punt_custom_2/manifest.json"] == nil {
+		t.Errorf("%v, %s", err, text)
+	}
+	if text, err = said(t, "recipe", "make", twice, "-o", at("twice.json")); err != nil {
+		t.Fatalf("%v, %s", err, text)
+	}
+	if text, err = said(t, with("recipe", "open", at("twice.json"), "-o", at("two"))...); err != nil {
+		t.Errorf("%v, %s", err, text)
+	}
+	if list, err := filepath.Glob(filepath.Join(at("two"), "punt*.zip")); err != nil || len(list) != 2 {
+		t.Errorf("%v, %v", list, err)
+	}
 	// Without the archive of the boats one is missing: told, and no package that
 	// looks whole.
 	text, err = said(t, "recipe", "open", at("both.json"), "-o", at("half.zip"), "--source", at("winter.tide"))

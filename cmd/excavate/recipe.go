@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"excavate/core/delivery"
+	"excavate/core/distinct"
 	"excavate/core/find"
 	"excavate/core/recipe"
 	"excavate/internal/version"
@@ -203,8 +204,10 @@ func writeOpened(cmd *cobra.Command, list []recipe.Outcome, out, from string, re
 	case one && len(list) > 1:
 		fmt.Fprintln(cmd.OutOrStdout(), "nothing is written: name a folder to get what ran")
 	default:
+		var names distinct.Names
 		for _, x := range ran {
-			if err = files.write(filepath.Join(out, delivery.FileName(x.Asset, ".zip")), x.Package); err != nil {
+			name := names.Name(delivery.Name(x.Asset), "_") + ".zip"
+			if err = files.write(filepath.Join(out, name), x.Package); err != nil {
 				break
 			}
 		}

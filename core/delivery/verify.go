@@ -48,7 +48,10 @@ func Open(data []byte) ([]*Opened, error) {
 	})
 	var out []*Opened
 	for _, p := range manifests {
-		o := &Opened{Folder: strings.TrimPrefix(path.Dir(p), "."), Files: map[string][]byte{}}
+		o := &Opened{Folder: path.Dir(p), Files: map[string][]byte{}}
+		if o.Folder == "." {
+			o.Folder = ""
+		}
 		if slices.ContainsFunc(out, func(above *Opened) bool { return above.holds(p) }) {
 			continue // a file of a delivery's that has this name
 		}
