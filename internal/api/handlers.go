@@ -14,7 +14,6 @@ import (
 	"excavate/core/target"
 	"excavate/internal/notices"
 	"excavate/internal/project"
-	"excavate/internal/store"
 	"excavate/internal/store/db"
 
 	"github.com/gofiber/fiber/v3"
@@ -248,13 +247,9 @@ func (s *Server) projectOut(ctx context.Context, row db.Project, of int64) (Proj
 
 // finds
 
-func (s *Server) findOut(ctx context.Context, f db.Find) (Find, error) {
-	out := Find{Id: f.ID, EntryPath: f.EntryPath, SourceLabel: f.SourceLabel, Name: f.Name, State: FindState(f.State)}
-	if f.SourceID.Valid {
-		if e, err := s.svc.Store.EntryByPath(ctx, db.EntryByPathParams{SourceID: f.SourceID.Int64, Path: f.EntryPath}); err == nil {
-			out.Entry = ptr(store.EntryID(e.SourceID, e.Slot))
-		}
-	}
+func findOut(f *project.Found) (Find, error) {
+	out := Find{Id: f.ID, EntryPath: f.EntryPath, SourceLabel: f.SourceLabel, Name: f.Name, State: FindState(f.State),
+		Entry: optional(f.Entry)}
 	if string(f.Error) != "null" {
 		e, err := same[Error](f.Error)
 		if err != nil {
@@ -269,35 +264,32 @@ func (s *Server) findOut(ctx context.Context, f db.Find) (Find, error) {
 		}
 		out.Model = &m
 	}
-	ids, err := s.svc.Store.ChainsOfFind(ctx, f.ID)
-	if len(ids) > 0 {
-		out.Chains = &ids
+	if len(f.Chains) > 0 {
+		out.Chains = &f.Chains
 	}
-	return out, err
+	return out, nil
 }
 
 func (s *Server) ListFinds(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListFinds(c.Context(), id)
+	rows, err := s.svc.Finds(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	out := []Find{}
-	for _, r := range rows {
-		f, err := s.findOut(c.Context(), r)
-		if err != nil {
+	out := make([]Find, len(rows))
+	for i := range rows {
+		if out[i], err = findOut(&rows[i]); err != nil {
 			return err
 		}
-		out = append(out, f)
 	}
 	return c.JSON(out)
 }
 
 func (s *Server) sendFind(c fiber.Ctx, status int, id int64) error {
-	row, err := s.svc.Store.GetFind(c.Context(), id)
-	if row, err = project.Known(row, err, "find", id); err != nil {
+	row, err := s.svc.Found(c.Context(), id)
+	if err != nil {
 		return err
 	}
-	f, err := s.findOut(c.Context(), row)
+	f, err := findOut(row)
 	if err != nil {
 		return err
 	}

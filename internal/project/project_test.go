@@ -34,13 +34,13 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 // desk is a service with one project and a library folder.
 type desk struct {
 	*project.Service
-	t   *testing.T
+	t   testing.TB
 	lib string
 	id  int64
 	ctx context.Context
 }
 
-func open(t *testing.T) *desk {
+func open(t testing.TB) *desk {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	st, err := store.Open(ctx, testdb.DSN(t))

@@ -155,6 +155,9 @@ SELECT id FROM finds WHERE project_id = ? AND (missing > 0 OR state = 'failed') 
 -- name: ListChains :many
 SELECT * FROM chains WHERE project_id = ? ORDER BY id;
 
+-- name: FindsOfChains :many
+SELECT id, find_id FROM chains WHERE project_id = ? ORDER BY id;
+
 -- name: ChainsOfFind :many
 SELECT id FROM chains WHERE find_id = ? ORDER BY id;
 

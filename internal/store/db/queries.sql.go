@@ -1186,6 +1186,38 @@ func (q *Queries) FindReady(ctx context.Context, arg FindReadyParams) (int64, er
 	return result.RowsAffected()
 }
 
+const findsOfChains = `-- name: FindsOfChains :many
+SELECT id, find_id FROM chains WHERE project_id = ? ORDER BY id
+`
+
+type FindsOfChainsRow struct {
+	ID     int64
+	FindID int64
+}
+
+func (q *Queries) FindsOfChains(ctx context.Context, projectID int64) ([]FindsOfChainsRow, error) {
+	rows, err := q.db.QueryContext(ctx, findsOfChains, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FindsOfChainsRow
+	for rows.Next() {
+		var i FindsOfChainsRow
+		if err := rows.Scan(&i.ID, &i.FindID); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const findsOfSource = `-- name: FindsOfSource :many
 SELECT id FROM finds WHERE source_id = ? ORDER BY id
 `
