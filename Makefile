@@ -16,7 +16,8 @@ SHELL := bash
 FUZZTIME ?= 50000x
 WEB := $(shell find web/src web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: demo test style lint build bench fuzz mutate race release foretell generate screenshots setup setup-test go-build
+.PHONY: demo test style lint build bench fuzz mutate race release foretell generate screenshots
+.PHONY: setup setup-test go-build
 
 demo: build
 	exec bin/excavate demo
@@ -30,17 +31,19 @@ test: setup-test web/dist/index.html style
 # What takes seconds, and what takes minutes the first time: the tools are built.
 style: setup
 	cd web && npm run --silent lint
-	@test -z "$$(gofmt -l api cmd core e2e internal scripts standin)" || { gofmt -l api cmd core e2e internal scripts standin; exit 1; }
+	@odd="$$(gofmt -l api cmd core e2e internal scripts standin)"; test -z "$$odd" || { echo "$$odd"; exit 1; }
 	go vet ./...
 
-GENERATED = internal/api/contract.gen.go internal/store/db/* web/src/api/schema.d.ts docs/formats.md internal/notices/notices.txt
+GENERATED = internal/api/contract.gen.go internal/store/db/* web/src/api/schema.d.ts docs/formats.md \
+	internal/notices/notices.txt
 
 lint: style
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	GOOS=darwin go vet ./core/... ./cmd/...
 	GOOS=windows go vet ./core/... ./cmd/...
-	@was="$$(cat $(GENERATED) | sha256sum)"; $(MAKE) --no-print-directory generate && \
-	test "$$was" = "$$(cat $(GENERATED) | sha256sum)" || { echo "generated code was not what make generate gives; it is now"; exit 1; }
+	@was="$$(cat $(GENERATED) | sha256sum)"; $(MAKE) --no-print-directory generate || exit 1; \
+	test "$$was" = "$$(cat $(GENERATED) | sha256sum)" || \
+	{ echo "generated code was not what make generate gives; it is now"; exit 1; }
 
 build: setup web/dist/index.html go-build
 
@@ -107,7 +110,8 @@ mutate:
 
 # The race detector over what runs side by side: it takes several times as long.
 race: setup-test
-	CGO_ENABLED=1 go test -race -timeout 30m ./internal/work ./internal/store ./internal/blob ./internal/project ./core/source ./core/chain ./core/extract ./core/cores
+	CGO_ENABLED=1 go test -race -timeout 30m ./internal/work ./internal/store ./internal/blob ./internal/project \
+		./core/source ./core/chain ./core/extract ./core/cores
 
 release: build
 	go run ./scripts/release -o dist

@@ -34,7 +34,10 @@ func (p *porter) pick(label, option string) {
 		if (!by || by.getAttribute('aria-disabled') === 'true') return false
 		by.dispatchEvent(new MouseEvent('mousedown', { bubbles: true, button: 0 }))
 		return true })()`, label))
-	p.until(fmt.Sprintf(`(() => { const o = [...document.querySelectorAll('[role="option"]')].find(e => e.innerText.trim() === %q); if (!o) return false; o.click(); return true })()`,
+	p.until(fmt.Sprintf(`(() => {
+		const o = [...document.querySelectorAll('[role="option"]')].find(e => e.innerText.trim() === %q)
+		o?.click()
+		return !!o })()`,
 		option))
 	p.until(`!document.querySelector('[role="listbox"]')`)
 }
@@ -127,12 +130,18 @@ func TestFarSide(t *testing.T) {
 	p.try(err)
 	p.until(`(() => { const by = document.querySelector('[data-also] [role="combobox"]'); if (!by) return false
 		by.dispatchEvent(new MouseEvent('mousedown', { bubbles: true, button: 0 })); return true })()`)
-	p.until(`(() => { const o = document.querySelectorAll('[role="option"]'); if (o.length !== 1) return false; o[0].click(); return true })()`)
+	p.until(`(() => {
+		const o = document.querySelectorAll('[role="option"]')
+		if (o.length !== 1) return false
+		o[0].click()
+		return true })()`)
 	p.keys(kb.Escape)
-	p.until(`!document.querySelector('[role="listbox"]') && document.querySelector('[data-files]')?.dataset.files > ` + alone)
+	p.until(`!document.querySelector('[role="listbox"]')`)
+	p.until(`document.querySelector('[data-files]')?.dataset.files > ` + alone)
 	p.click(`[data-send]`)
-	p.until(`(() => { const b = [...document.querySelectorAll('[role="dialog"] button')].find(b => b.innerText.includes('all the same')); b?.click()
-		return document.querySelector('[data-delivery="3"]') && document.querySelector('[data-sent="taken"]') && document.querySelectorAll('img[data-seen]').length === 2 })()`)
+	p.clickText("Make it all the same")
+	p.until(`document.querySelector('[data-delivery="3"]') && document.querySelector('[data-sent="taken"]')`)
+	p.until(`document.querySelectorAll('img[data-seen]').length === 2`)
 	p.clickText("Update the receiver")
 	p.says(`[data-gone="0"]`, "are still there")
 

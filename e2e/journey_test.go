@@ -93,7 +93,8 @@ func start(t *testing.T) *porter {
 	data := t.TempDir()
 	demo := filepath.Join(data, "sedgewater")
 	ctx, cancel := context.WithCancel(context.Background())
-	a, err := app.Start(ctx, app.Config{Workers: 2, Data: data, Database: testdb.DSN(t), Library: []string{demo}, Lib: lib})
+	a, err := app.Start(ctx, app.Config{Workers: 2, Data: data, Database: testdb.DSN(t),
+		Library: []string{demo}, Lib: lib})
 	if err != nil {
 		t.Fatal(err)
 	}

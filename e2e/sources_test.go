@@ -260,7 +260,8 @@ func BenchmarkArrow(b *testing.B) {
 		b.Fatal(err)
 	}
 	ctx := b.Context()
-	a, err := app.Start(ctx, app.Config{Workers: 2, Data: b.TempDir(), Database: testdb.DSN(b), Library: []string{lib}, Lib: library})
+	a, err := app.Start(ctx, app.Config{Workers: 2, Data: b.TempDir(), Database: testdb.DSN(b),
+		Library: []string{lib}, Lib: library})
 	if err != nil {
 		b.Fatal(err)
 	}

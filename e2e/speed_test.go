@@ -30,7 +30,8 @@ func BenchmarkFirstRows(b *testing.B) {
 	}
 	os.WriteFile(filepath.Join(lib, "big.tide"), demo.Pack(list), 0o644)
 	ctx := context.Background()
-	a, err := app.Start(ctx, app.Config{Workers: 2, Data: b.TempDir(), Database: testdb.DSN(b), Library: []string{lib}, Lib: library})
+	a, err := app.Start(ctx, app.Config{Workers: 2, Data: b.TempDir(), Database: testdb.DSN(b),
+		Library: []string{lib}, Lib: library})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -100,7 +100,8 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 	f.Float64SliceVar(&made.Levels, "levels", nil,
 		"further levels of detail, as `SHARES` of the triangles, such as 0.5,0.25")
 	f.StringArrayVar(&roles, "pictures", nil,
-		"how pictures of a role are written where they lie apart: `ROLE=FORMAT[,LONGEST[,QUALITY]]`, such as normal=ktx2,1024; may be given again")
+		"how pictures of a role are written where they lie apart: `ROLE=FORMAT[,LONGEST[,QUALITY]]`, "+
+			"such as normal=ktx2,1024; may be given again")
 	f.StringVar(&shown, "picture", "", "add a picture of the asset, of `WIDTHxHEIGHT` pixels")
 	f.IntVar(&show.Frames, "turntable", 0, "make the picture an animation of so many `FRAMES` round the asset")
 	f.Float64Var(&show.Turn, "turn", 0, "turn the asset in it by `DEGREES` about the up axis")
@@ -121,7 +122,8 @@ SHEET is a file, or the name of a sheet that ships. PURPOSE is myself, share-cha
 			show.Width, show.Height = w, h
 			p.made.Show = &show
 		} else if show != (delivery.Show{}) {
-			return errors.New("--turntable, --turn, --tilt and --background: say the picture's size with --picture, such as 640x480")
+			return errors.New("--turntable, --turn, --tilt and --background: " +
+				"say the picture's size with --picture, such as 640x480")
 		}
 		if p.made.Roles, err = picturesByRole(roles); err != nil {
 			return fmt.Errorf("--pictures: %w", err)

@@ -198,7 +198,8 @@ func TestPortRefuses(t *testing.T) {
 	}
 	os.WriteFile(at("mine/letter.txt"), []byte("Sell as many as you like."), 0o644)
 	os.WriteFile(at("mine/punt.glb.terms.json"),
-		[]byte(`{"owner": "Wren", "shareChanged": "yes", "sell": "yes", "permission": {"text": "Sell them.", "date": "12 Nov 2026", "file": "letter.txt"}}`), 0o644)
+		[]byte(`{"owner": "Wren", "shareChanged": "yes", "sell": "yes",
+			"permission": {"text": "Sell them.", "date": "12 Nov 2026", "file": "letter.txt"}}`), 0o644)
 	if text, err := said(t, args...); err != nil {
 		t.Fatalf("%v, %s", err, text)
 	}
@@ -275,15 +276,18 @@ func TestPortPictures(t *testing.T) {
 	dir := demoData(t)
 	at := func(n string) string { return filepath.Join(dir, n) }
 	port := func(out string, more ...string) (string, error) {
-		return said(t, append([]string{"port", "boats/punt.hull", "--target", "millrace", "--purpose", "myself", "-o", out,
-			"--source", at("hulls.tide"), "--source", at("washes.tide"), "--source", at("winter.tide")}, more...)...)
+		args := []string{"port", "boats/punt.hull", "--target", "millrace", "--purpose", "myself", "-o", out,
+			"--source", at("hulls.tide"), "--source", at("washes.tide"), "--source", at("winter.tide")}
+		return said(t, append(args, more...)...)
 	}
-	text, err := port(at("p.zip"), "--pictures", "colour=png,64", "--picture", "48x32", "--background", "none", "--tilt", "40")
+	text, err := port(at("p.zip"), "--pictures", "colour=png,64", "--picture", "48x32", "--background", "none",
+		"--tilt", "40")
 	if err != nil {
 		t.Fatalf("%v, %s", err, text)
 	}
 	files := unzipped(t, at("p.zip"))
-	for name, want := range map[string][2]int{"punt_custom/materials/punt/punt_c.png": {64, 0}, "punt_custom/punt.png": {48, 32}} {
+	for name, want := range map[string][2]int{"punt_custom/materials/punt/punt_c.png": {64, 0},
+		"punt_custom/punt.png": {48, 32}} {
 		cfg, err := png.DecodeConfig(bytes.NewReader(files[name]))
 		if err != nil || cfg.Width != want[0] || want[1] > 0 && cfg.Height != want[1] {
 			t.Errorf("%s: %d × %d, %v; %v", name, cfg.Width, cfg.Height, err, keysOf(files))
@@ -329,7 +333,8 @@ func TestPortOfSeveral(t *testing.T) {
 	port := []string{"port", "figures/ferry_keeper.hull", "boats/punt.hull", "--target", "millrace", "--purpose",
 		"myself", "-o"}
 	text, err := said(t, with(append(port, zip)...)...)
-	if err != nil || !strings.Contains(text, "Search punt_custom") || !strings.Contains(text, "Search ferry_keeper_custom") {
+	if err != nil || !strings.Contains(text, "Search punt_custom") ||
+		!strings.Contains(text, "Search ferry_keeper_custom") {
 		t.Fatalf("%v\n%s", err, text)
 	}
 	files := unzipped(t, zip)
@@ -392,7 +397,8 @@ func TestPortOfSeveral(t *testing.T) {
 	// One that stops, or is not there, leaves none.
 	for _, second := range []string{"boats/none.hull", at("hulls.tide")} {
 		out := at("stopped.zip")
-		text, err = said(t, with("port", "boats/punt.hull", second, "--target", "millrace", "--purpose", "myself", "-o", out)...)
+		text, err = said(t, with("port", "boats/punt.hull", second, "--target", "millrace", "--purpose", "myself",
+			"-o", out)...)
 		if _, e := os.Stat(out); err == nil || e == nil {
 			t.Errorf("%s: %v, %s", second, err, text)
 		}

@@ -36,16 +36,20 @@ func workersFlag(c *cobra.Command, cfg *app.Config) {
 
 func workerCommand(o *options) *cobra.Command {
 	var cfg app.Config
-	c := &cobra.Command{Use: "worker", Short: "Take work from the queue of a web application, beside it", Args: cobra.NoArgs,
-		Long: `Does what is under way in a running web application, on this machine or on another one that shares its data folder: more processes finish sooner. One that is killed leaves nothing half done; what it was at is taken up by another. It answers no requests.`}
+	c := &cobra.Command{Use: "worker", Short: "Take work from the queue of a web application, beside it",
+		Args: cobra.NoArgs, Long: `Does what is under way in a running web application, on this machine or on another one that shares its data folder: more processes finish sooner. One that is killed leaves nothing half done; what it was at is taken up by another. It answers no requests.`}
 	c.Flags().StringVar(&cfg.Data, "data", ".data", "the folder `DIR` that the web application uses")
 	c.Flags().StringVar(&cfg.Database, "database", "",
 		"the `DSN` of the web application's database; without it that in the data folder is joined")
-	c.Flags().StringArrayVar(&cfg.Library, "library", nil, "a folder `DIR` that sources may lie in; may be given more than once")
-	c.Flags().StringArrayVar(&cfg.Outputs, "output", nil, "a folder `DIR` that entries may be extracted to; may be given more than once")
-	c.Flags().StringArrayVar(&cfg.Devices, "device", nil, "a `HOST` that devices may be on, besides this machine; may be given more than once")
-	c.Flags().StringArrayVar(&cfg.Receivers, "receiver", nil,
-		"the `ADDRESS` of a receiver that deliveries are sent to; may be given more than once")
+	for _, x := range []struct {
+		to          *[]string
+		name, usage string
+	}{{&cfg.Library, "library", "a folder `DIR` that sources may lie in"},
+		{&cfg.Outputs, "output", "a folder `DIR` that entries may be extracted to"},
+		{&cfg.Devices, "device", "a `HOST` that devices may be on, besides this machine"},
+		{&cfg.Receivers, "receiver", "the `ADDRESS` of a receiver that deliveries are sent to"}} {
+		c.Flags().StringArrayVar(x.to, x.name, nil, x.usage+"; may be given more than once")
+	}
 	workersFlag(c, &cfg)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		cfg.WorkOnly = true

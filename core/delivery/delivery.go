@@ -457,8 +457,8 @@ func (c *composer) writeGLB(kind, where string, s *scene.Scene) error {
 	}
 	if b := s.Basis; o.AsStands && b.Known() && b != geom.GLTF {
 		notes = append(notes,
-			scene.Note{Text: fmt.Sprintf("the coordinates are %s and were written as they stand; a glTF reader takes them for %s",
-				b, geom.GLTF)})
+			scene.Note{Text: fmt.Sprintf("the coordinates are %s and were written as they stand; "+
+				"a glTF reader takes them for %s", b, geom.GLTF)})
 	}
 	c.note(notes)
 	p := c.add(kind, where+".glb", glb)
@@ -511,8 +511,8 @@ func (c *composer) pictures(model string, s *scene.Scene) ([]apart, error) {
 		out[i] = apart{relative(dir, full), mediaTypes[name]}
 		if name != "png" && name != "jpeg" && !said {
 			said = true
-			c.note([]scene.Note{{Text: fmt.Sprintf("pictures are %s files beside the model; readers of plain glTF take PNG and JPEG only",
-				strings.ToUpper(name))}})
+			c.note([]scene.Note{{Text: fmt.Sprintf("pictures are %s files beside the model; "+
+				"readers of plain glTF take PNG and JPEG only", strings.ToUpper(name))}})
 		}
 	}
 	return out, nil

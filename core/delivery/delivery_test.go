@@ -135,7 +135,8 @@ func file(t *testing.T, m *Made, p string) []byte {
 // Files lie where the layout wants them, and the model finds its pictures there.
 func TestLayouts(t *testing.T) {
 	sh := sheet(t,
-		"delivery: {folder: \"own/{asset}\", model: \"models/{asset}\", pictures: \"materials/{picture}\", motions: \"anim/{motion}\", search_file: paths.txt, search_line: \"Search {folder}\"}")
+		`delivery: {folder: "own/{asset}", model: "models/{asset}", pictures: "materials/{picture}", `+
+			`motions: "anim/{motion}", search_file: paths.txt, search_line: "Search {folder}"}`)
 	m := made(t, crate(), sh, Options{})
 	want := []string{"model own/crate___of_oak/models/crate___of_oak.glb",
 		"picture own/crate___of_oak/materials/wood.png", "picture own/crate___of_oak/materials/iron.png",

@@ -128,7 +128,8 @@ func TestManifestsWithinDeliveries(t *testing.T) {
 // A folder keeps its name, whatever that begins with.
 func TestFoldersKeepTheirNames(t *testing.T) {
 	for _, folder := range []string{".hidden", "..x", "a.b", "x/.y"} {
-		if o := opened(t, zipOf(t, folder+"/manifest.json", `{"manifest": 2}`, folder+"/a", "")); o.Folder != folder || len(o.Files) != 2 {
+		o := opened(t, zipOf(t, folder+"/manifest.json", `{"manifest": 2}`, folder+"/a", ""))
+		if o.Folder != folder || len(o.Files) != 2 {
 			t.Errorf("%q: %q, %d files", folder, o.Folder, len(o.Files))
 		}
 	}

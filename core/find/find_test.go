@@ -240,10 +240,12 @@ func TestAGLTFFindsItsCompanions(t *testing.T) {
 func TestWhatIsNoModel(t *testing.T) {
 	lib := library(t)
 	st := demoStack(t, lib, "hulls.tide", "washes.tide")
-	if _, _, err := decode(t, lib, st, "wash/boats/punt_c.wash"); err == nil || !strings.Contains(err.Error(), "it is a picture") {
+	if _, _, err := decode(t, lib, st, "wash/boats/punt_c.wash"); err == nil ||
+		!strings.Contains(err.Error(), "it is a picture") {
 		t.Errorf("a picture: %v", err)
 	}
-	if _, _, err := decode(t, lib, st, "licence.txt"); err == nil || !strings.Contains(err.Error(), "text, not a model") {
+	if _, _, err := decode(t, lib, st, "licence.txt"); err == nil ||
+		!strings.Contains(err.Error(), "text, not a model") {
 		t.Errorf("a text: %v", err)
 	}
 	for name, c := range map[string]struct {

@@ -130,7 +130,9 @@ func (r *Recipe) add(o *delivery.Opened) error {
 	}
 	r.Items = append(r.Items, x)
 	for _, s := range m.Sources {
-		k := slices.IndexFunc(r.Sources, func(have Source) bool { return have.Name == s.Name && have.SHA256 == s.SHA256 })
+		k := slices.IndexFunc(r.Sources, func(have Source) bool {
+			return have.Name == s.Name && have.SHA256 == s.SHA256
+		})
 		if k < 0 {
 			r.Sources = append(r.Sources, Source{s.Name, s.SHA256, slices.Clone(s.Entries)})
 			continue

@@ -269,7 +269,8 @@ func copyBounded(ctx context.Context, f *os.File, r io.Reader) (int64, error) {
 			return n, err
 		}
 		if free, known := disk.Free(filepath.Dir(f.Name())); known && free < disk.Keep+step {
-			return n, fmt.Errorf("the unpacked copy needs more room: %d bytes are written and the disk of %s has %d left", n, filepath.Dir(f.Name()), free)
+			return n, fmt.Errorf("the unpacked copy needs more room: "+
+				"%d bytes are written and the disk of %s has %d left", n, filepath.Dir(f.Name()), free)
 		}
 		k, err := io.CopyN(f, r, step)
 		n += k

@@ -396,7 +396,8 @@ func (r *rehearsal) licence(name string) {
 		switch a := r.s.Avatar; {
 		case a == nil || a.Meta.LicenceURL == "" || len(a.Meta.Authors) == 0:
 			r.add(Finding{Rule: name, Severity: Stops, Title: "The avatar's licence block is missing",
-				Why: "The target shows who made an avatar and what may be done with it, and takes none that does not say. " +
+				Why: "The target shows who made an avatar and what may be done with it, " +
+					"and takes none that does not say. " +
 					"Take the asset from a file that carries it (VRM 1.0)."})
 		default:
 			r.holds(name, "The licence block is there", strings.Join(a.Meta.Authors, ", ")+", "+a.Meta.LicenceURL)

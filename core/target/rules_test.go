@@ -130,10 +130,12 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 			"skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: hips}]}",
 			"skeleton", true, nil, Stops, "additional: chest_end", false},
 		{"another parent",
-			"skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: root}, {name: chest_end, parent: chest}]}",
+			"skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: root}, " +
+				"{name: chest_end, parent: chest}]}",
 			"skeleton", true, nil, Stops, "chest hangs on hips, not on root", false},
 		{"a bone less",
-			"skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: hips}, {name: chest_end, parent: chest}, {name: tail, parent: hips}]}",
+			"skeleton: {bones: [{name: root}, {name: hips, parent: root}, {name: chest, parent: hips}, " +
+				"{name: chest_end, parent: chest}, {name: tail, parent: hips}]}",
 			"skeleton", true, nil, Stops, "missing: tail", true},
 		{"too many bones a vertex", "joints_per_vertex: 1", "joints per vertex", true, nil, Warns,
 			"8 vertices follow up to 2 bones, 1 allowed", false},
@@ -245,10 +247,12 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 		{"nobody's", "licence: {needed: true}", "licence", false, nil, Stops, "owner: nothing", true},
 		{"no avatar", "licence: {avatar: true}", "licence", false, nil, Stops, "", true},
 		{"an own rule",
-			"rules: [{rule: few, if: 'triangles > 11 and name == \"plank\"', says: too many, mend: {step: reduce, with: {triangles: 8}}}]",
+			"rules: [{rule: few, if: 'triangles > 11 and name == \"plank\"', says: too many, " +
+				"mend: {step: reduce, with: {triangles: 8}}}]",
 			"few", false, dense, Stops, "triangles > 11", false},
 		{"an own rule that picks",
-			"rules: [{rule: tools, where: {node: \"tool_*\"}, says: left in, severity: warns, mend: {step: strip, with: {where: {node: \"tool_*\"}}}}]",
+			"rules: [{rule: tools, where: {node: \"tool_*\"}, says: left in, severity: warns, " +
+				"mend: {step: strip, with: {where: {node: \"tool_*\"}}}}]",
 			"tools", false, func(s *scene.Scene) { anew(s, "tool_clip") }, Warns, "tool_clip", false},
 		{"a material that an own rule picks",
 			"rules: [{rule: paint, where: {material: \"wo*\"}, says: painted}]", "paint", false, nil, Stops,
@@ -510,7 +514,8 @@ func TestSince(t *testing.T) {
 // What was foretold is held against what happened, by what the receiver looks at.
 func TestForetoldAndHappened(t *testing.T) {
 	findings := []Finding{{Rule: "size", Severity: Stops, Title: "big"}, {Rule: "ground", Severity: Holds},
-		{Rule: "names", Severity: Warns}, {Rule: "basis", Severity: Stops, Title: "axes"}, {Rule: "tools", Severity: Stops}}
+		{Rule: "names", Severity: Warns}, {Rule: "basis", Severity: Stops, Title: "axes"},
+		{Rule: "tools", Severity: Stops}}
 	log := []Heard{{Code: "SZ01", Level: "error", Text: "bounds"},
 		{Code: "PV01", Level: "warning", Text: "floor"}, {Code: "NM01", Level: "info", Text: "fine"},
 		{Code: "XX99", Level: "error", Text: "odd"}, {Code: "OW01", Level: "error", Text: "tools"}}

@@ -388,8 +388,8 @@ func (d *Delivery) Check() error {
 				strings.Join(p.marks, ", "))
 		}
 		if p.what != "search_line" && rest != "" && (!fs.ValidPath(rest) || strings.ContainsAny(rest, "\\:")) {
-			return fmt.Errorf("%s: %q is no path within a folder: write names with / between them, and none that leads upwards",
-				p.what, p.text)
+			return fmt.Errorf("%s: %q is no path within a folder: write names with / between them, "+
+				"and none that leads upwards", p.what, p.text)
 		}
 	}
 	return nil

@@ -44,7 +44,8 @@ func start(t testing.TB) *client {
 	if err := demo.Write(lib, nil); err != nil {
 		t.Fatal(err)
 	}
-	a, err := app.Start(context.Background(), app.Config{Workers: 2, Data: t.TempDir(), Database: testdb.DSN(t), Library: []string{lib}, Lib: library})
+	a, err := app.Start(context.Background(), app.Config{Workers: 2, Data: t.TempDir(), Database: testdb.DSN(t),
+		Library: []string{lib}, Lib: library})
 	if err != nil {
 		t.Fatal(err)
 	}

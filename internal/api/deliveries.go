@@ -198,7 +198,8 @@ func (s *Server) Compose(c fiber.Ctx, id ChainID) error {
 		return err
 	}
 	out, err := same[Composed](map[string]any{"ready": x.Ready, "running": x.Running, "folders": x.Folders,
-		"search": x.Search, "stops": x.Stops, "files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size, "refused": x.Refused})
+		"search": x.Search, "stops": x.Stops, "files": x.Files, "notes": x.Notes, "again": x.Again, "size": x.Size,
+		"refused": x.Refused})
 	if err != nil {
 		return err
 	}

@@ -370,7 +370,8 @@ func TestSeveralAssetsInOnePackage(t *testing.T) {
 	project, path, first := c.village("reedlight")
 	second := c.chainOf(path, first.Find, "village, half the size",
 		"chain: half\nsteps:\n- step: scale\n  with: {factor: 0.5}\n")
-	second = call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", second.Id), map[string]string{"target": "reedlight"})
+	second = call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", second.Id),
+		map[string]string{"target": "reedlight"})
 	other := c.chainOf(path, first.Find, "village, elsewhere", "chain: x\nsteps: []\n")
 	call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", other.Id), map[string]string{"target": "millrace"})
 	c.last(second)
@@ -388,7 +389,8 @@ func TestSeveralAssetsInOnePackage(t *testing.T) {
 		{99999, 404, "no chain"},
 	} {
 		for _, to := range []string{"composed", "deliveries?despite=true"} {
-			if status, b := c.do("POST", at+to, order(x.also)); status != x.status || !strings.Contains(string(b), x.says) {
+			status, b := c.do("POST", at+to, order(x.also))
+			if status != x.status || !strings.Contains(string(b), x.says) {
 				t.Errorf("%s: %d %s", to, status, b)
 			}
 		}
@@ -440,8 +442,8 @@ func TestSeveralAssetsInOnePackage(t *testing.T) {
 		t.Errorf("%+v", placed)
 	}
 	// A chain that is gone when it is made is said, and nothing is made.
-	if _, err := c.app.Service.Store.DB.Exec("UPDATE deliveries SET state = 'making', also = '[{\"chain\": 99999}]' WHERE id = ?",
-		d.Id); err != nil {
+	if _, err := c.app.Service.Store.DB.Exec(
+		`UPDATE deliveries SET state = 'making', also = '[{"chain": 99999}]' WHERE id = ?`, d.Id); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := c.app.Service.Pool.Add(context.Background(), project, "deliver", "again",

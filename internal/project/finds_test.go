@@ -31,8 +31,9 @@ func (d *desk) manyFinds(src int64, n int, model []byte) {
 	tx, err := d.Store.DB.Begin()
 	d.try(err)
 	for i, p := range paths[:n] {
-		_, err := tx.Exec("INSERT INTO finds (project_id, source_id, source_label, entry_path, name, state, scene, model) VALUES (?, ?, 'hulls.tide', ?, ?, 'ready', 'x', ?)",
-			d.id, src, p, fmt.Sprintf("thing %d", i), model)
+		_, err := tx.Exec(`INSERT INTO finds
+			(project_id, source_id, source_label, entry_path, name, state, scene, model)
+			VALUES (?, ?, 'hulls.tide', ?, ?, 'ready', 'x', ?)`, d.id, src, p, fmt.Sprintf("thing %d", i), model)
 		d.try(err)
 	}
 	d.try(tx.Commit())
@@ -46,7 +47,8 @@ func TestManyFinds(t *testing.T) {
 	src := d.add("hulls.tide")
 	d.manyFinds(src, 400, []byte(`{"format": "hull"}`))
 	for _, name := range []string{"one", "two"} {
-		_, err := d.Store.DB.Exec("INSERT INTO chains (project_id, find_id, name, target) SELECT ?, MIN(id), ?, 'gltf-engine' FROM finds", d.id, name)
+		_, err := d.Store.DB.Exec(`INSERT INTO chains (project_id, find_id, name, target)
+			SELECT ?, MIN(id), ?, 'gltf-engine' FROM finds`, d.id, name)
 		d.try(err)
 	}
 	list, err := d.Finds(d.ctx, d.id)
@@ -77,8 +79,10 @@ func TestManyFinds(t *testing.T) {
 func BenchmarkFinds(b *testing.B) {
 	d := open(b)
 	src := d.add("hulls.tide")
-	stats := map[string]any{"triangles": 1200, "bones": 70, "pictures": 3, "height": 1.75, "size": []float64{1, 1.75, 0.5}}
-	model, err := json.Marshal(map[string]any{"format": "hull", "stats": stats, "notes": make([]string, 20), "readings": make([]string, 100)})
+	stats := map[string]any{"triangles": 1200, "bones": 70, "pictures": 3, "height": 1.75,
+		"size": []float64{1, 1.75, 0.5}}
+	model, err := json.Marshal(map[string]any{"format": "hull", "stats": stats, "notes": make([]string, 20),
+		"readings": make([]string, 100)})
 	d.try(err)
 	d.manyFinds(src, 5000, model)
 	b.Run("list", func(b *testing.B) {

@@ -105,7 +105,8 @@ func (s *Service) FindAll(ctx context.Context, project int64, f Filter) (int, er
 	if len(rows) == 0 {
 		return 0, userErr(409, "there is no model among these entries")
 	}
-	_, err = s.Pool.Add(ctx, project, "findall", fmt.Sprintf("Decoding %d models", len(rows)), findAllArgs{project, f, len(rows)})
+	_, err = s.Pool.Add(ctx, project, "findall", fmt.Sprintf("Decoding %d models", len(rows)),
+		findAllArgs{project, f, len(rows)})
 	return len(rows), err
 }
 

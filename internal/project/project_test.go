@@ -690,7 +690,8 @@ func TestModelsOfASourceThatIsReadAnew(t *testing.T) {
 	exec("UPDATE entries SET kind = CONCAT('x', kind) WHERE source_id = ?", src)
 	exec("UPDATE sources SET generation = generation + 1 WHERE id = ?", src)
 	d.try(d.Store.TouchProject(d.ctx, d.id))
-	exec("INSERT INTO jobs (project_id, kind, title, args, error, state, worker, lease_until) VALUES (?, 'index', 'x', ?, '', 'running', 'elsewhere', CURRENT_TIMESTAMP(3) + INTERVAL 1 HOUR)",
+	exec(`INSERT INTO jobs (project_id, kind, title, args, error, state, worker, lease_until)
+		VALUES (?, 'index', 'x', ?, '', 'running', 'elsewhere', CURRENT_TIMESTAMP(3) + INTERVAL 1 HOUR)`,
 		d.id, fmt.Sprintf(`{"id":%d}`, src))
 	_, err := d.Pool.Add(d.ctx, d.id, "findall", "Decoding 4 models",
 		map[string]any{"project": d.id, "filter": map[string]string{"kind": "model"}, "models": 4})

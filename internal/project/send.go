@@ -195,7 +195,9 @@ func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Ta
 	out := &Sent{Receiver: to, Name: about.Name, State: "taken", Taken: []Taken{}}
 	said := make([][]byte, len(list))
 	for i, o := range list {
-		x, err := s.sendOne(ctx, c, about, o, func(n int64) { t.Progress(int64(i)*d.Size+n, int64(len(list))*d.Size, "bytes") })
+		x, err := s.sendOne(ctx, c, about, o, func(n int64) {
+			t.Progress(int64(i)*d.Size+n, int64(len(list))*d.Size, "bytes")
+		})
 		if err != nil {
 			if i > 0 {
 				err = fmt.Errorf("%s was taken, then: %w", counted(i, "asset", "assets"), err)

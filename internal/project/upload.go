@@ -103,7 +103,8 @@ func (s *Service) BeginUpload(ctx context.Context, project int64, u Upload) (*Up
 		return nil, err
 	}
 	if free, known := disk.Free(s.uploads()); known && free < total+disk.Keep {
-		return nil, userErr(507, "the upload has %d bytes and the disk of %s has %d left; put it in a library folder and add it by path", total, s.uploads(), free)
+		return nil, userErr(507, "the upload has %d bytes and the disk of %s has %d left; "+
+			"put it in a library folder and add it by path", total, s.uploads(), free)
 	}
 	if b, err = json.Marshal(u); err != nil {
 		return nil, err

@@ -102,7 +102,8 @@ func (c *Client) Send(ctx context.Context, sheet string, zip []byte, search stri
 	if search != "" {
 		v.Set("search", search)
 	}
-	q, err := http.NewRequestWithContext(ctx, "POST", c.base+"/deliveries?"+v.Encode(), &counted{r: bytes.NewReader(zip), sent: sent})
+	q, err := http.NewRequestWithContext(ctx, "POST", c.base+"/deliveries?"+v.Encode(),
+		&counted{r: bytes.NewReader(zip), sent: sent})
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,8 @@ import (
 func TestWhatReceiversSaidIsKeptByMigrations(t *testing.T) {
 	ctx := context.Background()
 	st, project := open(t)
-	find, err := st.CreateFind(ctx, db.CreateFindParams{ProjectID: project, Name: "punt", SourceLabel: "s", EntryPath: "p"})
+	find, err := st.CreateFind(ctx, db.CreateFindParams{ProjectID: project, Name: "punt", SourceLabel: "s",
+		EntryPath: "p"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -87,7 +87,9 @@ type Pool struct {
 func New(st *store.Store, log func(string, ...any)) *Pool {
 	host, _ := os.Hostname()
 	return &Pool{st: st, handlers: map[string]Handler{},
-		helpers: map[string]Helper{}, name: fmt.Sprintf("%.20s-%d-%d", host, os.Getpid(), time.Now().UnixNano()), wake: make(chan struct{}, 1), log: log}
+		helpers: map[string]Helper{},
+		name:    fmt.Sprintf("%.20s-%d-%d", host, os.Getpid(), time.Now().UnixNano()),
+		wake:    make(chan struct{}, 1), log: log}
 }
 
 // Handle sets the handler of a kind.
@@ -210,7 +212,8 @@ func (p *Pool) beside(ctx context.Context, j db.Job, h Helper) (err error) {
 			select {
 			case <-ctx.Done():
 			case <-time.After(250 * time.Millisecond):
-				if now, err := p.st.GetJob(ctx, j.ID); err == nil && (now.State != "running" || now.Worker != j.Worker || now.Cancel) {
+				now, err := p.st.GetJob(ctx, j.ID)
+				if err == nil && (now.State != "running" || now.Worker != j.Worker || now.Cancel) {
 					cancel()
 				}
 			}

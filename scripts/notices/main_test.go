@@ -21,7 +21,8 @@ func TestNoticesAreCurrent(t *testing.T) {
 	if text != notices.Text {
 		t.Error("internal/notices/notices.txt is not what make generate gives")
 	}
-	for _, name := range []string{"github.com/gofiber/fiber/v3 v", "\n  react 19", "  three 0", "BSD", "SIL OPEN FONT LICENSE", "inconshreveable/mousetrap"} {
+	for _, name := range []string{"github.com/gofiber/fiber/v3 v", "\n  react 19", "  three 0", "BSD",
+		"SIL OPEN FONT LICENSE", "inconshreveable/mousetrap"} {
 		if !strings.Contains(text, name) {
 			t.Errorf("nothing is said of %s", name)
 		}
@@ -38,7 +39,8 @@ func TestLicences(t *testing.T) {
 	if _, err := licences(dir); err != errNone {
 		t.Errorf("%v", err)
 	}
-	for name, text := range map[string]string{"LICENSE.md": "one\r\ntwo\n", "NOTICE": "three", "license.go": "no", "readme": "no"} {
+	for name, text := range map[string]string{"LICENSE.md": "one\r\ntwo\n", "NOTICE": "three",
+		"license.go": "no", "readme": "no"} {
 		if err := os.WriteFile(dir+"/"+name, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}

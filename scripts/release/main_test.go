@@ -61,7 +61,8 @@ func TestPack(t *testing.T) {
 			t.Errorf("%s: %d bytes, mode %v, %d files", name, len(got), mode, n)
 		}
 	}
-	if name, _, err := pack(platform{"linux", "arm64"}, "", program); err != nil || name != "excavate-linux-arm64.tar.gz" {
+	name, _, err := pack(platform{"linux", "arm64"}, "", program)
+	if err != nil || name != "excavate-linux-arm64.tar.gz" {
 		t.Errorf("%s, %v", name, err)
 	}
 }

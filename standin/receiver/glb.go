@@ -53,7 +53,7 @@ type document struct {
 	Skins       []skin
 	Animations  []struct{ Name string }
 	Accessors   []accessor
-	BufferViews []struct{ ByteOffset, ByteLength, ByteStride int }
+	BufferViews []view
 	Extensions  struct {
 		Shapes struct{ Shapes []shape } `json:"KHR_implicit_shapes"`
 		VRM    *struct {
@@ -69,6 +69,9 @@ type document struct {
 	world []mat
 	up    []int // the parent of each node, or -1
 }
+
+// view is a range of the file's numbers.
+type view struct{ ByteOffset, ByteLength, ByteStride int }
 
 type node struct {
 	Name                         string

@@ -120,9 +120,11 @@ func skinned(weights []float32, end bool) *made {
 	return m
 }
 
-// collider is an extension of a node.
-func collider(shape int) obj {
-	return obj{"KHR_physics_rigid_bodies": obj{"collider": obj{"geometry": obj{"shape": shape}}}}
+// collides gives the first node a collider of a shape.
+func (m *made) collides(shape obj) {
+	geometry := obj{"shape": 0}
+	m.at("nodes", 0)["extensions"] = obj{"KHR_physics_rigid_bodies": obj{"collider": obj{"geometry": geometry}}}
+	m.doc["extensions"] = obj{"KHR_implicit_shapes": obj{"shapes": []any{shape}}}
 }
 
 // Each objection an engine may have: it is made of the model that breaks the
@@ -170,7 +172,8 @@ func TestEveryObjection(t *testing.T) {
 			return m
 		}, func() *made {
 			m := plate()
-			m.attributes()["COLOR_0"], m.attributes()["COLOR_1"] = m.attributes()["POSITION"], m.attributes()["POSITION"]
+			m.attributes()["COLOR_0"] = m.attributes()["POSITION"]
+			m.attributes()["COLOR_1"] = m.attributes()["POSITION"]
 			return m
 		}, ""},
 		{"SZ01", "error", "size: {least: 1, most: 2}", plate, func() *made {
@@ -381,8 +384,7 @@ func TestEveryObjection(t *testing.T) {
 		}, "boards"},
 		{"CO01", "warning", "colliders: {as: physics}", func() *made {
 			m := plate()
-			m.at("nodes", 0)["extensions"] = collider(0)
-			m.doc["extensions"] = obj{"KHR_implicit_shapes": obj{"shapes": []any{obj{"type": "box", "box": obj{"size": []float64{1, 1, 1}}}}}}
+			m.collides(obj{"type": "box", "box": obj{"size": []float64{1, 1, 1}}})
 			return m
 		}, plate, "plate"},
 		{"CO01", "warning", "colliders: {as: ending, ending: _solid}", func() *made {
@@ -396,13 +398,11 @@ func TestEveryObjection(t *testing.T) {
 		}, "plate"},
 		{"CO02", "warning", "colliders: {as: physics, shapes: [box]}", func() *made {
 			m := plate()
-			m.at("nodes", 0)["extensions"] = collider(0)
-			m.doc["extensions"] = obj{"KHR_implicit_shapes": obj{"shapes": []any{obj{"type": "box", "box": obj{"size": []float64{1, 1, 1}}}}}}
+			m.collides(obj{"type": "box", "box": obj{"size": []float64{1, 1, 1}}})
 			return m
 		}, func() *made {
 			m := plate()
-			m.at("nodes", 0)["extensions"] = collider(0)
-			m.doc["extensions"] = obj{"KHR_implicit_shapes": obj{"shapes": []any{obj{"type": "sphere", "sphere": obj{"radius": 1}}}}}
+			m.collides(obj{"type": "sphere", "sphere": obj{"radius": 1}})
 			return m
 		}, "plate"},
 		{"CO03", "warning", "colliders: {as: ending, ending: _solid, without: {node: '*door*'}}", func() *made {
@@ -423,7 +423,8 @@ func TestEveryObjection(t *testing.T) {
 		}, "sway"},
 		{"VR01", "warning", "variants: one", plate, func() *made {
 			m := plate()
-			m.doc["extensions"] = obj{"KHR_materials_variants": obj{"variants": []any{obj{"name": "a"}, obj{"name": "b"}}}}
+			two := []any{obj{"name": "a"}, obj{"name": "b"}}
+			m.doc["extensions"] = obj{"KHR_materials_variants": obj{"variants": two}}
 			return m
 		}, ""},
 		{"LC01", "error", "licence: {avatar: true}", func() *made {
@@ -477,7 +478,8 @@ func TestEveryObjection(t *testing.T) {
 
 // What becomes of materials and skeletons is told by name.
 func TestStatesAreTold(t *testing.T) {
-	s, err := parseSheet("x", []byte("target: x\nformat: glb\nmaterials: {there: [reed]}\nskeleton: {bones: [{name: hips}, {name: arm, parent: hips}]}\n"))
+	s, err := parseSheet("x", []byte("target: x\nformat: glb\nmaterials: {there: [reed]}\n"+
+		"skeleton: {bones: [{name: hips}, {name: arm, parent: hips}]}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -488,7 +490,8 @@ func TestStatesAreTold(t *testing.T) {
 	m.add("textures", obj{"source": 1})
 	m.add("materials", obj{"name": "lost", "emissiveTexture": obj{"index": 1}})
 	r := take(s, map[string][]byte{"m/m.glb": m.glb(t), "m/w.png": m.files["m/w.png"]}, "m/m.glb")
-	want := []MaterialState{{"boards", "made"}, {"reed", "used again"}, {"Reed 2", "made twice"}, {"lost", "missing picture"}}
+	want := []MaterialState{{"boards", "made"}, {"reed", "used again"}, {"Reed 2", "made twice"},
+		{"lost", "missing picture"}}
 	if !slices.Equal(r.Materials, want) || r.Skeleton != "merged" {
 		t.Errorf("%+v, the skeleton is %s", r.Materials, r.Skeleton)
 	}
@@ -522,7 +525,8 @@ func TestHeadsOfPictures(t *testing.T) {
 			t.Errorf("%s: %d × %d, %v", name, w, h, ok)
 		}
 	}
-	for name, b := range map[string][]byte{"nothing": nil, "a short DDS": dds[:100], "a short KTX 2": ktx[:40], "text": []byte("picture")} {
+	for name, b := range map[string][]byte{"nothing": nil, "a short DDS": dds[:100], "a short KTX 2": ktx[:40],
+		"text": []byte("picture")} {
 		if _, _, ok := sizeOf(b); ok {
 			t.Errorf("%s has a size", name)
 		}

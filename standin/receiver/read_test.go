@@ -41,7 +41,8 @@ func TestTurnsAreQuaternions(t *testing.T) {
 	// A matrix stands for itself.
 	m := unit
 	m[12], m[5] = 7, 3
-	if got := (&node{Matrix: m[:], Translation: []float64{1, 1, 1}}).local().point(vec{1, 1, 1}); got != (vec{8, 3, 1}) {
+	n := &node{Matrix: m[:], Translation: []float64{1, 1, 1}}
+	if got := n.local().point(vec{1, 1, 1}); got != (vec{8, 3, 1}) {
 		t.Errorf("%v", got)
 	}
 }
@@ -66,8 +67,8 @@ func TestNumbers(t *testing.T) {
 	bin = binary.LittleEndian.AppendUint16(bin, 0x8001) // -32767
 	bin = binary.LittleEndian.AppendUint32(bin, 70000)
 	bin = binary.LittleEndian.AppendUint32(bin, math.Float32bits(-2.5))
-	view := 0
-	d := &document{bin: bin, BufferViews: []struct{ ByteOffset, ByteLength, ByteStride int }{{0, len(bin), 0}, {0, len(bin), 4}, {1, 5, 0}}}
+	whole := 0
+	d := &document{bin: bin, BufferViews: []view{{0, len(bin), 0}, {0, len(bin), 4}, {1, 5, 0}}}
 	for _, c := range []struct {
 		at, kind, count int
 		normalized      bool
@@ -85,7 +86,7 @@ func TestNumbers(t *testing.T) {
 		{12, 5125, 1, true, []float64{70000}},
 		{16, 5126, 1, false, []float64{-2.5}},
 	} {
-		d.Accessors = []accessor{{BufferView: &view, ByteOffset: c.at, ComponentType: c.kind, Count: c.count,
+		d.Accessors = []accessor{{BufferView: &whole, ByteOffset: c.at, ComponentType: c.kind, Count: c.count,
 			Type: "SCALAR", Normalized: c.normalized}}
 		got, w, err := d.numbers(0)
 		if err != nil || w != 1 || !slices.Equal(got, c.want) {
@@ -95,10 +96,10 @@ func TestNumbers(t *testing.T) {
 	strided, behind := 1, 2
 	d.Accessors = []accessor{{BufferView: &strided, ComponentType: 5121, Count: 2, Type: "VEC2"},
 		{BufferView: &behind, ComponentType: 5121, Count: 1, Type: "SCALAR"},
-		{BufferView: &view, ComponentType: 5121, Count: len(bin), Type: "SCALAR"},
-		{BufferView: &view, ComponentType: 5121, Count: len(bin) + 1, Type: "SCALAR"},
-		{BufferView: &view, ComponentType: 5199, Count: 1, Type: "SCALAR"},
-		{BufferView: &view, ComponentType: 5121, Count: 1, Type: "MAT2"}}
+		{BufferView: &whole, ComponentType: 5121, Count: len(bin), Type: "SCALAR"},
+		{BufferView: &whole, ComponentType: 5121, Count: len(bin) + 1, Type: "SCALAR"},
+		{BufferView: &whole, ComponentType: 5199, Count: 1, Type: "SCALAR"},
+		{BufferView: &whole, ComponentType: 5121, Count: 1, Type: "MAT2"}}
 	if got, w, err := d.numbers(0); err != nil || w != 2 || !slices.Equal(got, []float64{255, 127, 51, 0}) {
 		t.Errorf("%v, %v", got, err)
 	}
@@ -115,9 +116,9 @@ func TestNumbers(t *testing.T) {
 // A picture's bytes lie within the model, or beside it; nothing is fetched.
 func TestWherePicturesLie(t *testing.T) {
 	first, second, none := 0, 1, 7
-	d := &document{bin: []byte("abcdefgh"), BufferViews: []struct{ ByteOffset, ByteLength, ByteStride int }{{0, 3, 0}, {3, 5, 0}}}
-	files := map[string][]byte{"x/models/a.png": []byte("beside"), "x/materials/b.png": []byte("apart"), "a.png": []byte("elsewhere"),
-		"x/models/https:/far/a.png": []byte("fetched")}
+	d := &document{bin: []byte("abcdefgh"), BufferViews: []view{{0, 3, 0}, {3, 5, 0}}}
+	files := map[string][]byte{"x/models/a.png": []byte("beside"), "x/materials/b.png": []byte("apart"),
+		"a.png": []byte("elsewhere"), "x/models/https:/far/a.png": []byte("fetched")}
 	for name, c := range map[string]struct {
 		p    picture
 		want string
@@ -163,14 +164,17 @@ func TestColoursFromAfar(t *testing.T) {
 
 // The walk is the same in an engine of another unit with another axis up.
 func TestTheWalkInAnotherBasis(t *testing.T) {
-	s, err := parseSheet("x", []byte("target: x\nformat: glb\nbasis: {up: +Z, front: +X, handedness: right, metres_per_unit: 0.01}\ncolliders: {as: ending, ending: _solid}\n"))
+	s, err := parseSheet("x", []byte("target: x\nformat: glb\n"+
+		"basis: {up: +Z, front: +X, handedness: right, metres_per_unit: 0.01}\n"+
+		"colliders: {as: ending, ending: _solid}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	m := &made{doc: obj{"asset": obj{"version": "2.0"}}}
 	flat := func(h, half float32) int {
 		return m.add("meshes", obj{"primitives": []any{obj{"attributes": obj{"POSITION": m.numbers("VEC3",
-			[]float32{-half, -half, h, half, -half, h, half, half, h, -half, -half, h, half, half, h, -half, half, h})}}}})
+			[]float32{-half, -half, h, half, -half, h, half, half, h,
+				-half, -half, h, half, half, h, -half, half, h})}}}})
 	}
 	floor := flat(0, 400)
 	m.add("nodes", obj{"name": "floor", "mesh": floor})
@@ -188,10 +192,12 @@ func TestTheWalkInAnotherBasis(t *testing.T) {
 		n := *m
 		if c.height > 0 {
 			step := flat(c.height, 100)
-			n.doc["nodes"] = append(slices.Clone(m.list("nodes")), obj{"name": "step", "mesh": step}, obj{"name": "step_solid", "mesh": step})
+			n.doc["nodes"] = append(slices.Clone(m.list("nodes")), obj{"name": "step", "mesh": step},
+				obj{"name": "step_solid", "mesh": step})
 		}
 		w := take(s, map[string][]byte{"m.glb": n.glb(t)}, "m.glb").world.walk()
-		if w.Spacing != 0.5 || len(w.Falls) != c.falls || len(w.Floats) != c.float || (len(w.Blocked) > 0) != c.blocked || w.Stands != w.Places {
+		if w.Spacing != 0.5 || len(w.Falls) != c.falls || len(w.Floats) != c.float ||
+			(len(w.Blocked) > 0) != c.blocked || w.Stands != w.Places {
 			t.Errorf("%s: %+v", c.name, w)
 		}
 		if c.height == 0 && w.Places != c.places {
@@ -203,14 +209,15 @@ func TestTheWalkInAnotherBasis(t *testing.T) {
 		[]float32{10, -400, 0, 10, 400, 0, 10, 400, 240, 10, -400, 0, 10, 400, 240, 10, -400, 240})}}}})
 	nodes := m.list("nodes")
 	m.add("nodes", obj{"name": "wall_solid", "mesh": wall})
-	if w := take(s, map[string][]byte{"m.glb": m.glb(t)}, "m.glb").world.walk(); len(w.Blocked) == 0 || math.Abs(w.Blocked[0].At[0]-0.1) > 0.3 {
+	w := take(s, map[string][]byte{"m.glb": m.glb(t)}, "m.glb").world.walk()
+	if len(w.Blocked) == 0 || math.Abs(w.Blocked[0].At[0]-0.1) > 0.3 {
 		t.Errorf("%+v", w)
 	}
 	m.doc["nodes"] = nodes
 	// A floor without a body: where one falls is told in metres.
 	delete(m.doc, "nodes")
 	m.add("nodes", obj{"name": "floor", "mesh": floor})
-	w := take(s, map[string][]byte{"m.glb": m.glb(t)}, "m.glb").world.walk()
+	w = take(s, map[string][]byte{"m.glb": m.glb(t)}, "m.glb").world.walk()
 	far := 0.0
 	for _, p := range w.Falls {
 		far = max(far, math.Abs(p.At[0]), math.Abs(p.At[1]))
@@ -288,7 +295,8 @@ func TestWhatItSees(t *testing.T) {
 		}
 	}
 	if marks.Empty() || !marks.In(image.Rect(box.Min.X-5, box.Min.Y-5, box.Max.X+5, box.Max.Y+5)) ||
-		marks.Min.X < box.Max.X-12 && marks.Min.Y > box.Min.Y+12 && marks.Max.Y < box.Max.Y-12 && marks.Max.X > box.Min.X+12 {
+		marks.Min.X < box.Max.X-12 && marks.Min.Y > box.Min.Y+12 && marks.Max.Y < box.Max.Y-12 &&
+			marks.Max.X > box.Min.X+12 {
 		t.Errorf("a corner is marked at %v of %v", marks, box)
 	}
 	if img := (&world{}).see(4, 4, nil); img.NRGBAAt(1, 1) != ground {

@@ -155,8 +155,8 @@ func TestSolids(t *testing.T) {
 
 // Nodes within nodes, and vertices that follow joints.
 func TestPlaces(t *testing.T) {
-	d,
-		err := readGLB(floor(`,{"name":"up","children":[2],"translation":[0,2,0]},{"name":"in","mesh":1,"scale":[2,2,2],"rotation":[0,0.70710678,0,0.70710678]}`, ""))
+	d, err := readGLB(floor(`,{"name":"up","children":[2],"translation":[0,2,0]},
+		{"name":"in","mesh":1,"scale":[2,2,2],"rotation":[0,0.70710678,0,0.70710678]}`, ""))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -179,10 +179,14 @@ func TestBrokenModels(t *testing.T) {
 		"in a circle":  glb(`{"nodes":[{"children":[1]},{"children":[0]}]}`, nil),
 		"two parents":  glb(`{"nodes":[{"children":[2]},{"children":[2]},{}]}`, nil),
 		"no such node": glb(`{"nodes":[{"children":[7]}]}`, nil),
-		"over the end": glb(`{"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{"bufferView":0,"componentType":5126,"count":9999,"type":"VEC3"}],"bufferViews":[{"byteLength":8}]}`,
+		"over the end": glb(`{"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],
+			"accessors":[{"bufferView":0,"componentType":5126,"count":9999,"type":"VEC3"}],
+			"bufferViews":[{"byteLength":8}]}`,
 			make([]byte, 8)),
 		"no such mesh": glb(`{"nodes":[{"mesh":5}]}`, nil),
-		"far offsets": glb(`{"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{"bufferView":0,"byteOffset":9223372036854775807,"componentType":5126,"count":1,"type":"VEC3"}],"bufferViews":[{"byteOffset":9223372036854775807,"byteLength":8}]}`,
+		"far offsets": glb(`{"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],
+			"accessors":[{"bufferView":0,"byteOffset":9223372036854775807,"componentType":5126,"count":1,"type":"VEC3"}],
+			"bufferViews":[{"byteOffset":9223372036854775807,"byteLength":8}]}`,
 			make([]byte, 8)),
 	} {
 		r := take(reed(t), map[string][]byte{"m.glb": b}, "m.glb")
