@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"excavate/core/distinct"
+	"excavate/core/limit"
 	"excavate/core/target"
 )
 
@@ -48,8 +49,20 @@ func (o Options) Together(assets []string, sheet *target.Sheet) []Options {
 }
 
 // Packed is the package of whole deliveries, whose last files are their
-// manifests, in the order of their folders.
+// manifests, in the order of their folders. Of several it refuses to make one
+// that Open would not take.
 func Packed(deliveries ...[]File) ([]byte, error) {
+	files, size := 0, int64(0)
+	for _, d := range deliveries {
+		files += len(d)
+		for i := range d {
+			size += int64(len(d[i].Data))
+		}
+	}
+	if n := len(deliveries); n > 1 && (files > mostFiles || size > limit.MemoryBytes) {
+		return nil, fmt.Errorf("%d assets come to %d files of %d bytes; a package holds at most %d of %d bytes: "+
+			"deliver fewer at once", n, files, size, mostFiles, int64(limit.MemoryBytes))
+	}
 	list := slices.Clone(deliveries)
 	folder := func(files []File) string { return path.Dir(files[len(files)-1].Path) }
 	slices.SortStableFunc(list, func(a, b []File) int { return strings.Compare(folder(a), folder(b)) })

@@ -11,6 +11,7 @@ import (
 	"excavate/core/find"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
+	"excavate/core/limit"
 	"excavate/core/source"
 	"excavate/core/target"
 )
@@ -107,6 +108,28 @@ func TestPackagesOfSeveral(t *testing.T) {
 	}
 	list, err = Open(packed(t, append(files, File{Path: "crater/readme.txt"})))
 	if err != nil || len(list) != 1 || len(list[0].Faults()) != 1 || list[0].Faults()[0].Path != "crater/readme.txt" {
+		t.Errorf("%v", err)
+	}
+}
+
+// What Open would not take is not made.
+func TestPackagesThatAreTooLarge(t *testing.T) {
+	small := []File{{Path: "a/x"}, {Path: "a/manifest.json"}}
+	many := make([]File, mostFiles-1)
+	for i := range many {
+		many[i].Path = fmt.Sprintf("b/%d", i)
+	}
+	if _, err := Packed(small, many); err == nil || !strings.Contains(err.Error(), "deliver fewer at once") {
+		t.Errorf("%v", err)
+	}
+	if zip, err := Packed(small, many[:mostFiles-2]); err != nil {
+		t.Error(err)
+	} else if _, err := Open(zip); err == nil || strings.Contains(err.Error(), "at most") {
+		t.Errorf("as many files as there may be: %v", err)
+	}
+	// The same bytes again and again: their sum is what counts.
+	big := File{Path: "c/big", Data: make([]byte, limit.MemoryBytes/2+1)}
+	if _, err := Packed([]File{big}, []File{big}); err == nil || !strings.Contains(err.Error(), "2 assets come to") {
 		t.Errorf("%v", err)
 	}
 }

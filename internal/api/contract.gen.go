@@ -3612,6 +3612,9 @@ type ServerInterface interface {
 	// (POST /api/chains/{chain}/undo)
 	UndoChain(c fiber.Ctx, chain ChainID) error
 
+	// (GET /api/deliveries/{delivery})
+	GetDelivery(c fiber.Ctx, delivery DeliveryID) error
+
 	// (GET /api/deliveries/{delivery}/file)
 	DeliveryFile(c fiber.Ctx, delivery DeliveryID) error
 
@@ -4455,6 +4458,35 @@ func (siw *ServerInterfaceWrapper) UndoChain(c fiber.Ctx) error {
 
 	handler := func(c fiber.Ctx) error {
 		return siw.Handler.UndoChain(c, chain)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// GetDelivery operation middleware
+func (siw *ServerInterfaceWrapper) GetDelivery(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "delivery" -------------
+	var delivery DeliveryID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "delivery", c.Params("delivery"), &delivery, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter delivery: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.GetDelivery(c, delivery)
 	}
 
 	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
@@ -9739,6 +9771,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/receivers", wrapper.ListReceivers)
 
 	router.Get(options.BaseURL+"/api/projects/:project/deliveries", wrapper.ListDeliveries)
+
+	router.Get(options.BaseURL+"/api/deliveries/:delivery", wrapper.GetDelivery)
 
 	router.Get(options.BaseURL+"/api/deliveries/:delivery/file", wrapper.DeliveryFile)
 

@@ -229,7 +229,7 @@ func (s *Server) Deliver(c fiber.Ctx, id ChainID, p DeliverParams) error {
 
 func (s *Server) sendDelivery(c fiber.Ctx, id int64, status int) error {
 	d, err := s.svc.Store.GetDelivery(c.Context(), id)
-	if err != nil {
+	if d, err = project.Known(d, err, "delivery", id); err != nil {
 		return err
 	}
 	out, err := deliveryOut(d)
@@ -250,10 +250,17 @@ func (s *Server) ListDeliveries(c fiber.Ctx, id ProjectID) error {
 		if err != nil {
 			return err
 		}
+		if d.Also != nil { // hundreds of manifests for each change of the list
+			for i := range *d.Also {
+				(*d.Also)[i].Manifest = nil
+			}
+		}
 		list = append(list, d)
 	}
 	return c.JSON(list)
 }
+
+func (s *Server) GetDelivery(c fiber.Ctx, id DeliveryID) error { return s.sendDelivery(c, id, 200) }
 
 // readyDelivery is a delivery whose package is there.
 func (s *Server) readyDelivery(c fiber.Ctx, id int64) (db.Delivery, error) {

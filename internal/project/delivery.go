@@ -121,11 +121,11 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 	}
 	ends := make([]final, len(chains))
 	for i, r := range held {
-		sc, err := s.SceneOf(r.Scene)
+		name, err := s.sceneName(r.Scene)
 		if err != nil {
 			return nil, err
 		}
-		ends[i] = final{sc.Name, r.Sheet.Sheet}
+		ends[i] = final{name, r.Sheet.Sheet}
 	}
 	for i, options := range optionsOf(ends, o.Options) {
 		x, err := s.composed(ctx, held[i], options)
@@ -135,6 +135,19 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 		out.add(x)
 	}
 	return out, nil
+}
+
+// sceneName is a scene's name, kept beside the scene so that it need not be read
+// for it.
+func (s *Service) sceneName(digest string) (string, error) {
+	name, err := s.Blobs.Side("name "+digest, func() ([]byte, error) {
+		sc, err := s.SceneOf(digest)
+		if err != nil {
+			return nil, err
+		}
+		return []byte(sc.Name), nil
+	})
+	return string(name), err
 }
 
 // final is a chain's end state: its name, and the sheet by which it is delivered.
@@ -374,32 +387,35 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 		return err
 	}
 	total := int64(2*len(chains) + 1)
-	of, ends, scenes := make([]*delivery.Of, len(chains)), make([]final, len(chains)), make([]*scene.Scene, len(chains))
+	// Each is looked at before any is made, and only one is in memory at a time.
+	ends := make([]final, len(chains))
 	for i, c := range chains {
 		t.Progress(int64(i), total, "parts")
-		if of[i], scenes[i], err = s.partOf(ctx, c, d); err != nil {
+		of, end, err := s.partOf(ctx, c, d)
+		if err != nil {
 			return named(err, c, len(chains))
 		}
-		ends[i] = final{scenes[i].Name, of[i].Sheet}
+		ends[i] = final{end.Name, of.Sheet}
 	}
 	whole := make([][]delivery.File, len(chains))
-	var manifest *delivery.Manifest
+	manifests := make([]*delivery.Manifest, len(chains))
 	for i, o := range optionsOf(ends, options) {
 		t.Progress(int64(len(chains)+i), total, "parts")
-		made, err := s.maker().Make(ctx, scenes[i], of[i].Sheet, o)
+		of, end, err := s.partOf(ctx, chains[i], d)
 		if err != nil {
 			return named(err, chains[i], len(chains))
 		}
-		of[i].Options = o
-		var m *delivery.Manifest
-		if whole[i], m, err = s.maker().Whole(made, *of[i]); err != nil {
-			return err
+		of.Options = o
+		made, err := s.maker().Make(ctx, end, of.Sheet, o)
+		if err != nil {
+			return named(err, chains[i], len(chains))
 		}
-		if i == 0 {
-			manifest = m
-		} else {
-			also[i-1].Manifest = m
+		if whole[i], manifests[i], err = s.maker().Whole(made, *of); err != nil {
+			return named(err, chains[i], len(chains))
 		}
+	}
+	for i := range also {
+		also[i].Manifest = manifests[i+1]
 	}
 	zip, err := delivery.Packed(whole...)
 	if err != nil {
@@ -411,7 +427,7 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 	}
 	t.Progress(total, total, "parts")
 	if err := s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)),
-		Manifest: asJSON(manifest), Also: asJSON(also), ID: d.ID}); err != nil {
+		Manifest: asJSON(manifests[0]), Also: asJSON(also), ID: d.ID}); err != nil {
 		return err
 	}
 	var sent *Sent

@@ -12,6 +12,7 @@ import (
 type Found struct {
 	db.Find
 	Entry  int64   // from which it is decoded; 0 where its source is gone or holds it no more
+	Size   int64   // of the entry, in bytes
 	Chains []int64 // in the order in which they were made
 }
 
@@ -57,7 +58,7 @@ func (s *Service) Finds(ctx context.Context, project int64) ([]Found, error) {
 		}
 		for i := range src.List.Len() {
 			for _, f := range at[src.List.Path(i)] {
-				f.Entry = src.List.ID(i)
+				f.Entry, f.Size = src.List.ID(i), src.List.Size(i)
 			}
 		}
 	}
@@ -75,7 +76,7 @@ func (s *Service) Found(ctx context.Context, id int64) (*Found, error) {
 		e, err := s.Store.EntryByPath(ctx, db.EntryByPathParams{SourceID: row.SourceID.Int64, Path: row.EntryPath})
 		switch {
 		case err == nil:
-			out.Entry = store.EntryID(e.SourceID, e.Slot)
+			out.Entry, out.Size = store.EntryID(e.SourceID, e.Slot), e.Size
 		case !errors.Is(err, errNoRows):
 			return nil, err
 		}

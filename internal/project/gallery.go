@@ -175,22 +175,26 @@ func (s *Service) modelsOf(ctx context.Context, a findAllArgs) (*catalog.Catalog
 var readWait = 10 * time.Second
 
 // helpFindAll decodes finds of a job that another process runs. Each process
-// goes through them in an order of its own, from where nobody is likely to be,
-// and leaves out what is decoded meanwhile: so they share the work without
-// asking each other, and none depends on another.
+// goes through them in an order of its own, and leaves out what is decoded
+// meanwhile: so they share the work without asking each other, and none depends
+// on another. What two take at the same time is decoded twice, so large ones are
+// left to the process that runs the job.
 func (s *Service) helpFindAll(ctx context.Context, j db.Job) error {
-	ids, err := s.Store.DecodingFinds(ctx, j.ProjectID)
+	finds, err := s.Finds(ctx, j.ProjectID)
 	if err != nil {
 		return err
 	}
-	todo := make([]wanted, len(ids))
-	for i, k := range rand.Perm(len(ids)) {
-		todo[i] = wanted{id: ids[k], size: helpSize}
+	var todo []wanted
+	for i := range finds {
+		if f := &finds[i]; f.State == "decoding" && f.Size <= helpSize {
+			todo = append(todo, wanted{f.ID, f.Size})
+		}
 	}
+	rand.Shuffle(len(todo), func(i, k int) { todo[i], todo[k] = todo[k], todo[i] })
 	return s.decodeAll(ctx, todo, func(int) {})
 }
 
-// helpSize is how large entries are taken for by a process that helps.
+// helpSize is how large an entry is, in bytes, that others help to decode.
 const helpSize = 16 << 20
 
 // decodeAll decodes on all cores, two models for each since half of the time

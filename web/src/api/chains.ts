@@ -83,6 +83,13 @@ export const useDeliveries = (project: number) =>
     queryKey: chainKeys.deliveries(project),
     queryFn: ({ signal }) => ok(api.GET('/api/projects/{project}/deliveries', { ...at(project), signal })),
   })
+/** One with the manifests of all its assets, which the list leaves out. */
+export const useDelivery = (project: number, delivery?: number) =>
+  useQuery({
+    queryKey: [...chainKeys.deliveries(project), delivery],
+    enabled: !!delivery,
+    queryFn: ({ signal }) => ok(api.GET('/api/deliveries/{delivery}', { ...made(delivery!), signal })),
+  })
 /** Adds the steps that mend what the rehearsal finds. */
 export const mendAll = (chain: number) => ok(api.POST('/api/chains/{chain}/mended', of(chain)))
 /** The ends of all chains against target sheets. */

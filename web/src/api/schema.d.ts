@@ -1862,7 +1862,26 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** @description The deliveries, newest first. Of a package of several assets the list has the manifest of the first only. */
         get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/{delivery}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        get: operations["getDelivery"];
         put?: never;
         post?: never;
         delete?: never;
@@ -7153,6 +7172,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Delivery"][];
+                };
+            };
+        };
+    };
+    getDelivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: components["parameters"]["DeliveryID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The delivery with the manifests of all its assets */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Delivery"];
                 };
             };
         };

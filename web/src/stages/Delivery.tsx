@@ -30,7 +30,7 @@ import { TextButton } from '../parts/TextButton'
 import { Tone } from '../parts/Tone'
 import { Composer } from './delivery/Composer'
 import { Made } from './delivery/Made'
-import { ManifestOf } from './delivery/Manifest'
+import { Manifests } from './delivery/Manifest'
 import { SentTo, stateOf } from './delivery/Sent'
 
 const Body = styled('div')({ padding: '10px 18px 12px', fontSize: 13 })
@@ -151,11 +151,7 @@ export function Delivery() {
           {shown?.sent && (
             <SentTo key={`sent ${shown.id}`} project={project} delivery={shown} receivers={receivers} />
           )}
-          {shown?.manifest &&
-            [shown.manifest, ...(shown.also ?? []).map((x) => x.manifest)].map(
-              (m, i, all) =>
-                m && <ManifestOf key={i} manifest={m} of={all.length > 1 ? undefined : shown.name} />,
-            )}
+          {shown?.manifest && <Manifests project={project} delivery={shown} />}
         </Pane>
       </Panes>
       <Dialog

@@ -78,6 +78,7 @@ export function Composer({
   const { data: sources } = useFindSources(project, chain.find)
   const sheet = targets?.find((t) => t.id === chain.target)
   const refused = c?.refused.length ?? 0
+  const alongside = others.filter((x) => order.also?.includes(x.id))
   useEffect(() => onComposed(c), [c, onComposed])
   const set = (o: Partial<Order>) => onOrder({ ...order, ...o })
   return (
@@ -205,7 +206,29 @@ export function Composer({
         </Item>
       ))}
       {children}
-      <Head title="Made from" ruled />
+      <MadeFrom project={project} find={chain.find} of={alongside.length > 0 ? chain.name : undefined} />
+      {alongside.map((x) => (
+        <MadeFrom key={x.id} project={project} find={x.find} of={x.name} />
+      ))}
+    </>
+  )
+}
+
+/** The sources of an asset, with what may be done with them. */
+function MadeFrom({
+  project,
+  find,
+  of,
+}: {
+  project: number
+  find: number
+  /** Which of several it is. */
+  of?: string
+}) {
+  const { data: sources } = useFindSources(project, find)
+  return (
+    <>
+      <Head title={of ? `${of} is made from` : 'Made from'} ruled />
       {sources?.map((s) => (
         <Item key={s.source} data-origin={s.source}>
           <b>{s.source}</b>{' '}

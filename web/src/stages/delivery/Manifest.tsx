@@ -1,5 +1,6 @@
 // The manifest of a delivery: what it is made of.
 import { styled, Table, TableBody, TableCell, TableHead, TableRow } from '@mui/material'
+import { useDelivery } from '../../api/chains'
 import type { S } from '../../api/http'
 import { Facts } from '../../parts/Facts'
 import { bytes } from '../../parts/format'
@@ -24,21 +25,35 @@ interface Manifest {
 
 const Hash = styled('span')({ fontFamily: 'var(--mono)', fontSize: 12.5, overflowWrap: 'anywhere' })
 
-export function ManifestOf({
+/** The manifests of all assets of a delivery, each under its asset's name. */
+export function Manifests({ project, delivery }: { project: number; delivery: S['Delivery'] }) {
+  const { data: whole } = useDelivery(project, delivery.also && delivery.id)
+  if (!delivery.also) return <ManifestOf manifest={delivery.manifest} title={delivery.name} />
+  return [whole?.manifest, ...(whole?.also ?? []).map((x) => x.manifest)].map((m, i) => (
+    <ManifestOf key={i} manifest={m} />
+  ))
+}
+
+function ManifestOf({
   manifest,
-  of,
+  title,
 }: {
-  manifest: NonNullable<S['Delivery']['manifest']>
-  /** The package; of one of several assets it is that asset's. */
-  of?: string
+  manifest: S['Delivery']['manifest']
+  /** Of what it is, where that is not the asset. */
+  title?: string
 }) {
+  if (!manifest) return null
   const m = manifest as unknown as Manifest
   const steps = (m.chain.steps ?? [])
     .map((s) => s.step + (s.off ? ' (off)' : ` v${m.stepVersions[s.step] ?? 1}`))
     .join(' → ')
   return (
     <>
-      <Head title={`Manifest of ${of ?? m.asset}`} end={<Tone is="soft">Excavate {m.excavate}</Tone>} ruled />
+      <Head
+        title={`Manifest of ${title ?? m.asset}`}
+        end={<Tone is="soft">Excavate {m.excavate}</Tone>}
+        ruled
+      />
       <Facts
         of={[
           ['File', m.file],
