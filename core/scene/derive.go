@@ -97,42 +97,6 @@ func apply(m *geom.Mat4, p *Part, from, to int, positions, normals []float32) {
 	}
 }
 
-// Bounds is the box of all meshes in world space at rest, in the scene's own
-// axes and unit. Empty if there is no vertex.
-func (s *Scene) Bounds() geom.Box {
-	box, _ := s.extent()
-	return box
-}
-
-// extent is the box of all meshes in world space at rest, and the area of
-// their surfaces.
-func (s *Scene) extent() (box geom.Box, area float64) {
-	box = geom.EmptyBox()
-	world := s.World()
-	for i := range s.Nodes {
-		if s.Nodes[i].Mesh < 0 {
-			continue
-		}
-		parts := s.Meshes[s.Nodes[i].Mesh].Parts
-		for j := range parts {
-			p := parts[j]
-			p.Normals = nil
-			pos, _ := s.Posed(i, &p, world)
-			at := func(v int) geom.Vec3 {
-				return geom.Vec3{float64(pos[3*v]), float64(pos[3*v+1]), float64(pos[3*v+2])}
-			}
-			for v := range len(pos) / 3 {
-				box.Add(at(v))
-			}
-			for t := 0; t+2 < len(p.Triangles); t += 3 {
-				a := at(int(p.Triangles[t]))
-				area += at(int(p.Triangles[t+1])).Sub(a).Cross(at(int(p.Triangles[t+2])).Sub(a)).Len() / 2
-			}
-		}
-	}
-	return box, area
-}
-
 // Bones tells for each node whether a skin uses it.
 func (s *Scene) Bones() []bool {
 	b := make([]bool, len(s.Nodes))
