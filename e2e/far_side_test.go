@@ -22,7 +22,7 @@ func farSide(t *testing.T) *porter {
 	engine, film := httptest.NewServer(receiver.NewEngine().Handler()), httptest.NewServer(receiver.NewFilm().Handler())
 	t.Cleanup(engine.Close)
 	t.Cleanup(film.Close)
-	p.app.Service.SetReceivers([]string{engine.URL, film.URL})
+	p.app.Service.Deliveries.SetReceivers([]string{engine.URL, film.URL})
 	return p
 }
 

@@ -36,16 +36,16 @@ func BenchmarkFirstRows(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer a.Close()
-	id, err := a.Service.Store.CreateProject(ctx, "big")
+	id, err := a.Service.Projects.Create(ctx, "big")
 	if err != nil {
 		b.Fatal(err)
 	}
-	src, err := a.Service.AddPath(ctx, id, filepath.Join(lib, "big.tide"))
+	src, err := a.Service.Sources.AddPath(ctx, id, filepath.Join(lib, "big.tide"))
 	if err != nil {
 		b.Fatal(err)
 	}
 	for state := ""; state != "ready"; time.Sleep(50 * time.Millisecond) {
-		row, err := a.Service.Store.GetSource(ctx, src)
+		row, err := a.Store.GetSource(ctx, src)
 		if err != nil || row.State == "failed" {
 			b.Fatal(err, row.Error)
 		}

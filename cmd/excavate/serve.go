@@ -103,7 +103,7 @@ func runApp(cmd *cobra.Command, o *options, cfg app.Config, demoDir string) erro
 	if demoDir != "" {
 		devices, receivers, stop := standins(cfg.Log)
 		defer stop()
-		a.Service.SetReceivers(receivers)
+		a.Service.Deliveries.SetReceivers(receivers)
 		if err := a.Demo(ctx, demoDir, devices...); err != nil {
 			a.Close()
 			return err

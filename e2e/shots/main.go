@@ -71,7 +71,7 @@ func run(out string) error {
 	}
 	engine := httptest.NewServer(receiver.NewEngine().Handler())
 	defer engine.Close()
-	a.Service.SetReceivers([]string{engine.URL})
+	a.Service.Deliveries.SetReceivers([]string{engine.URL})
 	if err := farSide(p, a.Address, demo, out); err != nil {
 		return err
 	}

@@ -31,6 +31,7 @@ type client struct {
 	t    testing.TB
 	base string
 	lib  string // a library folder
+	out  string // a folder that may be extracted to
 	app  *app.App
 }
 
@@ -44,13 +45,14 @@ func start(t testing.TB) *client {
 	if err := demo.Write(lib, nil); err != nil {
 		t.Fatal(err)
 	}
+	out := t.TempDir()
 	a, err := app.Start(context.Background(), app.Config{Workers: 2, Data: t.TempDir(), Database: testdb.DSN(t),
-		Library: []string{lib}, Lib: library})
+		Library: []string{lib}, Outputs: []string{out}, Lib: library})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { a.Close() })
-	return &client{t, a.Address, lib, a}
+	return &client{t, a.Address, lib, out, a}
 }
 
 // do sends a request and returns the status and the body.

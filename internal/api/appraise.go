@@ -19,7 +19,7 @@ func keep(c fiber.Ctx, mime string, b []byte) error {
 }
 
 func (s *Server) SceneInventory(c fiber.Ctx, digest Digest) error {
-	b, err := s.svc.Inventory(digest)
+	b, err := s.svc.Scenes.Inventory(digest)
 	if err != nil {
 		return err
 	}
@@ -27,7 +27,7 @@ func (s *Server) SceneInventory(c fiber.Ctx, digest Digest) error {
 }
 
 func (s *Server) SceneRig(c fiber.Ctx, digest Digest, p SceneRigParams) error {
-	b, err := s.svc.Rig(digest, value(p.Against))
+	b, err := s.svc.Scenes.Rig(digest, value(p.Against))
 	if err != nil {
 		return err
 	}
@@ -35,7 +35,7 @@ func (s *Server) SceneRig(c fiber.Ctx, digest Digest, p SceneRigParams) error {
 }
 
 func (s *Server) SceneMotion(c fiber.Ctx, digest Digest, motion int) error {
-	b, err := s.svc.Motion(digest, motion)
+	b, err := s.svc.Scenes.Motion(digest, motion)
 	if err != nil {
 		return err
 	}
@@ -43,7 +43,7 @@ func (s *Server) SceneMotion(c fiber.Ctx, digest Digest, motion int) error {
 }
 
 func (s *Server) SceneClues(c fiber.Ctx, digest Digest) error {
-	list, err := s.svc.Clues(digest)
+	list, err := s.svc.Scenes.Clues(digest)
 	if err != nil {
 		return err
 	}
@@ -51,7 +51,7 @@ func (s *Server) SceneClues(c fiber.Ctx, digest Digest) error {
 }
 
 func (s *Server) SceneUV(c fiber.Ctx, digest Digest, p SceneUVParams) error {
-	b, err := s.svc.UV(digest, p.Mesh, p.Part, p.Set)
+	b, err := s.svc.Scenes.UV(digest, p.Mesh, p.Part, p.Set)
 	if err != nil {
 		return err
 	}
@@ -59,7 +59,7 @@ func (s *Server) SceneUV(c fiber.Ctx, digest Digest, p SceneUVParams) error {
 }
 
 func (s *Server) ScenePicture(c fiber.Ctx, digest Digest, n int, p ScenePictureParams) error {
-	data, mime, _, err := s.svc.ScenePicture(digest, n)
+	data, mime, _, err := s.svc.Scenes.Picture(digest, n)
 	if err != nil {
 		return err
 	}
@@ -80,7 +80,7 @@ func (s *Server) ScenePicture(c fiber.Ctx, digest Digest, n int, p ScenePictureP
 }
 
 func (s *Server) ScenePictureFile(c fiber.Ctx, digest Digest, n int, p ScenePictureFileParams) error {
-	data, from, name, err := s.svc.ScenePicture(digest, n)
+	data, from, name, err := s.svc.Scenes.Picture(digest, n)
 	if err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func (s *Server) ScenePictureFile(c fiber.Ctx, digest Digest, n int, p ScenePict
 		return project.Unreadable(err)
 	}
 	o := pixel.WriteOptions{Texels: pixel.Format(value(p.Texels)), Mips: value(p.Mips)}
-	if o.Meaning, err = s.svc.MeaningOf(digest, n); err != nil {
+	if o.Meaning, err = s.svc.Scenes.MeaningOf(digest, n); err != nil {
 		return err
 	}
 	out, _, err := pixel.Write(p.Format, pixel.ToNRGBA(img), o)
@@ -106,7 +106,7 @@ func (s *Server) ScenePictureFile(c fiber.Ctx, digest Digest, n int, p ScenePict
 }
 
 func (s *Server) ScenePictureAppraisal(c fiber.Ctx, digest Digest, n int) error {
-	b, err := s.svc.Appraisal(digest, n)
+	b, err := s.svc.Scenes.Appraisal(digest, n)
 	if err != nil {
 		return err
 	}
@@ -114,7 +114,7 @@ func (s *Server) ScenePictureAppraisal(c fiber.Ctx, digest Digest, n int) error 
 }
 
 func (s *Server) ScenePictureDifference(c fiber.Ctx, digest Digest, n int, p ScenePictureDifferenceParams) error {
-	b, err := s.svc.PictureDifference(digest, n, p.With, p.Other)
+	b, err := s.svc.Scenes.PictureDifference(digest, n, p.With, p.Other)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func (s *Server) ScenePictureDifference(c fiber.Ctx, digest Digest, n int, p Sce
 }
 
 func (s *Server) CompareScenes(c fiber.Ctx, digest Digest, p CompareScenesParams) error {
-	x, err := s.svc.Compare(digest, p.With, value(p.Tolerance))
+	x, err := s.svc.Scenes.Compare(digest, p.With, value(p.Tolerance))
 	if err != nil {
 		return err
 	}
@@ -130,7 +130,7 @@ func (s *Server) CompareScenes(c fiber.Ctx, digest Digest, p CompareScenesParams
 }
 
 func (s *Server) SceneDistances(c fiber.Ctx, digest Digest, p SceneDistancesParams) error {
-	b, err := s.svc.Distances(digest, p.With, value(p.Tolerance))
+	b, err := s.svc.Scenes.Distances(digest, p.With, value(p.Tolerance))
 	if err != nil {
 		return err
 	}
@@ -154,14 +154,14 @@ func (s *Server) PutBasis(c fiber.Ctx, id int64) error {
 		}
 	}
 	b.Handed, b.MetresPerUnit = geom.Handedness(d.Handedness), d.MetresPerUnit
-	if err := s.svc.SetBasis(c.Context(), id, &b); err != nil {
+	if err := s.svc.Finds.SetBasis(c.Context(), id, &b); err != nil {
 		return err
 	}
 	return c.Status(202).JSON(struct{}{})
 }
 
 func (s *Server) DeleteBasis(c fiber.Ctx, id int64) error {
-	if err := s.svc.SetBasis(c.Context(), id, nil); err != nil {
+	if err := s.svc.Finds.SetBasis(c.Context(), id, nil); err != nil {
 		return err
 	}
 	return c.Status(202).JSON(struct{}{})

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -9,7 +8,6 @@ import (
 	"excavate/core/chain"
 	"excavate/core/delivery"
 	"excavate/internal/project"
-	"excavate/internal/store/db"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -48,48 +46,31 @@ func stepsIn(in []ChainStep) ([]chain.Step, error) {
 	return out, nil
 }
 
-func (s *Server) chainOut(ctx context.Context, c db.Chain) (Chain, error) {
-	doc, err := s.svc.Steps(ctx, c)
-	if err != nil {
-		return Chain{}, err
-	}
-	last, err := s.svc.Store.LastRevision(ctx, c.ID)
-	out := Chain{Id: c.ID, Find: c.FindID, Name: c.Name, Target: c.Target, Revision: int(c.Head), CanUndo: c.Head > 1, CanRedo: int64(c.Head) < last, Steps: []ChainStep{}}
-	for _, st := range doc.Steps {
+func chainOut(c project.Whole) Chain {
+	out := Chain{Id: c.ID, Find: c.FindID, Name: c.Name, Target: c.Target, Revision: int(c.Head),
+		CanUndo: c.Head > 1, CanRedo: int64(c.Head) < c.Last, Steps: []ChainStep{}}
+	for _, st := range c.Steps {
 		out.Steps = append(out.Steps, stepOut(st))
 	}
-	return out, err
-}
-
-func (s *Server) chain(c fiber.Ctx, id int64) (db.Chain, error) {
-	row, err := s.svc.Store.GetChain(c.Context(), id)
-	return project.Known(row, err, "chain", id)
+	return out
 }
 
 func (s *Server) sendChain(c fiber.Ctx, status int, id int64) error {
-	row, err := s.chain(c, id)
+	x, err := s.svc.Chains.Whole(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	out, err := s.chainOut(c.Context(), row)
-	if err != nil {
-		return err
-	}
-	return c.Status(status).JSON(out)
+	return c.Status(status).JSON(chainOut(*x))
 }
 
 func (s *Server) ListChains(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListChains(c.Context(), id)
+	rows, err := s.svc.Chains.List(c.Context(), id)
 	if err != nil {
 		return err
 	}
 	out := []Chain{}
 	for _, r := range rows {
-		x, err := s.chainOut(c.Context(), r)
-		if err != nil {
-			return err
-		}
-		out = append(out, x)
+		out = append(out, chainOut(r))
 	}
 	return c.JSON(out)
 }
@@ -107,11 +88,7 @@ func (s *Server) CreateChain(c fiber.Ctx, id ProjectID) error {
 		doc.Name = strings.TrimSpace(b.Name)
 	}
 	if b.Chain != nil {
-		from, err := s.chain(c, *b.Chain)
-		if err != nil {
-			return err
-		}
-		if doc, err = s.svc.Steps(c.Context(), from); err != nil {
+		if doc, err = s.svc.Chains.Document(c.Context(), *b.Chain); err != nil {
 			return err
 		}
 		if b.Steps != nil {
@@ -122,7 +99,7 @@ func (s *Server) CreateChain(c fiber.Ctx, id ProjectID) error {
 	if doc.Name == "" {
 		return bad(400, "the chain needs a name")
 	}
-	n, err := s.svc.CreateChain(c.Context(), id, b.Find, doc)
+	n, err := s.svc.Chains.Create(c.Context(), id, b.Find, doc)
 	if err != nil {
 		return err
 	}
@@ -136,26 +113,7 @@ func (s *Server) PatchChain(c fiber.Ctx, id ChainID) error {
 	if err != nil {
 		return err
 	}
-	row, err := s.chain(c, id)
-	if err != nil {
-		return err
-	}
-	p := db.PatchChainParams{Name: row.Name, Target: row.Target, ID: id}
-	if b.Name != nil {
-		if p.Name = strings.TrimSpace(*b.Name); p.Name == "" {
-			return bad(400, "a chain needs a name")
-		}
-	}
-	if b.Target != nil {
-		if _, err := s.svc.SheetOf(c.Context(), *b.Target); err != nil {
-			return bad(400, "there is no target sheet %q", *b.Target)
-		}
-		p.Target = *b.Target
-	}
-	if err := s.svc.Store.PatchChain(c.Context(), p); err != nil {
-		return err
-	}
-	if err := s.svc.Store.TouchProject(c.Context(), row.ProjectID); err != nil {
+	if err := s.svc.Chains.Set(c.Context(), id, b.Name, b.Target); err != nil {
 		return err
 	}
 	return s.sendChain(c, 200, id)
@@ -170,32 +128,28 @@ func (s *Server) PutSteps(c fiber.Ctx, id ChainID) error {
 	if err != nil {
 		return err
 	}
-	if err := s.svc.EditChain(c.Context(), id, b.Revision, steps); err != nil {
+	if err := s.svc.Chains.Edit(c.Context(), id, b.Revision, steps); err != nil {
 		return err
 	}
 	return s.sendChain(c, 200, id)
 }
 
 func (s *Server) UndoChain(c fiber.Ctx, id ChainID) error {
-	if err := s.svc.MoveHead(c.Context(), id, -1); err != nil {
+	if err := s.svc.Chains.MoveHead(c.Context(), id, -1); err != nil {
 		return err
 	}
 	return s.sendChain(c, 200, id)
 }
 
 func (s *Server) RedoChain(c fiber.Ctx, id ChainID) error {
-	if err := s.svc.MoveHead(c.Context(), id, 1); err != nil {
+	if err := s.svc.Chains.MoveHead(c.Context(), id, 1); err != nil {
 		return err
 	}
 	return s.sendChain(c, 200, id)
 }
 
 func (s *Server) ChainDocument(c fiber.Ctx, id ChainID) error {
-	row, err := s.chain(c, id)
-	if err != nil {
-		return err
-	}
-	doc, err := s.svc.Steps(c.Context(), row)
+	doc, err := s.svc.Chains.Document(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -204,23 +158,23 @@ func (s *Server) ChainDocument(c fiber.Ctx, id ChainID) error {
 		return err
 	}
 	c.Set("Content-Type", "application/yaml")
-	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", delivery.FileName(row.Name, ".yaml")))
+	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", delivery.FileName(doc.Name, ".yaml")))
 	return c.Send(b)
 }
 
 func (s *Server) RunChain(c fiber.Ctx, id ChainID) error {
-	if err := s.svc.QueueRun(c.Context(), id); err != nil {
+	if err := s.svc.Chains.Run(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) ListBands(c fiber.Ctx, id ChainID) error {
-	row, err := s.chain(c, id)
+	row, err := s.svc.Chains.Get(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	bands, running, err := s.svc.Bands(c.Context(), row)
+	bands, running, err := s.svc.Chains.Bands(c.Context(), row)
 	if err != nil {
 		return err
 	}
@@ -263,7 +217,7 @@ func (s *Server) ListBands(c fiber.Ctx, id ChainID) error {
 }
 
 func (s *Server) ChainOverMany(c fiber.Ctx, id ProjectID, p ChainOverManyParams) error {
-	out, err := s.svc.Over(c.Context(), id, p.Name)
+	out, err := s.svc.Chains.Over(c.Context(), id, p.Name)
 	if err != nil {
 		return err
 	}
@@ -275,11 +229,11 @@ func (s *Server) RunOver(c fiber.Ctx, id ChainID) error {
 	if err != nil {
 		return err
 	}
-	row, err := s.chain(c, id)
+	row, err := s.svc.Chains.Get(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	made, err := s.svc.RunOver(c.Context(), row, b.Finds)
+	made, err := s.svc.Chains.RunOver(c.Context(), row, b.Finds)
 	if err != nil {
 		return err
 	}
@@ -287,11 +241,11 @@ func (s *Server) RunOver(c fiber.Ctx, id ChainID) error {
 }
 
 func (s *Server) SameForAll(c fiber.Ctx, id ChainID) error {
-	row, err := s.chain(c, id)
+	row, err := s.svc.Chains.Get(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	changed, err := s.svc.SameForAll(c.Context(), row)
+	changed, err := s.svc.Chains.SameForAll(c.Context(), row)
 	if err != nil {
 		return err
 	}

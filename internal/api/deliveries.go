@@ -3,7 +3,6 @@ package api
 import (
 	"fmt"
 	"io"
-	"strings"
 
 	"excavate/core/delivery"
 	"excavate/core/scene"
@@ -56,15 +55,15 @@ func findingOut(f *target.Finding, since int, r *project.Rehearsed) Finding {
 }
 
 func (s *Server) Rehearse(c fiber.Ctx, id ChainID) error {
-	row, err := s.chain(c, id)
+	row, err := s.svc.Chains.Get(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	r, err := s.svc.Rehearse(c.Context(), row)
+	r, err := s.svc.Rehearsals.Rehearse(c.Context(), row)
 	if err != nil {
 		return err
 	}
-	if err := s.svc.Causes(r); err != nil {
+	if err := s.svc.Rehearsals.Causes(r); err != nil {
 		return err
 	}
 	out := Rehearsal{Ready: r.Ready, Running: ptr(r.Running), Target: targetOut(r.Sheet),
@@ -85,11 +84,11 @@ func (s *Server) Rehearse(c fiber.Ctx, id ChainID) error {
 }
 
 func (s *Server) MendAll(c fiber.Ctx, id ChainID) error {
-	row, err := s.chain(c, id)
+	row, err := s.svc.Chains.Get(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	m, added, err := s.svc.MendAll(c.Context(), row)
+	m, added, err := s.svc.Rehearsals.MendAll(c.Context(), row)
 	if err != nil {
 		return err
 	}
@@ -103,7 +102,7 @@ func (s *Server) MendAll(c fiber.Ctx, id ChainID) error {
 }
 
 func (s *Server) RehearseMany(c fiber.Ctx, id ProjectID, p RehearseManyParams) error {
-	table, waiting, err := s.svc.RehearseMany(c.Context(), id, value(p.Targets))
+	table, waiting, err := s.svc.Rehearsals.RehearseMany(c.Context(), id, value(p.Targets))
 	if err != nil {
 		return err
 	}
@@ -120,12 +119,9 @@ func (s *Server) RehearseMany(c fiber.Ctx, id ProjectID, p RehearseManyParams) e
 func deliveryOut(d db.Delivery) (Delivery, error) {
 	out := Delivery{Id: d.ID, Chain: d.ChainID, Name: d.Name, State: DeliveryState(d.State),
 		Error: optional(d.Error), Size: d.Size, Created: d.Created, Purpose: optional(d.Purpose)}
-	if string(d.Manifest) != "null" {
-		m, err := same[map[string]any](d.Manifest)
-		if err != nil {
-			return out, err
-		}
-		out.Manifest = &m
+	var err error
+	if out.Manifest, err = same[*map[string]any](d.Manifest); err != nil {
+		return out, err
 	}
 	also, err := same[[]DeliveryAlso](d.Also)
 	if err != nil {
@@ -137,14 +133,8 @@ func deliveryOut(d db.Delivery) (Delivery, error) {
 	if out.Stops, err = project.Stops(d); err != nil {
 		return out, err
 	}
-	if string(d.Sent) != "null" {
-		m, err := same[map[string]any](d.Sent)
-		if err != nil {
-			return out, err
-		}
-		out.Sent = &m
-	}
-	return out, nil
+	out.Sent, err = same[*map[string]any](d.Sent)
+	return out, err
 }
 
 // orderOf reads what is to be delivered; nothing is the sheet's own, for
@@ -189,11 +179,11 @@ func (s *Server) Compose(c fiber.Ctx, id ChainID) error {
 	if err != nil {
 		return err
 	}
-	row, err := s.chain(c, id)
+	row, err := s.svc.Chains.Get(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	x, err := s.svc.Compose(c.Context(), row, orderOf(b))
+	x, err := s.svc.Deliveries.Compose(c.Context(), row, orderOf(b))
 	if err != nil {
 		return err
 	}
@@ -214,13 +204,13 @@ func (s *Server) Deliver(c fiber.Ctx, id ChainID, p DeliverParams) error {
 			return err
 		}
 	}
-	row, err := s.chain(c, id)
+	row, err := s.svc.Chains.Get(c.Context(), id)
 	if err != nil {
 		return err
 	}
 	order := orderOf(b)
 	order.Send = value(p.Send)
-	n, err := s.svc.CreateDelivery(c.Context(), row, order, value(p.Despite))
+	n, err := s.svc.Deliveries.Create(c.Context(), row, order, value(p.Despite))
 	if err != nil {
 		return err
 	}
@@ -228,8 +218,8 @@ func (s *Server) Deliver(c fiber.Ctx, id ChainID, p DeliverParams) error {
 }
 
 func (s *Server) sendDelivery(c fiber.Ctx, id int64, status int) error {
-	d, err := s.svc.Store.GetDelivery(c.Context(), id)
-	if d, err = project.Known(d, err, "delivery", id); err != nil {
+	d, err := s.svc.Deliveries.Get(c.Context(), id)
+	if err != nil {
 		return err
 	}
 	out, err := deliveryOut(d)
@@ -240,7 +230,7 @@ func (s *Server) sendDelivery(c fiber.Ctx, id int64, status int) error {
 }
 
 func (s *Server) ListDeliveries(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListDeliveries(c.Context(), id)
+	rows, err := s.svc.Deliveries.List(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -262,26 +252,14 @@ func (s *Server) ListDeliveries(c fiber.Ctx, id ProjectID) error {
 
 func (s *Server) GetDelivery(c fiber.Ctx, id DeliveryID) error { return s.sendDelivery(c, id, 200) }
 
-// readyDelivery is a delivery whose package is there.
-func (s *Server) readyDelivery(c fiber.Ctx, id int64) (db.Delivery, error) {
-	d, err := s.svc.Store.GetDelivery(c.Context(), id)
-	if d, err = project.Known(d, err, "delivery", id); err != nil {
-		return d, err
-	}
-	if d.State != "ready" {
-		return d, bad(409, "the delivery is not ready: %s", strings.TrimSpace(d.State+" "+d.Error))
-	}
-	return d, nil
-}
-
 func (s *Server) DeliveryFile(c fiber.Ctx, id DeliveryID) error {
-	d, err := s.readyDelivery(c, id)
+	d, err := s.svc.Deliveries.Ready(c.Context(), id)
 	if err != nil {
 		return err
 	}
 	c.Set("Content-Type", "application/zip")
 	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", d.Name))
-	return c.SendFile(s.svc.Blobs.Path(d.File))
+	return c.SendFile(s.svc.Deliveries.File(d))
 }
 
 func (s *Server) PlaceDelivery(c fiber.Ctx, id DeliveryID) error {
@@ -289,11 +267,11 @@ func (s *Server) PlaceDelivery(c fiber.Ctx, id DeliveryID) error {
 	if err != nil {
 		return err
 	}
-	d, err := s.readyDelivery(c, id)
+	d, err := s.svc.Deliveries.Ready(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	placed, err := s.svc.PlaceDelivery(d, b.Folder, value(b.Search))
+	placed, err := s.svc.Deliveries.Place(d, b.Folder, value(b.Search))
 	if err != nil {
 		return err
 	}
@@ -311,11 +289,11 @@ func (s *Server) PlaceDelivery(c fiber.Ctx, id DeliveryID) error {
 }
 
 func (s *Server) VerifyDelivery(c fiber.Ctx, id DeliveryID) error {
-	d, err := s.readyDelivery(c, id)
+	d, err := s.svc.Deliveries.Ready(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	v, err := s.svc.VerifyDelivery(c.Context(), d)
+	v, err := s.svc.Deliveries.Verify(c.Context(), d)
 	if err != nil {
 		return err
 	}
@@ -335,7 +313,7 @@ func faultsOut(list []delivery.Fault) []DeliveryFault {
 
 func (s *Server) ListReceivers(c fiber.Ctx) error {
 	out := []Receiver{}
-	for _, r := range s.svc.ReceiverList(c.Context()) {
+	for _, r := range s.svc.Deliveries.Receivers(c.Context()) {
 		out = append(out, Receiver{Id: r.ID, Name: r.Name, Kind: r.Kind,
 			Targets: append([]string{}, r.Targets...), Address: r.Address, Note: optional(r.Note)})
 	}
@@ -347,22 +325,22 @@ func (s *Server) SendDelivery(c fiber.Ctx, id DeliveryID) error {
 	if err != nil {
 		return err
 	}
-	d, err := s.readyDelivery(c, id)
+	d, err := s.svc.Deliveries.Ready(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	if err := s.svc.SendDelivery(c.Context(), d, b.Receiver); err != nil {
+	if err := s.svc.Deliveries.Send(c.Context(), d, b.Receiver); err != nil {
 		return err
 	}
 	return s.sendDelivery(c, id, 202)
 }
 
 func (s *Server) AfterUpdate(c fiber.Ctx, id DeliveryID) error {
-	d, err := s.readyDelivery(c, id)
+	d, err := s.svc.Deliveries.Ready(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	n, gone, err := s.svc.AfterUpdate(c.Context(), d)
+	n, gone, err := s.svc.Deliveries.AfterUpdate(c.Context(), d)
 	if err != nil {
 		return err
 	}
@@ -370,11 +348,11 @@ func (s *Server) AfterUpdate(c fiber.Ctx, id DeliveryID) error {
 }
 
 func (s *Server) DeliverySeen(c fiber.Ctx, id DeliveryID, p DeliverySeenParams) error {
-	d, err := s.readyDelivery(c, id)
+	d, err := s.svc.Deliveries.Ready(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	png, err := s.svc.DeliverySeen(c.Context(), d, value(p.Asset))
+	png, err := s.svc.Deliveries.Seen(c.Context(), d, value(p.Asset))
 	if err != nil {
 		return err
 	}
@@ -385,7 +363,7 @@ func (s *Server) DeliverySeen(c fiber.Ctx, id DeliveryID, p DeliverySeenParams) 
 // recipes
 
 func (s *Server) ProjectRecipe(c fiber.Ctx, id ProjectID) error {
-	r, err := s.svc.Recipe(c.Context(), id)
+	r, err := s.svc.Projects.Recipe(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -412,7 +390,7 @@ func (s *Server) LookAtRecipe(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	_, x, err := s.svc.LookAtRecipe(c.Context(), b)
+	_, x, err := s.svc.Projects.LookAtRecipe(c.Context(), b)
 	if err != nil {
 		return err
 	}
@@ -437,7 +415,7 @@ func (s *Server) OpenRecipe(c fiber.Ctx, p OpenRecipeParams) error {
 	if err != nil {
 		return err
 	}
-	id, remarks, err := s.svc.OpenRecipe(c.Context(), b, value(p.Changed))
+	id, remarks, err := s.svc.Projects.OpenRecipe(c.Context(), b, value(p.Changed))
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ func (s *Server) deviceOut(ctx context.Context, d db.Device) Device {
 	out := Device{Id: d.ID, Address: d.Address, Kind: d.Kind, Name: d.Name}
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	_, c, err := s.svc.Device(ctx, d.ID)
+	_, c, err := s.svc.Devices.Get(ctx, d.ID)
 	if err == nil {
 		if d.Kind == "console" {
 			var st device.State
@@ -35,7 +35,7 @@ func (s *Server) deviceOut(ctx context.Context, d db.Device) Device {
 }
 
 func (s *Server) ListDevices(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListDevices(c.Context(), id)
+	rows, err := s.svc.Devices.List(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -53,7 +53,7 @@ func (s *Server) ConnectDevice(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	d, err := s.svc.Connect(c.Context(), id, b.Address, value(b.Token))
+	d, err := s.svc.Devices.Connect(c.Context(), id, b.Address, value(b.Token))
 	if err != nil {
 		return err
 	}
@@ -61,14 +61,14 @@ func (s *Server) ConnectDevice(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) DisconnectDevice(c fiber.Ctx, id int64) error {
-	if err := s.svc.Disconnect(c.Context(), id); err != nil {
+	if err := s.svc.Devices.Disconnect(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) ListOffers(c fiber.Ctx, id int64) error {
-	list, err := s.svc.Offers(c.Context(), id)
+	list, err := s.svc.Devices.Offers(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -84,13 +84,9 @@ func (s *Server) ListOffers(c fiber.Ctx, id int64) error {
 }
 
 func (s *Server) OfferThumb(c fiber.Ctx, id int64, p OfferThumbParams) error {
-	_, client, err := s.svc.Device(c.Context(), id)
+	b, err := s.svc.Devices.Thumb(c.Context(), id, p.Offer)
 	if err != nil {
 		return err
-	}
-	b, err := client.Thumb(c.Context(), p.Offer)
-	if err != nil {
-		return bad(502, "%v", err)
 	}
 	c.Set("Content-Type", "image/png")
 	c.Set("Cache-Control", "private, max-age=60")
@@ -102,14 +98,8 @@ func (s *Server) ControlDevice(c fiber.Ctx, id int64) error {
 	if err != nil {
 		return err
 	}
-	d, client, err := s.svc.Device(c.Context(), id)
+	d, err := s.svc.Devices.Control(c.Context(), id, string(b.Do), value(b.Frames))
 	if err != nil {
-		return err
-	}
-	if _, err := client.Control(c.Context(), string(b.Do), value(b.Frames)); err != nil {
-		return bad(502, "%v", err)
-	}
-	if err := s.svc.Store.TouchProject(c.Context(), d.ProjectID); err != nil {
 		return err
 	}
 	return c.JSON(s.deviceOut(c.Context(), d))
@@ -120,10 +110,10 @@ func (s *Server) PullOffers(c fiber.Ctx, id int64) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.svc.Pull(c.Context(), id, b.Offers); err != nil {
+	if _, err := s.svc.Devices.Pull(c.Context(), id, b.Offers); err != nil {
 		return err
 	}
 	return c.Status(202).Send(nil)
 }
 
-func (s *Server) ListNearby(c fiber.Ctx) error { return c.JSON(s.svc.Nearby()) }
+func (s *Server) ListNearby(c fiber.Ctx) error { return c.JSON(s.svc.Devices.Nearby()) }

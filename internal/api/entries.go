@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"image"
@@ -69,7 +68,7 @@ func (s *Server) ListEntries(c fiber.Ctx, id ProjectID, p ListEntriesParams) err
 	if err != nil {
 		return err
 	}
-	cat, q, err := s.svc.Find(c.Context(), id, f, string(value(p.Sort)))
+	cat, q, err := s.svc.Sources.Find(c.Context(), id, f, string(value(p.Sort)))
 	if err != nil {
 		return err
 	}
@@ -78,7 +77,7 @@ func (s *Server) ListEntries(c fiber.Ctx, id ProjectID, p ListEntriesParams) err
 	if err != nil {
 		return err
 	}
-	g, _, err := s.svc.Links(c.Context(), id)
+	g, _, err := s.svc.Sources.Links(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -106,7 +105,7 @@ func (s *Server) OutlineEntries(c fiber.Ctx, id ProjectID, p OutlineEntriesParam
 	if err != nil {
 		return err
 	}
-	cat, q, err := s.svc.Find(c.Context(), id, f, "path")
+	cat, q, err := s.svc.Sources.Find(c.Context(), id, f, "path")
 	if err != nil {
 		return err
 	}
@@ -123,7 +122,7 @@ func (s *Server) OutlineEntries(c fiber.Ctx, id ProjectID, p OutlineEntriesParam
 	if err != nil {
 		return err
 	}
-	g, _, err := s.svc.Links(c.Context(), id)
+	g, _, err := s.svc.Sources.Links(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -156,7 +155,7 @@ func (s *Server) ListSets(c fiber.Ctx, id ProjectID, p ListSetsParams) error {
 	if err != nil {
 		return err
 	}
-	sets, cat, err := s.svc.Sets(c.Context(), id, f)
+	sets, cat, err := s.svc.Sources.Sets(c.Context(), id, f)
 	if err != nil {
 		return err
 	}
@@ -206,9 +205,8 @@ func (s *Server) nearest(g *link.Graph, cat *catalog.Catalog, ref string) []Entr
 
 func (s *Server) PreviewEntry(c fiber.Ctx, id EntryID) error {
 	ctx := c.Context()
-	e, row, src, i, err := s.svc.Entry(ctx, id)
-	var ue *project.UserError
-	if errors.As(err, &ue) && ue.Status == 404 || err != nil && row.ID == 0 {
+	e, row, src, i, err := s.svc.Sources.Entry(ctx, id)
+	if k, ok := project.KindOf(err); ok && k == project.NotFound || err != nil && row.ID == 0 {
 		return err
 	}
 	out := Preview{Kind: Kind(e.Kind), Entry: Entry{Id: id, Path: e.Path, Size: e.Size, Packed: e.Packed, Kind: Kind(e.Kind), Format: e.Format, Source: row.ID, SourceLabel: row.Label, Error: optional(e.Error)}}
@@ -227,13 +225,12 @@ func (s *Server) PreviewEntry(c fiber.Ctx, id EntryID) error {
 
 // surroundings adds what is known of an entry besides its bytes.
 func (s *Server) surroundings(ctx context.Context, out *Preview, row db.Source, src *source.Source, i int) error {
-	f, err := s.svc.Store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: row.ProjectID, SourceID: sql.NullInt64{Int64: row.ID, Valid: true}, EntryPath: out.Entry.Path})
-	if err == nil {
-		out.Find = &f.ID
-	} else if !errors.Is(err, sql.ErrNoRows) {
+	find, err := s.svc.Finds.OfEntry(ctx, row, out.Entry.Path)
+	if err != nil {
 		return err
 	}
-	g, cat, err := s.svc.Links(ctx, row.ProjectID)
+	out.Find = optional(find)
+	g, cat, err := s.svc.Sources.Links(ctx, row.ProjectID)
 	if err != nil {
 		return err
 	}
@@ -248,7 +245,7 @@ func (s *Server) surroundings(ctx context.Context, out *Preview, row db.Source, 
 			out.Set, out.SetSize = &key, ptr(len(set))
 		}
 	}
-	rules, err := s.svc.Rules(ctx, row.ProjectID)
+	rules, err := s.svc.Sources.Rules(ctx, row.ProjectID)
 	if err != nil {
 		return err
 	}
@@ -273,7 +270,7 @@ func (s *Server) surroundings(ctx context.Context, out *Preview, row db.Source, 
 		}
 	}
 	out.NeededBy = &names
-	t := s.svc.TermsOfEntry(row, src, i, out.Entry.Format)
+	t := s.svc.Sources.TermsOfEntry(row, src, i, out.Entry.Format)
 	out.Terms, out.Short = ptr(termsOut(t)), ptr(t.Short())
 	return nil
 }
@@ -296,7 +293,7 @@ func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, row db.S
 		if e.Size > project.MostPreview {
 			return fmt.Errorf("it has %d bytes; models up to %d are shown. It can be extracted", e.Size, int64(project.MostPreview))
 		}
-		_, m, err := s.svc.Decode(ctx, row.ProjectID, src, i, nil, nil)
+		_, m, err := s.svc.Finds.Decode(ctx, row.ProjectID, src, i, nil, nil)
 		if err != nil {
 			return err
 		}
@@ -304,7 +301,7 @@ func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, row db.S
 		out.Model = &model
 		return err
 	case find.Picture:
-		p, err := s.svc.Picture(ctx, out.Entry.Id)
+		p, err := s.svc.Sources.Picture(ctx, out.Entry.Id)
 		if err != nil {
 			return err
 		}
@@ -330,7 +327,7 @@ func (s *Server) preview(ctx context.Context, out *Preview, e db.Entry, row db.S
 }
 
 func (s *Server) EntryPicture(c fiber.Ctx, id EntryID, p EntryPictureParams) error {
-	pic, err := s.svc.Picture(c.Context(), id)
+	pic, err := s.svc.Sources.Picture(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -367,7 +364,7 @@ func channel(in *image.NRGBA, show string) *image.NRGBA {
 
 // EntryContent streams an entry's bytes. A browser's player asks for ranges.
 func (s *Server) EntryContent(c fiber.Ctx, id EntryID, p EntryContentParams) error {
-	e, _, src, i, err := s.svc.Entry(c.Context(), id)
+	e, _, src, i, err := s.svc.Sources.Entry(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -464,7 +461,7 @@ func byteRange(h string, size int64) (from, n int64, ok bool, err error) {
 }
 
 func (s *Server) MountEntry(c fiber.Ctx, id EntryID) error {
-	src, err := s.svc.Mount(c.Context(), id)
+	src, err := s.svc.Sources.Mount(c.Context(), id)
 	if err != nil {
 		return err
 	}

@@ -13,18 +13,13 @@ import (
 
 func extractionOut(r db.Extraction) (Extraction, error) {
 	out := Extraction{Id: r.ID, Title: r.Title, To: r.Dest, Form: r.Form, Policy: r.Policy, State: ExtractionState(r.State), Error: optional(r.Error), Entries: r.Entries, Bytes: r.Bytes, Created: r.Created}
-	if string(r.Summary) != "null" {
-		sum, err := same[ExtractionSummary](r.Summary)
-		if err != nil {
-			return out, err
-		}
-		out.Summary = &sum
-	}
-	return out, nil
+	var err error
+	out.Summary, err = same[*ExtractionSummary](r.Summary)
+	return out, err
 }
 
 func (s *Server) ListExtractions(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListExtractions(c.Context(), id)
+	rows, err := s.svc.Extractions.List(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -40,8 +35,8 @@ func (s *Server) ListExtractions(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) sendExtraction(c fiber.Ctx, status int, id int64) error {
-	row, err := s.svc.Store.GetExtraction(c.Context(), id)
-	if row, err = project.Known(row, err, "extraction", id); err != nil {
+	row, err := s.svc.Extractions.Get(c.Context(), id)
+	if err != nil {
 		return err
 	}
 	out, err := extractionOut(row)
@@ -68,7 +63,7 @@ func (s *Server) Extract(c fiber.Ctx, id ProjectID) error {
 	if x.Selection, err = selectionOf(b.Selection); err != nil {
 		return err
 	}
-	made, err := s.svc.Extract(c.Context(), id, x)
+	made, err := s.svc.Extractions.Extract(c.Context(), id, x)
 	if err != nil {
 		return err
 	}
@@ -76,15 +71,12 @@ func (s *Server) Extract(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) ExtractionSummary(c fiber.Ctx, id int64) error {
-	row, err := s.svc.Store.GetExtraction(c.Context(), id)
-	if row, err = project.Known(row, err, "extraction", id); err != nil {
+	sum, err := s.svc.Extractions.Summary(c.Context(), id)
+	if err != nil {
 		return err
 	}
-	if string(row.Summary) == "null" {
-		return bad(409, "the extraction is %s; it has no summary yet", row.State)
-	}
 	var v any
-	if err := json.Unmarshal(row.Summary, &v); err != nil {
+	if err := json.Unmarshal(sum, &v); err != nil {
 		return err
 	}
 	b, err := json.MarshalIndent(v, "", "  ")
@@ -97,7 +89,7 @@ func (s *Server) ExtractionSummary(c fiber.Ctx, id int64) error {
 }
 
 func (s *Server) ResumeExtraction(c fiber.Ctx, id int64) error {
-	if err := s.svc.ResumeExtraction(c.Context(), id); err != nil {
+	if err := s.svc.Extractions.Resume(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)

@@ -11,32 +11,18 @@ import (
 	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/format/flat"
-	"excavate/core/scene"
 	"excavate/internal/project"
 	"excavate/internal/shipped"
 
 	"github.com/gofiber/fiber/v3"
 )
 
-// foundScene is a find's scene and name.
-func (s *Server) foundScene(c fiber.Ctx, id int64) (*scene.Scene, string, error) {
-	f, err := s.svc.Store.GetFind(c.Context(), id)
-	if f, err = project.Known(f, err, "find", id); err != nil {
-		return nil, "", err
-	}
-	if f.Scene == "" {
-		return nil, "", bad(409, "%s is not decoded yet", f.Name)
-	}
-	sc, err := s.svc.SceneOf(f.Scene)
-	return sc, f.Name, err
-}
-
 func (s *Server) FindFile(c fiber.Ctx, id int64, p FindFileParams) error {
 	w := shipped.Writers.Named(p.Format)
 	if w == nil {
 		return bad(400, "%q is no format that is written", p.Format)
 	}
-	sc, name, err := s.foundScene(c, id)
+	sc, name, err := s.svc.Finds.SceneOf(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -74,22 +60,9 @@ func (s *Server) FindsFile(c fiber.Ctx, id ProjectID, p FindsFileParams) error {
 	if w == nil {
 		return bad(400, "%q is no format that is written", p.Format)
 	}
-	type one struct {
-		name, scene string
-	}
-	var list []one
-	for _, f := range p.Finds {
-		row, err := s.svc.Store.GetFind(c.Context(), f)
-		if row, err = project.Known(row, err, "find", f); err != nil {
-			return err
-		}
-		if row.ProjectID != id {
-			return bad(404, "find %d is not in this project", f)
-		}
-		if row.Scene == "" {
-			return bad(409, "%s is not decoded yet", row.Name)
-		}
-		list = append(list, one{row.Name, row.Scene})
+	list, err := s.svc.Finds.DecodedIn(c.Context(), id, p.Finds)
+	if err != nil {
+		return err
 	}
 	c.Set("Content-Type", "application/zip")
 	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": "finds" + w.Ending + ".zip"}))
@@ -102,9 +75,9 @@ func (s *Server) FindsFile(c fiber.Ctx, id ProjectID, p FindsFileParams) error {
 		z := zip.NewWriter(to)
 		var names distinct.Names
 		for _, x := range list {
-			folder := names.Name(flat.FileName(x.name), " ")
-			if err := s.zipFind(z, folder, x.scene, x.name, w); err != nil {
-				s.log("saving %s: %v", x.name, err)
+			folder := names.Name(flat.FileName(x.Name), " ")
+			if err := s.zipFind(z, folder, x.Scene, x.Name, w); err != nil {
+				s.log("saving %s: %v", x.Name, err)
 				return // the ZIP has no end, so that nobody takes it for whole
 			}
 		}
@@ -122,7 +95,7 @@ func (s *Server) zipFind(z *zip.Writer, folder, digest, name string, w *format.W
 		}
 		return err
 	}
-	sc, err := s.svc.SceneOf(digest)
+	sc, err := s.svc.Scenes.Get(digest)
 	if err != nil {
 		return err
 	}
@@ -139,7 +112,7 @@ func (s *Server) zipFind(z *zip.Writer, folder, digest, name string, w *format.W
 }
 
 func (s *Server) FindFileChoices(c fiber.Ctx, id int64) error {
-	sc, name, err := s.foundScene(c, id)
+	sc, name, err := s.svc.Finds.SceneOf(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -164,7 +137,7 @@ func (s *Server) FindFileChoices(c fiber.Ctx, id int64) error {
 func (s *Server) ListFormats(c fiber.Ctx) error { return c.JSON(shipped.All()) }
 
 func (s *Server) ListGallery(c fiber.Ctx, id ProjectID) error {
-	list, err := s.svc.Gallery(c.Context(), id)
+	list, err := s.svc.Finds.Gallery(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -176,7 +149,7 @@ func (s *Server) FindAll(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	n, err := s.svc.FindAll(c.Context(), id, f)
+	n, err := s.svc.Finds.FindAll(c.Context(), id, f)
 	if err != nil {
 		return err
 	}
@@ -192,7 +165,7 @@ func (s *Server) PutTogether(c fiber.Ctx, id ProjectID) error {
 	if name == "" {
 		return bad(400, "what is put together needs a name")
 	}
-	n, err := s.svc.PutTogether(c.Context(), id, name, b.Finds)
+	n, err := s.svc.Finds.PutTogether(c.Context(), id, name, b.Finds)
 	if err != nil {
 		return err
 	}

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"excavate/core/step"
-	"excavate/core/target"
 	"excavate/internal/notices"
 	"excavate/internal/project"
 	"excavate/internal/store/db"
@@ -20,10 +19,6 @@ import (
 )
 
 var _ ServerInterface = (*Server)(nil)
-
-func bad(status int, f string, a ...any) error {
-	return &project.UserError{Status: status, Msg: fmt.Sprintf(f, a...)}
-}
 
 // body reads a JSON body and refuses what the contract does not know.
 func body[T any](c fiber.Ctx) (T, error) { return bodyUpTo[T](c, maxBody) }
@@ -70,34 +65,31 @@ func same[T any](v any) (out T, err error) {
 	return out, err
 }
 
-func (s *Server) project(c fiber.Ctx, id int64) (db.Project, error) {
-	p, err := s.svc.Store.GetProject(c.Context(), id)
-	return project.Known(p, err, "project", id)
-}
-
 func (s *Server) ListProjects(c fiber.Ctx) error {
-	rows, err := s.svc.Store.ListProjects(c.Context())
+	rows, err := s.svc.Projects.List(c.Context())
 	if err != nil {
 		return err
 	}
 	out := []Project{}
 	for _, r := range rows {
-		p, err := s.projectOut(c.Context(), r, 0)
-		if err != nil {
-			return err
-		}
-		out = append(out, p)
+		out = append(out, projectOut(r))
 	}
 	return c.JSON(out)
 }
 
-// projectNow is a project as it is now.
+// projectNow is a project as it is now; chain is that of which the last stages
+// are counted, see project.Tally.
 func (s *Server) projectNow(c fiber.Ctx, id, chain int64) (Project, error) {
-	row, err := s.project(c, id)
+	t, err := s.svc.Projects.Tally(c.Context(), id, chain)
 	if err != nil {
 		return Project{}, err
 	}
-	return s.projectOut(c.Context(), row, chain)
+	p := projectOut(t.TalliesRow)
+	if t.Chain != nil {
+		p.Counts.Chain, p.Counts.ChainName = &t.Chain.ID, &t.Chain.Name
+	}
+	p.Counts.Steps, p.Counts.Rehearsed, p.Counts.Stops, p.Counts.Warns = t.Steps, t.Rehearsed, t.Stops, t.Warns
+	return p, nil
 }
 
 func (s *Server) sendProject(c fiber.Ctx, status int, id int64) error {
@@ -113,7 +105,7 @@ func (s *Server) CreateProject(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	id, err := s.svc.Store.CreateProject(c.Context(), strings.TrimSpace(b.Name))
+	id, err := s.svc.Projects.Create(c.Context(), strings.TrimSpace(b.Name))
 	if err != nil {
 		return err
 	}
@@ -133,14 +125,14 @@ func (s *Server) PatchProject(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	if err := s.svc.Rename(c.Context(), id, b.Name); err != nil {
+	if err := s.svc.Projects.Rename(c.Context(), id, b.Name); err != nil {
 		return err
 	}
 	return s.sendProject(c, 200, id)
 }
 
 func (s *Server) DeleteProject(c fiber.Ctx, id ProjectID) error {
-	if err := s.svc.Delete(c.Context(), id); err != nil {
+	if err := s.svc.Projects.Delete(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
@@ -151,7 +143,7 @@ func (s *Server) CopyProject(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	made, err := s.svc.Copy(c.Context(), id, b.Name)
+	made, err := s.svc.Projects.Copy(c.Context(), id, b.Name)
 	if err != nil {
 		return err
 	}
@@ -159,7 +151,7 @@ func (s *Server) CopyProject(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) ExportProject(c fiber.Ctx, id ProjectID) error {
-	doc, err := s.svc.Export(c.Context(), id)
+	doc, err := s.svc.Projects.Export(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -183,7 +175,7 @@ func (s *Server) ImportProject(c fiber.Ctx) error {
 	if len(b) > mostProjectFile {
 		return bad(413, "the file of a project has at most %d MB", mostProjectFile>>20)
 	}
-	id, remarks, err := s.svc.Import(c.Context(), b)
+	id, remarks, err := s.svc.Projects.Import(c.Context(), b)
 	if err != nil {
 		return err
 	}
@@ -194,55 +186,11 @@ func (s *Server) ImportProject(c fiber.Ctx) error {
 	return c.Status(201).JSON(Imported{Project: p, Remarks: append([]string{}, remarks...)})
 }
 
-// projectOut counts what a project has; of is the chain that the last stages are
-// counted of, 0 or one of another project is the newest.
-func (s *Server) projectOut(ctx context.Context, row db.Project, of int64) (Project, error) {
-	p := Project{Id: row.ID, Name: row.Name, Version: row.Version}
-	sources, err := s.svc.Store.ListSources(ctx, row.ID)
-	if err != nil {
-		return p, err
-	}
-	for _, x := range sources {
-		p.Counts.Sources++
-		p.Counts.Entries += int(x.EntryCount)
-		if x.State == "failed" || string(x.Problems) != "[]" {
-			p.Counts.SourceProblems++
-		}
-	}
-	finds, err := s.svc.Store.ListFinds(ctx, row.ID)
-	if err != nil {
-		return p, err
-	}
-	p.Counts.Finds = len(finds)
-	for _, f := range finds {
-		if f.Missing > 0 || f.State == "failed" {
-			p.Counts.Incomplete++
-		}
-	}
-	chains, err := s.svc.Store.ListChains(ctx, row.ID)
-	if err != nil {
-		return p, err
-	}
-	p.Counts.Chains = len(chains)
-	if n := len(chains); n > 0 {
-		ch := chains[n-1]
-		for _, c := range chains {
-			if c.ID == of {
-				ch = c
-			}
-		}
-		p.Counts.Chain, p.Counts.ChainName = &ch.ID, &ch.Name
-		if doc, err := s.svc.Steps(ctx, ch); err == nil {
-			p.Counts.Steps = len(doc.Steps)
-		}
-		if r, err := s.svc.Rehearse(ctx, ch); err == nil && r.Ready {
-			p.Counts.Rehearsed = true
-			p.Counts.Stops, p.Counts.Warns, _ = target.Count(r.Findings)
-		}
-	}
-	deliveries, err := s.svc.Store.ListDeliveries(ctx, row.ID)
-	p.Counts.Deliveries = len(deliveries)
-	return p, err
+func projectOut(r db.TalliesRow) Project {
+	return Project{Id: r.ID, Name: r.Name, Version: r.Version, Counts: Counts{
+		Sources: int(r.Sources), Entries: int(r.Entries), SourceProblems: int(r.SourceProblems), Finds: int(r.Finds),
+		Incomplete: int(r.Incomplete), Chains: int(r.Chains), Deliveries: int(r.Deliveries),
+	}}
 }
 
 // finds
@@ -250,19 +198,12 @@ func (s *Server) projectOut(ctx context.Context, row db.Project, of int64) (Proj
 func findOut(f *project.Found) (Find, error) {
 	out := Find{Id: f.ID, EntryPath: f.EntryPath, SourceLabel: f.SourceLabel, Name: f.Name, State: FindState(f.State),
 		Entry: optional(f.Entry)}
-	if string(f.Error) != "null" {
-		e, err := same[Error](f.Error)
-		if err != nil {
-			return out, err
-		}
-		out.Error = &e
+	var err error
+	if out.Error, err = same[*Error](f.Error); err != nil {
+		return out, err
 	}
-	if string(f.Model) != "null" {
-		m, err := same[Model](f.Model)
-		if err != nil {
-			return out, err
-		}
-		out.Model = &m
+	if out.Model, err = same[*Model](f.Model); err != nil {
+		return out, err
 	}
 	if len(f.Chains) > 0 {
 		out.Chains = &f.Chains
@@ -271,7 +212,7 @@ func findOut(f *project.Found) (Find, error) {
 }
 
 func (s *Server) ListFinds(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Finds(c.Context(), id)
+	rows, err := s.svc.Finds.List(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -285,7 +226,7 @@ func (s *Server) ListFinds(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) sendFind(c fiber.Ctx, status int, id int64) error {
-	row, err := s.svc.Found(c.Context(), id)
+	row, err := s.svc.Finds.Found(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -301,7 +242,7 @@ func (s *Server) CreateFind(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	f, err := s.svc.CreateFind(c.Context(), id, b.Entry)
+	f, err := s.svc.Finds.Create(c.Context(), id, b.Entry)
 	if err != nil {
 		return err
 	}
@@ -311,11 +252,11 @@ func (s *Server) CreateFind(c fiber.Ctx, id ProjectID) error {
 func (s *Server) GetFind(c fiber.Ctx, id int64) error { return s.sendFind(c, 200, id) }
 
 func (s *Server) FindSources(c fiber.Ctx, id int64) error {
-	row, err := s.svc.Store.GetFind(c.Context(), id)
-	if row, err = project.Known(row, err, "find", id); err != nil {
+	row, err := s.svc.Finds.Get(c.Context(), id)
+	if err != nil {
 		return err
 	}
-	list, err := s.svc.SourcesOf(c.Context(), row)
+	list, err := s.svc.Finds.SourcesOf(c.Context(), row)
 	if err != nil {
 		return err
 	}
@@ -331,14 +272,14 @@ func (s *Server) FindSources(c fiber.Ctx, id int64) error {
 }
 
 func (s *Server) DeleteFind(c fiber.Ctx, id int64) error {
-	if err := s.svc.TakeOutFind(c.Context(), id); err != nil {
+	if err := s.svc.Bin.TakeOutFind(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) ListTaken(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Taken(c.Context(), id)
+	rows, err := s.svc.Bin.List(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -354,14 +295,14 @@ func (s *Server) ListTaken(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) PutBack(c fiber.Ctx, id ProjectID, taken int64) error {
-	if err := s.svc.PutBack(c.Context(), id, taken); err != nil {
+	if err := s.svc.Bin.PutBack(c.Context(), id, taken); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) DecodeFind(c fiber.Ctx, id int64) error {
-	if err := s.svc.DecodeAgain(c.Context(), id); err != nil {
+	if err := s.svc.Jobs.DecodeAgain(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(202)
@@ -370,7 +311,7 @@ func (s *Server) DecodeFind(c fiber.Ctx, id int64) error {
 // scenes
 
 func (s *Server) SceneThumb(c fiber.Ctx, digest Digest, p SceneThumbParams) error {
-	b, err := s.svc.Thumb(digest, p.Read != nil && *p.Read == ReadAsTarget)
+	b, err := s.svc.Scenes.Thumb(digest, p.Read != nil && *p.Read == ReadAsTarget)
 	if err != nil {
 		return err
 	}
@@ -380,7 +321,7 @@ func (s *Server) SceneThumb(c fiber.Ctx, digest Digest, p SceneThumbParams) erro
 }
 
 func (s *Server) SceneView(c fiber.Ctx, digest Digest, p SceneViewParams) error {
-	b, err := s.svc.View(digest, p.Read != nil && *p.Read == ReadAsTarget)
+	b, err := s.svc.Scenes.View(digest, p.Read != nil && *p.Read == ReadAsTarget)
 	if err != nil {
 		return err
 	}
@@ -424,7 +365,7 @@ func jobOut(j db.Job) Job {
 }
 
 func (s *Server) ListJobs(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.RecentJobs(c.Context(), id)
+	rows, err := s.svc.Jobs.Recent(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -436,7 +377,7 @@ func (s *Server) ListJobs(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) CancelJob(c fiber.Ctx, id int64) error {
-	if err := s.svc.Cancel(c.Context(), id); err != nil {
+	if err := s.svc.Jobs.Cancel(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
@@ -448,7 +389,6 @@ func (s *Server) CancelJob(c fiber.Ctx, id int64) error {
 func (s *Server) ProjectEvents(c fiber.Ctx, id ProjectID) error {
 	c.Set("Content-Type", "text/event-stream")
 	c.Set("Cache-Control", "no-cache")
-	st := s.svc.Store
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer func() {
 			if r := recover(); r != nil {
@@ -468,11 +408,11 @@ func (s *Server) ProjectEvents(c fiber.Ctx, id ProjectID) error {
 			return err
 		}
 		for tick := 0; ctx.Err() == nil; tick++ {
-			p, err := st.GetProject(ctx, id)
+			p, err := s.svc.Projects.Get(ctx, id)
 			if err != nil {
 				return
 			}
-			jobs, err := st.RecentJobs(ctx, id)
+			jobs, err := s.svc.Jobs.Recent(ctx, id)
 			if err != nil {
 				return
 			}

@@ -11,27 +11,24 @@ import (
 	"excavate/core/layout"
 	"excavate/core/trial"
 	"excavate/internal/project"
-	"excavate/internal/store/db"
 
 	"github.com/gofiber/fiber/v3"
 )
 
 func (s *Server) ListLayouts(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListLayouts(c.Context(), id)
+	rows, err := s.svc.Layouts.List(c.Context(), id)
 	if err != nil {
 		return err
 	}
 	out := []LayoutItem{}
 	for _, r := range rows {
 		x := LayoutItem{Id: r.ID, Name: r.Name, Versions: int(r.Head), Works: r.Good == r.Head}
-		if doc, err := s.svc.Store.LayoutVersion(c.Context(), db.LayoutVersionParams{LayoutID: r.ID, No: max(r.Good, 1)}); err == nil {
-			if l, err := layout.Compile(r.Name, doc); err == nil {
-				x.Kind, x.Title, x.About, x.Format = string(l.Kind), l.Title, l.About, &l.Name
-			}
+		if l := r.Compiled; l != nil {
+			x.Kind, x.Title, x.About, x.Format = string(l.Kind), l.Title, l.About, &l.Name
 		}
 		out = append(out, x)
 	}
-	for _, l := range s.svc.Lib.Layouts.All() {
+	for _, l := range s.svc.Layouts.Shipped() {
 		out = append(out, LayoutItem{Name: l.Name, Kind: string(l.Kind), Title: l.Title, About: l.About, Shipped: true, Versions: 1, Works: true, Document: ptr(string(l.Doc))})
 	}
 	return c.JSON(out)
@@ -52,7 +49,7 @@ func (s *Server) CreateLayout(c fiber.Ctx, id ProjectID) error {
 		}
 		doc = firstLayout(b.Name, head)
 	}
-	no, err := s.svc.CreateLayout(c.Context(), id, b.Name, []byte(doc))
+	no, err := s.svc.Layouts.Create(c.Context(), id, b.Name, []byte(doc))
 	if err != nil {
 		return err
 	}
@@ -105,23 +102,13 @@ func checkOf(name string, doc []byte) LayoutCheck {
 }
 
 func (s *Server) sendLayout(c fiber.Ctx, id int64, version int) error {
-	row, err := s.svc.Store.GetLayout(c.Context(), id)
-	if row, err = project.Known(row, err, "layout", id); err != nil {
-		return err
-	}
-	if version == 0 {
-		version = int(row.Head)
-	}
-	doc, err := s.svc.Store.LayoutVersion(c.Context(), db.LayoutVersionParams{LayoutID: id, No: int32(version)})
-	if doc, err = project.Known(doc, err, "version", int64(version)); err != nil {
-		return err
-	}
-	list, err := s.svc.Store.LayoutVersions(c.Context(), id)
+	row, err := s.svc.Layouts.Version(c.Context(), id, version)
 	if err != nil {
 		return err
 	}
-	out := Layout{Id: id, Project: row.ProjectID, Name: row.Name, Version: version, Head: int(row.Head), Document: string(doc), Check: checkOf(row.Name, doc)}
-	for _, v := range list {
+	out := Layout{Id: id, Project: row.ProjectID, Name: row.Name, Version: row.No, Head: int(row.Head),
+		Document: string(row.Doc), Check: checkOf(row.Name, row.Doc)}
+	for _, v := range row.Versions {
 		out.Versions = append(out.Versions, struct {
 			Made string `json:"made"`
 			No   int    `json:"no"`
@@ -138,14 +125,14 @@ func (s *Server) PutDraft(c fiber.Ctx, id int64) error {
 	if err != nil {
 		return err
 	}
-	if err := s.svc.SaveDraft(c.Context(), id, b.Base, []byte(b.Document)); err != nil {
+	if err := s.svc.Layouts.SaveDraft(c.Context(), id, b.Base, []byte(b.Document)); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) DropDraft(c fiber.Ctx, id int64) error {
-	if err := s.svc.SaveDraft(c.Context(), id, 0, nil); err != nil {
+	if err := s.svc.Layouts.SaveDraft(c.Context(), id, 0, nil); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
@@ -160,31 +147,27 @@ func (s *Server) PutLayout(c fiber.Ctx, id int64) error {
 	if err != nil {
 		return err
 	}
-	if err := s.svc.SaveLayout(c.Context(), id, b.Base, []byte(b.Document)); err != nil {
+	if err := s.svc.Layouts.Save(c.Context(), id, b.Base, []byte(b.Document)); err != nil {
 		return err
 	}
 	return s.sendLayout(c, id, 0)
 }
 
 func (s *Server) DeleteLayout(c fiber.Ctx, id int64) error {
-	if err := s.svc.DeleteLayout(c.Context(), id); err != nil {
+	if err := s.svc.Bin.TakeOutLayout(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) LayoutDocument(c fiber.Ctx, id int64) error {
-	row, err := s.svc.Store.GetLayout(c.Context(), id)
-	if row, err = project.Known(row, err, "layout", id); err != nil {
-		return err
-	}
-	doc, err := s.svc.Store.LayoutVersion(c.Context(), db.LayoutVersionParams{LayoutID: id, No: row.Head})
+	row, err := s.svc.Layouts.Version(c.Context(), id, 0)
 	if err != nil {
 		return err
 	}
 	c.Set("Content-Type", "application/yaml")
 	c.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fileName(row.Name)+".yaml"))
-	return c.Send(doc)
+	return c.Send(row.Doc)
 }
 
 func fileName(s string) string {
@@ -213,32 +196,17 @@ func (s *Server) LayoutSchema(c fiber.Ctx) error {
 }
 
 func (s *Server) RunCoverage(c fiber.Ctx, id int64) error {
-	if err := s.svc.QueueCoverage(c.Context(), id); err != nil {
+	if err := s.svc.Layouts.QueueCoverage(c.Context(), id); err != nil {
 		return err
 	}
 	return c.Status(202).JSON(struct{}{})
 }
 
 func (s *Server) GetCoverage(c fiber.Ctx, id int64) error {
-	row, err := s.svc.Store.GetLayout(c.Context(), id)
-	if row, err = project.Known(row, err, "layout", id); err != nil {
-		return err
-	}
-	out := project.Covered{Faults: []project.CoveredFault{}, Gaps: []project.CoveredGap{}, Worst: []project.CoveredEntry{}}
-	if string(row.Coverage) != "null" {
-		if err := json.Unmarshal(row.Coverage, &out); err != nil {
-			return err
-		}
-	}
-	args, err := json.Marshal(map[string]int64{"id": id})
+	out, err := s.svc.Layouts.Coverage(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	n, err := s.svc.Store.BusyJobs(c.Context(), db.BusyJobsParams{ProjectID: row.ProjectID, Kind: "cover", Args: args})
-	if err != nil {
-		return err
-	}
-	out.Running = n > 0
 	return c.JSON(out)
 }
 
@@ -251,7 +219,7 @@ func (s *Server) ExplainEntry(c fiber.Ctx, id EntryID) error {
 	if err != nil {
 		return badLayout(err)
 	}
-	_, in, around, done, err := s.svc.Around(c.Context(), id)
+	_, in, around, done, err := s.svc.Layouts.Around(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -318,7 +286,7 @@ func (s *Server) MakeOfEntry(c fiber.Ctx, id EntryID) error {
 	}
 	ctx, cancel := context.WithTimeout(c.Context(), explainTime)
 	defer cancel()
-	m, err := s.svc.MakeOf(ctx, id, l)
+	m, err := s.svc.Layouts.MakeOf(ctx, id, l)
 	if err != nil {
 		return badLayout(err)
 	}
@@ -329,12 +297,12 @@ func (s *Server) MakeOfEntry(c fiber.Ctx, id EntryID) error {
 // empty where there is none.
 func (s *Server) fieldsAt(ctx context.Context, id int64, ranges []trial.Range) ([]string, error) {
 	out := make([]string, len(ranges))
-	row, in, around, done, err := s.svc.Around(ctx, id)
+	row, in, around, done, err := s.svc.Layouts.Around(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	lib, err := s.svc.LibOf(ctx, row.ProjectID)
+	lib, err := s.svc.Libraries.Of(ctx, row.ProjectID)
 	if err != nil {
 		return nil, err
 	}
@@ -358,11 +326,7 @@ func (s *Server) fieldsAt(ctx context.Context, id int64, ranges []trial.Range) (
 func (s *Server) ListBookmarks(c fiber.Ctx, id EntryID) error { return s.sendBookmarks(c, id) }
 
 func (s *Server) sendBookmarks(c fiber.Ctx, id EntryID) error {
-	e, _, _, _, err := s.svc.Entry(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	rows, err := s.svc.Store.ListBookmarks(c.Context(), db.ListBookmarksParams{SourceID: e.SourceID, Slot: e.Slot})
+	rows, err := s.svc.Sources.Bookmarks(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -378,29 +342,14 @@ func (s *Server) AddBookmark(c fiber.Ctx, id EntryID) error {
 	if err != nil {
 		return err
 	}
-	e, _, _, _, err := s.svc.Entry(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	if b.At < 0 || b.Size < 1 || b.At+b.Size > e.Size || len(b.Note) > 1000 {
-		return bad(400, "a bookmark lies within the entry's %d bytes and has a note of at most 1000 letters", e.Size)
-	}
-	if _, err := s.svc.Store.AddBookmark(c.Context(), db.AddBookmarkParams{SourceID: e.SourceID, Slot: e.Slot, Off: b.At, Size: b.Size, Note: b.Note}); err != nil {
+	if err := s.svc.Sources.AddBookmark(c.Context(), id, b.At, b.Size, b.Note); err != nil {
 		return err
 	}
 	return s.sendBookmarks(c.Status(201), id)
 }
 
 func (s *Server) DeleteBookmark(c fiber.Ctx, id EntryID, bookmark int64) error {
-	e, _, _, _, err := s.svc.Entry(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	n, err := s.svc.Store.DeleteBookmark(c.Context(), db.DeleteBookmarkParams{ID: bookmark, SourceID: e.SourceID, Slot: e.Slot})
-	if err == nil && n == 0 {
-		err = bad(404, "there is no bookmark %d of this entry", bookmark)
-	}
-	if err != nil {
+	if err := s.svc.Sources.DeleteBookmark(c.Context(), id, bookmark); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
@@ -411,7 +360,7 @@ func (s *Server) PutReadings(c fiber.Ctx, id int64) error {
 	if err != nil {
 		return err
 	}
-	if err := s.svc.SetReadings(c.Context(), id, b); err != nil {
+	if err := s.svc.Finds.SetReadings(c.Context(), id, b); err != nil {
 		return err
 	}
 	return c.Status(202).JSON(struct{}{})

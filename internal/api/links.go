@@ -13,19 +13,19 @@ import (
 // name rules
 
 func (s *Server) sendNaming(c fiber.Ctx, id ProjectID) error {
-	rules, err := s.svc.Rules(c.Context(), id)
+	rules, err := s.svc.Sources.Rules(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	list, err := s.svc.Proposals(c.Context(), id)
+	list, err := s.svc.Sources.Proposals(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	cat, err := s.svc.Catalog(c.Context(), id)
+	cat, err := s.svc.Sources.Catalog(c.Context(), id)
 	if err != nil {
 		return err
 	}
-	counts, err := s.svc.RuleCounts(c.Context(), id, rules)
+	counts, err := s.svc.Sources.RuleCounts(c.Context(), id, rules)
 	if err != nil {
 		return err
 	}
@@ -81,14 +81,14 @@ func (s *Server) PutNaming(c fiber.Ctx, id ProjectID) error {
 	default:
 		return bad(400, "name rules are given as rules or as a document")
 	}
-	if err := s.svc.SetRules(c.Context(), id, rules); err != nil {
+	if err := s.svc.Sources.SetRules(c.Context(), id, rules); err != nil {
 		return err
 	}
 	return s.sendNaming(c, id)
 }
 
 func (s *Server) NamingDocument(c fiber.Ctx, id ProjectID) error {
-	rules, err := s.svc.Rules(c.Context(), id)
+	rules, err := s.svc.Sources.Rules(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -104,7 +104,7 @@ func (s *Server) NamingDocument(c fiber.Ctx, id ProjectID) error {
 // links
 
 func (s *Server) ListMissing(c fiber.Ctx, id ProjectID) error {
-	g, cat, err := s.svc.Links(c.Context(), id)
+	g, cat, err := s.svc.Sources.Links(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -146,7 +146,7 @@ func (s *Server) ListMissing(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) ListPins(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListPins(c.Context(), id)
+	rows, err := s.svc.Sources.Pins(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -162,14 +162,14 @@ func (s *Server) PutPin(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	if err := s.svc.Pin(c.Context(), id, b.Ref, b.Entry); err != nil {
+	if err := s.svc.Sources.Pin(c.Context(), id, b.Ref, b.Entry); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) DeletePin(c fiber.Ctx, id ProjectID, p DeletePinParams) error {
-	if err := s.svc.Unpin(c.Context(), id, p.Ref); err != nil {
+	if err := s.svc.Sources.Unpin(c.Context(), id, p.Ref); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
@@ -186,7 +186,7 @@ func selectionOf(x Selection) (project.Selection, error) {
 }
 
 func (s *Server) sendSelection(c fiber.Ctx, id ProjectID, digest string, sel project.Selection) error {
-	got, err := s.svc.Select(c.Context(), id, sel)
+	got, err := s.svc.Sources.Select(c.Context(), id, sel)
 	if err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (s *Server) KeepSelection(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	digest, err := s.svc.KeepSelection(c.Context(), id, sel)
+	digest, err := s.svc.Sources.KeepSelection(c.Context(), id, sel)
 	if err != nil {
 		return err
 	}
@@ -214,7 +214,7 @@ func (s *Server) KeepSelection(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) GetSelection(c fiber.Ctx, id ProjectID, digest string) error {
-	sel, err := s.svc.SelectionAt(c.Context(), id, digest)
+	sel, err := s.svc.Sources.SelectionAt(c.Context(), id, digest)
 	if err != nil {
 		return err
 	}

@@ -17,7 +17,7 @@ func (s *Server) PickOfScene(c fiber.Ctx, digest Digest) error {
 	if err != nil {
 		return err
 	}
-	p, err := s.svc.Pick(digest, rule)
+	p, err := s.svc.Scenes.Pick(digest, rule)
 	if err != nil {
 		return err
 	}
@@ -33,7 +33,7 @@ func (s *Server) ProposalsOfScene(c fiber.Ctx, digest Digest) error {
 	for _, p := range given(b.Parts) {
 		t.Parts = append(t.Parts, [2]int{p[0], p[1]})
 	}
-	list, err := s.svc.RulesFor(digest, t)
+	list, err := s.svc.Scenes.RulesFor(digest, t)
 	if err != nil {
 		return err
 	}
@@ -57,7 +57,7 @@ func (s *Server) TrialOfStep(c fiber.Ctx, digest Digest) error {
 	if err != nil {
 		return err
 	}
-	t, err := s.svc.Try(c.Context(), b.Project, digest, b.Key, steps[0])
+	t, err := s.svc.Chains.Try(c.Context(), b.Project, digest, b.Key, steps[0])
 	if err != nil {
 		return err
 	}

@@ -45,8 +45,7 @@ type Server struct {
 // wrong inside.
 func New(svc *project.Service, web fs.FS, log func(string, ...any)) (*Server, error) {
 	check, err := newChecker(func(ctx context.Context, id int64) error {
-		_, err := svc.Store.GetProject(ctx, id)
-		_, err = project.Known(0, err, "project", id)
+		_, err := svc.Projects.Get(ctx, id)
 		return err
 	})
 	if err != nil {
@@ -76,15 +75,41 @@ func (s *Server) Serve(l net.Listener) error {
 // Shutdown ends all requests; streams are cut after a second.
 func (s *Server) Shutdown() error { return s.app.ShutdownWithTimeout(time.Second) }
 
+// statusOf is what the kinds of errors are as statuses of HTTP.
+var statusOf = map[project.Kind]int{
+	project.Invalid:     fiber.StatusBadRequest,
+	project.Forbidden:   fiber.StatusForbidden,
+	project.NotFound:    fiber.StatusNotFound,
+	project.Conflict:    fiber.StatusConflict,
+	project.TooLarge:    fiber.StatusRequestEntityTooLarge,
+	project.Unusable:    fiber.StatusUnprocessableEntity,
+	project.Unreachable: fiber.StatusBadGateway,
+	project.Busy:        fiber.StatusServiceUnavailable,
+	project.Full:        fiber.StatusInsufficientStorage,
+}
+
+// refusal is a request that no handler can do anything with.
+type refusal struct {
+	status int
+	msg    string
+}
+
+func (r *refusal) Error() string { return r.msg }
+
+func bad(status int, f string, a ...any) error { return &refusal{status, fmt.Sprintf(f, a...)} }
+
 // fail writes every error as the contract's Error.
 func fail(c fiber.Ctx, err error) error {
 	secure(c)
 	status, e := fiber.StatusInternalServerError, Error{Message: err.Error()}
-	var ue *project.UserError
+	var own *refusal
 	var fe *fiber.Error
+	kind, known := project.KindOf(err)
 	switch {
-	case errors.As(err, &ue):
-		status = ue.Status
+	case known:
+		status = statusOf[kind]
+	case errors.As(err, &own):
+		status = own.status
 	case store.Transient(err):
 		status, e.Message = fiber.StatusServiceUnavailable, "the database does not answer just now; it is being started again"
 	case project.IsUnreadable(err):

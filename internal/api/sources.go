@@ -24,7 +24,7 @@ func termsOut(t terms.Terms) Terms {
 func (s *Server) sourceOut(r db.Source) Source {
 	out := Source{Id: r.ID, Position: int(r.Position), Label: r.Label, Path: r.Path, Format: r.Format, IsLayout: r.IsLayout, Size: r.Size,
 		Entries: int(r.EntryCount), State: SourceState(r.State), Error: optional(r.Error), Problems: []string{}, Remarks: []string{}, Origin: SourceOrigin(r.Origin),
-		KindsKnown: r.KindsKnown, Changed: optional(s.svc.Changed(r)), Inside: optional(r.Inside), Licence: optional(r.Terms)}
+		KindsKnown: r.KindsKnown, Changed: optional(s.svc.Sources.Changed(r)), Inside: optional(r.Inside), Licence: optional(r.Terms)}
 	if r.ParentID.Valid {
 		out.Parent = &r.ParentID.Int64
 	}
@@ -37,7 +37,7 @@ func (s *Server) sourceOut(r db.Source) Source {
 }
 
 func (s *Server) ListSources(c fiber.Ctx, id ProjectID) error {
-	rows, err := s.svc.Store.ListSources(c.Context(), id)
+	rows, err := s.svc.Sources.List(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -49,8 +49,8 @@ func (s *Server) ListSources(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) sendSource(c fiber.Ctx, status int, id int64) error {
-	row, err := s.svc.Store.GetSource(c.Context(), id)
-	if row, err = project.Known(row, err, "source", id); err != nil {
+	row, err := s.svc.Sources.Get(c.Context(), id)
+	if err != nil {
 		return err
 	}
 	return c.Status(status).JSON(s.sourceOut(row))
@@ -61,7 +61,7 @@ func (s *Server) AddSource(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	src, err := s.svc.AddPath(c.Context(), id, b.Path)
+	src, err := s.svc.Sources.AddPath(c.Context(), id, b.Path)
 	if err != nil {
 		return err
 	}
@@ -73,14 +73,7 @@ func (s *Server) OrderSources(c fiber.Ctx, id ProjectID) error {
 	if err != nil {
 		return err
 	}
-	rows, err := s.svc.Store.ListSources(c.Context(), id)
-	if err != nil {
-		return err
-	}
-	if len(b.Ids) != len(rows) {
-		return bad(400, "the order must name each of the project's %d sources once", len(rows))
-	}
-	if err := s.svc.Order(c.Context(), id, b.Ids); err != nil {
+	if err := s.svc.Sources.OrderAll(c.Context(), id, b.Ids); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
@@ -100,28 +93,28 @@ func (s *Server) PatchSource(c fiber.Ctx, id int64) error {
 			t.Permission.Data = *p.Data
 		}
 	}
-	if err := s.svc.SetTerms(c.Context(), id, t); err != nil {
+	if err := s.svc.Sources.SetTerms(c.Context(), id, t); err != nil {
 		return err
 	}
 	return s.sendSource(c, 200, id)
 }
 
 func (s *Server) IndexSource(c fiber.Ctx, id int64) error {
-	if err := s.svc.Reindex(c.Context(), id); err != nil {
+	if err := s.svc.Sources.Reindex(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) RemoveSource(c fiber.Ctx, id int64) error {
-	if err := s.svc.Remove(c.Context(), id); err != nil {
+	if err := s.svc.Bin.TakeOutSource(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
 }
 
 func (s *Server) ListLibrary(c fiber.Ctx, id ProjectID, p ListLibraryParams) error {
-	list, err := s.svc.LibraryFor(c.Context(), id, value(p.Names))
+	list, err := s.svc.Sources.LibraryFor(c.Context(), id, value(p.Names))
 	if err != nil {
 		return err
 	}
@@ -141,7 +134,7 @@ func (s *Server) BeginUpload(c fiber.Ctx, id ProjectID) error {
 	for _, f := range b.Files {
 		u.Files = append(u.Files, project.UploadFile{Path: f.Path, Size: f.Size, Modified: f.Modified})
 	}
-	made, err := s.svc.BeginUpload(c.Context(), id, u)
+	made, err := s.svc.Sources.BeginUpload(c.Context(), id, u)
 	if err != nil {
 		return err
 	}
@@ -149,7 +142,7 @@ func (s *Server) BeginUpload(c fiber.Ctx, id ProjectID) error {
 }
 
 func (s *Server) GetUpload(c fiber.Ctx, id string) error {
-	u, err := s.svc.UploadAt(id)
+	u, err := s.svc.Sources.UploadAt(id)
 	if err != nil {
 		return err
 	}
@@ -157,7 +150,7 @@ func (s *Server) GetUpload(c fiber.Ctx, id string) error {
 }
 
 func (s *Server) UploadPiece(c fiber.Ctx, id string, file int, p UploadPieceParams) error {
-	n, err := s.svc.Append(id, file, p.Offset, bodyReader(c))
+	n, err := s.svc.Sources.Append(id, file, p.Offset, bodyReader(c))
 	if err != nil {
 		return err
 	}
@@ -165,7 +158,7 @@ func (s *Server) UploadPiece(c fiber.Ctx, id string, file int, p UploadPiecePara
 }
 
 func (s *Server) FinishUpload(c fiber.Ctx, id string) error {
-	src, err := s.svc.FinishUpload(c.Context(), id)
+	src, err := s.svc.Sources.FinishUpload(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -173,7 +166,7 @@ func (s *Server) FinishUpload(c fiber.Ctx, id string) error {
 }
 
 func (s *Server) CancelUpload(c fiber.Ctx, id string) error {
-	if err := s.svc.CancelUpload(c.Context(), id); err != nil {
+	if err := s.svc.Sources.CancelUpload(c.Context(), id); err != nil {
 		return err
 	}
 	return c.SendStatus(204)

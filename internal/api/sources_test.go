@@ -97,10 +97,10 @@ func TestUploadsGoOn(t *testing.T) {
 	if _, err := os.Stat(s.Path); err != nil {
 		t.Errorf("a copy that can be put back: %v", err)
 	}
-	if _, err := c.app.Service.Store.DB.Exec("UPDATE taken_out SET made = ?", time.Now().Add(-49*time.Hour)); err != nil {
+	if _, err := c.app.Store.DB.Exec("UPDATE taken_out SET made = ?", time.Now().Add(-49*time.Hour)); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.app.Service.Forget(t.Context()); err != nil {
+	if err := c.app.Service.Bin.Forget(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(s.Path); err == nil {

@@ -121,10 +121,10 @@ func TestWhatIsTakenOutCanBePutBack(t *testing.T) {
 	}
 
 	// After a day it is gone for good.
-	if _, err := c.app.Service.Store.DB.Exec("UPDATE taken_out SET made = ?", time.Now().Add(-49*time.Hour)); err != nil {
+	if _, err := c.app.Store.DB.Exec("UPDATE taken_out SET made = ?", time.Now().Add(-49*time.Hour)); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.app.Service.Forget(t.Context()); err != nil {
+	if err := c.app.Service.Bin.Forget(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if list := c.taken(path); len(list) != 0 {
@@ -168,10 +168,10 @@ func TestSourcesWithinThatAreTakenOut(t *testing.T) {
 	if n := len(call[[]api.Source](c, "GET", path+"/sources", nil)); n != 2 {
 		t.Errorf("%d sources are back", n)
 	}
-	if _, err := c.app.Service.Store.DB.Exec("UPDATE taken_out SET made = ?", time.Now().Add(-49*time.Hour)); err != nil {
+	if _, err := c.app.Store.DB.Exec("UPDATE taken_out SET made = ?", time.Now().Add(-49*time.Hour)); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.app.Service.Forget(t.Context()); err != nil {
+	if err := c.app.Service.Bin.Forget(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if n := len(call[[]api.Source](c, "GET", path+"/sources", nil)); n != 2 || len(c.taken(path)) != 0 {

@@ -33,7 +33,7 @@ func targetOut(x *project.Sheet) Target {
 }
 
 func (s *Server) ListTargets(c fiber.Ctx) error {
-	list, err := s.svc.Sheets(c.Context())
+	list, err := s.svc.Sheets.List(c.Context())
 	if err != nil {
 		return err
 	}
@@ -63,7 +63,7 @@ func sheetValues(text []byte) map[string]any {
 }
 
 func (s *Server) sheetDocument(c fiber.Ctx, id string, version int) (SheetDocument, error) {
-	text, versions, err := s.svc.SheetText(c.Context(), id, version)
+	text, versions, err := s.svc.Sheets.Text(c.Context(), id, version)
 	if err != nil {
 		return SheetDocument{}, err
 	}
@@ -97,7 +97,7 @@ func (s *Server) CreateTarget(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	id, err := s.svc.CreateSheet(c.Context(), []byte(b.Text))
+	id, err := s.svc.Sheets.Create(c.Context(), []byte(b.Text))
 	if err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func (s *Server) EditTarget(c fiber.Ctx, id string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.svc.EditSheet(c.Context(), id, b.Version, []byte(b.Text)); err != nil {
+	if err := s.svc.Sheets.Edit(c.Context(), id, b.Version, []byte(b.Text)); err != nil {
 		return err
 	}
 	out, err := s.sheetDocument(c, id, 0)
@@ -124,7 +124,7 @@ func (s *Server) EditTarget(c fiber.Ctx, id string) error {
 }
 
 func (s *Server) DropTarget(c fiber.Ctx, id string, p DropTargetParams) error {
-	if err := s.svc.TakeSheet(c.Context(), id, !value(p.Back)); err != nil {
+	if err := s.svc.Sheets.Delete(c.Context(), id, !value(p.Back)); err != nil {
 		return err
 	}
 	return c.SendStatus(204)
@@ -169,7 +169,7 @@ func (s *Server) ProposeTarget(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	text, err := s.svc.ProposeSheet(c.Context(), b.Find)
+	text, err := s.svc.Sheets.Propose(c.Context(), b.Find)
 	if err != nil {
 		return err
 	}

@@ -148,7 +148,7 @@ func TestFarSideOverHTTP(t *testing.T) {
 	c := start(t)
 	engine := httptest.NewServer(receiver.NewEngine().Handler())
 	defer engine.Close()
-	c.app.Service.SetReceivers([]string{engine.URL, "http://127.0.0.1:1"})
+	c.app.Service.Deliveries.SetReceivers([]string{engine.URL, "http://127.0.0.1:1"})
 	_, path, chain := c.village("reedlight")
 	at := func(f string) string { return fmt.Sprintf("/api/chains/%d/%s", chain.Id, f) }
 	r := call[api.Rehearsal](c, "GET", at("rehearsal"), nil)
@@ -316,7 +316,7 @@ func TestReceiversInTrouble(t *testing.T) {
 	film := httptest.NewServer(receiver.NewFilm().Handler())
 	defer engine.Close()
 	defer film.Close()
-	c.app.Service.SetReceivers([]string{engine.URL, film.URL, "http://192.0.2.1:9"})
+	c.app.Service.Deliveries.SetReceivers([]string{engine.URL, film.URL, "http://192.0.2.1:9"})
 	_, path, chain := c.village("reedlight")
 	call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true", chain.Id), nil)
 	d := c.delivery(path, made)
@@ -366,7 +366,7 @@ func TestSeveralAssetsInOnePackage(t *testing.T) {
 	c := start(t)
 	engine := httptest.NewServer(receiver.NewEngine().Handler())
 	defer engine.Close()
-	c.app.Service.SetReceivers([]string{engine.URL})
+	c.app.Service.Deliveries.SetReceivers([]string{engine.URL})
 	project, path, first := c.village("reedlight")
 	second := c.chainOf(path, first.Find, "village, half the size",
 		"chain: half\nsteps:\n- step: scale\n  with: {factor: 0.5}\n")
@@ -441,19 +441,18 @@ func TestSeveralAssetsInOnePackage(t *testing.T) {
 	if !v.Same || len(v.Faults) != 0 || v.Files < 2*len(alone.Files) {
 		t.Errorf("%+v", v)
 	}
-	out := t.TempDir()
-	c.app.Service.Outputs = []string{out}
+	out := c.out
 	placed := call[[]api.Placed](c, "POST", fmt.Sprintf("/api/deliveries/%d/placed", d.Id),
 		map[string]any{"folder": filepath.Join(out, "game")})
 	if len(placed) != 2 || placed[1].Folder != "stilt_village_2" || len(placed[1].Made) != len(placed[0].Made) {
 		t.Errorf("%+v", placed)
 	}
 	// A chain that is gone when it is made is said, and nothing is made.
-	if _, err := c.app.Service.Store.DB.Exec(
+	if _, err := c.app.Store.DB.Exec(
 		`UPDATE deliveries SET state = 'making', also = '[{"chain": 99999}]' WHERE id = ?`, d.Id); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.app.Service.Pool.Add(context.Background(), project, "deliver", "again",
+	if _, err := c.app.Pool.Add(context.Background(), project, "deliver", "again",
 		map[string]int64{"id": d.Id}); err != nil {
 		t.Fatal(err)
 	}
@@ -536,8 +535,7 @@ func TestTermsAreKept(t *testing.T) {
 // A delivery is put into folders that are allowed, and nowhere else.
 func TestDeliveriesArePlaced(t *testing.T) {
 	c := start(t)
-	out := t.TempDir()
-	c.app.Service.Outputs = []string{out}
+	out := c.out
 	_, path, chain := c.village("millrace")
 	call[api.Delivery](c, "POST", fmt.Sprintf("/api/chains/%d/deliveries?despite=true", chain.Id), nil)
 	d := c.delivery(path, made)
@@ -578,7 +576,7 @@ func TestDeliveriesSurviveUpdates(t *testing.T) {
 	engine := httptest.NewServer(receiver.NewEngine().Handler())
 	defer film.Close()
 	defer engine.Close()
-	c.app.Service.SetReceivers([]string{film.URL, engine.URL})
+	c.app.Service.Deliveries.SetReceivers([]string{film.URL, engine.URL})
 	_, path, chain := c.village("millrace")
 	send := func(to, target string, order map[string]any) string {
 		call[api.Chain](c, "PATCH", fmt.Sprintf("/api/chains/%d", chain.Id), map[string]string{"target": target})
@@ -626,11 +624,11 @@ func TestDeliveriesAreVerified(t *testing.T) {
 		t.Errorf("%+v", v)
 	}
 	// The same package with one byte of its model turned.
-	row, err := c.app.Service.Store.GetDelivery(context.Background(), d.Id)
+	row, err := c.app.Store.GetDelivery(context.Background(), d.Id)
 	if err != nil {
 		t.Fatal(err)
 	}
-	file := c.app.Service.Blobs.Path(row.File)
+	file := c.app.Blobs.Path(row.File)
 	data, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)

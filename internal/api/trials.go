@@ -18,7 +18,7 @@ import (
 const fewest = 1024
 
 func (s *Server) EntryStrip(c fiber.Ctx, id EntryID, p EntryStripParams) error {
-	e, r, err := s.svc.Random(c.Context(), id)
+	e, r, err := s.svc.Sources.Random(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -57,7 +57,7 @@ func (s *Server) FindBytes(c fiber.Ctx, id EntryID, p FindBytesParams) error {
 	if err != nil {
 		return bad(400, "%v", err)
 	}
-	_, r, err := s.svc.Random(c.Context(), id)
+	_, r, err := s.svc.Sources.Random(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ const mostTrial = 64 << 20
 
 // read reads up to n bytes of an entry; fewer only at its end.
 func (s *Server) read(c fiber.Ctx, id EntryID, at, n int64) ([]byte, error) {
-	_, r, err := s.svc.Random(c.Context(), id)
+	_, r, err := s.svc.Sources.Random(c.Context(), id)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +162,7 @@ func (s *Server) GuessWidth(c fiber.Ctx, id EntryID, p GuessWidthParams) error {
 	if !f.Valid() {
 		return bad(400, "texel format %q is not known; there are %s", f, strings.Join(pixel.Known(), "; "))
 	}
-	_, r, err := s.svc.Random(c.Context(), id)
+	_, r, err := s.svc.Sources.Random(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -312,7 +312,7 @@ func (s *Server) TryMesh(c fiber.Ctx, id EntryID, p TryMeshParams) error {
 	if p.Scale != nil {
 		m.Scale = *p.Scale
 	}
-	_, in, _, done, err := s.svc.Around(c.Context(), id)
+	_, in, _, done, err := s.svc.Layouts.Around(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -337,7 +337,7 @@ func (s *Server) FindRepeats(c fiber.Ctx, id EntryID, p FindRepeatsParams) error
 	if err != nil {
 		return err
 	}
-	_, r, err := s.svc.Random(c.Context(), id)
+	_, r, err := s.svc.Sources.Random(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -360,12 +360,12 @@ func (s *Server) FindRepeats(c fiber.Ctx, id EntryID, p FindRepeatsParams) error
 }
 
 func (s *Server) CompareEntries(c fiber.Ctx, id EntryID, p CompareEntriesParams) error {
-	_, a, err := s.svc.Random(c.Context(), id)
+	_, a, err := s.svc.Sources.Random(c.Context(), id)
 	if err != nil {
 		return err
 	}
 	defer a.Close()
-	_, b, err := s.svc.Random(c.Context(), p.With)
+	_, b, err := s.svc.Sources.Random(c.Context(), p.With)
 	if err != nil {
 		return err
 	}

@@ -48,11 +48,12 @@ type Config struct {
 type App struct {
 	Address string // http://127.0.0.1:port
 	Service *project.Service
+	Store   *store.Store
+	Blobs   *blob.Folder
+	Pool    *work.Pool
 
 	server *api.Server
 	db     *mariadb.Server
-	st     *store.Store
-	pool   *work.Pool
 	stop   context.CancelFunc
 	served chan error
 }
@@ -85,31 +86,32 @@ func Start(ctx context.Context, c Config) (_ *App, err error) {
 		}
 		dsn = a.db.DSN("excavate")
 	}
-	if a.st, err = store.Open(ctx, dsn); err != nil {
+	if a.Store, err = store.Open(ctx, dsn); err != nil {
 		return nil, err
 	}
-	blobs, err := blob.Open(filepath.Join(c.Data, "blobs"))
-	if err != nil {
+	if a.Blobs, err = blob.Open(filepath.Join(c.Data, "blobs")); err != nil {
 		return nil, err
 	}
 	sheets, err := target.Load(targets.FS)
 	if err != nil {
 		return nil, err
 	}
-	a.pool = work.New(a.st, c.Log)
-	a.Service = (&project.Service{Store: a.st, Blobs: blobs, Lib: c.Lib, Targets: sheets, Pool: a.pool, Library: c.Library, Data: c.Data, Outputs: c.Outputs, Devices: c.Devices, Version: version.Version}).Start()
-	a.Service.SetReceivers(c.Receivers)
-	if err := a.Service.Tidy(ctx); err != nil {
+	a.Pool = work.New(a.Store, c.Log)
+	a.Service, err = project.New(ctx, project.Config{
+		Store: a.Store, Blobs: a.Blobs, Lib: c.Lib, Targets: sheets, Pool: a.Pool, Library: c.Library, Data: c.Data,
+		Outputs: c.Outputs, Hosts: c.Devices, Receivers: c.Receivers, Version: version.Version,
+	})
+	if err != nil {
 		return nil, err
 	}
 	wctx, stop := context.WithCancel(context.Background())
 	a.stop = stop
-	a.pool.Start(wctx, c.Workers)
-	go a.Service.Rounds(wctx)
+	a.Pool.Start(wctx, c.Workers)
+	go a.Service.Jobs.Rounds(wctx)
 	if c.WorkOnly {
 		return a, nil
 	}
-	if err := errors.Join(a.st.ForgetJobs(ctx), a.Service.Forget(ctx)); err != nil {
+	if err := errors.Join(a.Store.ForgetJobs(ctx), a.Service.Bin.Forget(ctx)); err != nil {
 		return nil, err
 	}
 	l, err := listen(c.Port, c.Log)
@@ -165,10 +167,10 @@ func (a *App) Close() error {
 	}
 	if a.stop != nil {
 		a.stop()
-		a.pool.Wait()
+		a.Pool.Wait()
 	}
-	if a.st != nil {
-		errs = append(errs, a.st.Close())
+	if a.Store != nil {
+		errs = append(errs, a.Store.Close())
 	}
 	if a.db != nil {
 		errs = append(errs, a.db.Close())
@@ -180,7 +182,7 @@ func (a *App) Close() error {
 // if there is no project yet: two archives mounted, the ferry keeper found,
 // one picture missing. Devices that run are connected to it.
 func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
-	a.Service.SetNearby(devices)
+	a.Service.Devices.SetNearby(devices)
 	sheet, err := targets.FS.ReadFile("gltf-engine.yaml")
 	if err != nil {
 		return err
@@ -189,10 +191,10 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 		return err
 	}
 	s := a.Service
-	if list, err := s.Store.ListProjects(ctx); err != nil || len(list) > 0 {
+	if list, err := s.Projects.List(ctx); err != nil || len(list) > 0 {
 		return err
 	}
-	id, err := s.Store.CreateProject(ctx, "Sedgewater ferry")
+	id, err := s.Projects.Create(ctx, "Sedgewater ferry")
 	if err != nil {
 		return err
 	}
@@ -204,7 +206,7 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 		if err := a.idle(ctx, id); err != nil {
 			return err
 		}
-		src, err := s.AddPath(ctx, id, filepath.Join(dir, name))
+		src, err := s.Sources.AddPath(ctx, id, filepath.Join(dir, name))
 		if err != nil {
 			return err
 		}
@@ -216,14 +218,14 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 			keeper = row
 		}
 	}
-	e, err := s.Store.EntryByPath(ctx, db.EntryByPathParams{SourceID: keeper.ID, Path: "figures/ferry_keeper.hull"})
+	e, err := a.Store.EntryByPath(ctx, db.EntryByPathParams{SourceID: keeper.ID, Path: "figures/ferry_keeper.hull"})
 	if err != nil {
 		return err
 	}
 	if err := a.idle(ctx, id); err != nil {
 		return err
 	}
-	find, err := s.CreateFind(ctx, id, store.EntryID(e.SourceID, e.Slot))
+	find, err := s.Finds.Create(ctx, id, store.EntryID(e.SourceID, e.Slot))
 	if err != nil {
 		return err
 	}
@@ -236,14 +238,14 @@ func (a *App) Demo(ctx context.Context, dir string, devices ...Device) error {
 	if err := a.idle(ctx, id); err != nil {
 		return err
 	}
-	if _, err = s.CreateChain(ctx, id, find, doc); err != nil {
+	if _, err = s.Chains.Create(ctx, id, find, doc); err != nil {
 		return err
 	}
 	for _, d := range devices {
 		if d.Address == "" {
 			continue
 		}
-		if _, err := s.Connect(ctx, id, d.Address, d.Token); err != nil {
+		if _, err := s.Devices.Connect(ctx, id, d.Address, d.Token); err != nil {
 			return fmt.Errorf("connect %s: %w", d.Address, err)
 		}
 	}
@@ -257,14 +259,14 @@ type Device = project.Nearby
 // idle waits until a project has no work left.
 func (a *App) idle(ctx context.Context, project int64) error {
 	return a.until(ctx, func() (bool, error) {
-		n, err := a.Service.Store.CountUnderWay(ctx, project)
+		n, err := a.Store.CountUnderWay(ctx, project)
 		return n == 0, err
 	})
 }
 
 func (a *App) indexed(ctx context.Context, id int64) (row db.Source, err error) {
 	err = a.until(ctx, func() (bool, error) {
-		row, err = a.Service.Store.GetSource(ctx, id)
+		row, err = a.Store.GetSource(ctx, id)
 		if errors.Is(err, sql.ErrNoRows) {
 			return false, err
 		}

@@ -1,8 +1,6 @@
 package project
 
 import (
-	"bytes"
-	"context"
 	"encoding/json"
 	"fmt"
 	"image"
@@ -10,17 +8,15 @@ import (
 
 	"excavate/core/appraise"
 	"excavate/core/format/gltf"
-	"excavate/core/geom"
 	"excavate/core/pixel"
 	"excavate/core/rig"
 	"excavate/core/scene"
-	"excavate/internal/store/db"
 )
 
 // kept computes something of a scene once and keeps it beside the blobs.
-func (s *Service) kept(what, digest string, of func(*scene.Scene) ([]byte, error)) ([]byte, error) {
-	return s.Blobs.Side(what+" "+digest, func() ([]byte, error) {
-		sc, err := s.SceneOf(digest)
+func (s *Scenes) kept(what, digest string, of func(*scene.Scene) ([]byte, error)) ([]byte, error) {
+	return s.blobs.Side(what+" "+digest, func() ([]byte, error) {
+		sc, err := s.Get(digest)
 		if err != nil {
 			return nil, err
 		}
@@ -29,17 +25,17 @@ func (s *Service) kept(what, digest string, of func(*scene.Scene) ([]byte, error
 }
 
 // Inventory lists a scene as the 3D view has it, as JSON.
-func (s *Service) Inventory(digest string) ([]byte, error) {
+func (s *Scenes) Inventory(digest string) ([]byte, error) {
 	return s.kept("inventory 4", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.New(forView(sc))) })
 }
 
 // Rig is what can be told of a scene's skeleton, as JSON; held against that of
 // another scene unless against is empty.
-func (s *Service) Rig(digest, against string) ([]byte, error) {
+func (s *Scenes) Rig(digest, against string) ([]byte, error) {
 	var ref *scene.Scene
 	if against != "" {
 		var err error
-		if ref, err = s.SceneOf(against); err != nil {
+		if ref, err = s.Get(against); err != nil {
 			return nil, err
 		}
 	}
@@ -52,7 +48,7 @@ func (s *Service) Rig(digest, against string) ([]byte, error) {
 		if ref != nil {
 			list, err := rig.HeldAgainst(sc, ref)
 			if err != nil {
-				return nil, userErr(422, "%v", err)
+				return nil, errorf(Unusable, "%v", err)
 			}
 			list = append([]rig.Difference{}, list...) // none is a list too
 			out.Against = &list
@@ -62,18 +58,18 @@ func (s *Service) Rig(digest, against string) ([]byte, error) {
 }
 
 // Motion is what can be drawn of a scene's motion, as JSON.
-func (s *Service) Motion(digest string, n int) ([]byte, error) {
+func (s *Scenes) Motion(digest string, n int) ([]byte, error) {
 	return s.kept(fmt.Sprintf("motion 1 %d", n), digest, func(sc *scene.Scene) ([]byte, error) {
 		if n < 0 || n >= len(sc.Motions) {
-			return nil, userErr(404, "motion %d: there are %d", n, len(sc.Motions))
+			return nil, errorf(NotFound, "motion %d: there are %d", n, len(sc.Motions))
 		}
 		return json.Marshal(rig.StripOf(sc, &sc.Motions[n]))
 	})
 }
 
 // Clues are what speaks for a basis.
-func (s *Service) Clues(digest string) ([]appraise.Clue, error) {
-	sc, err := s.SceneOf(digest)
+func (s *Scenes) Clues(digest string) ([]appraise.Clue, error) {
+	sc, err := s.Get(digest)
 	if err != nil {
 		return nil, err
 	}
@@ -83,17 +79,17 @@ func (s *Service) Clues(digest string) ([]appraise.Clue, error) {
 // pictureOf is a scene's picture.
 func pictureOf(sc *scene.Scene, n int) (*scene.Picture, error) {
 	if n < 0 || n >= len(sc.Pictures) {
-		return nil, userErr(404, "picture %d: there are %d", n, len(sc.Pictures))
+		return nil, errorf(NotFound, "picture %d: there are %d", n, len(sc.Pictures))
 	}
 	if p := &sc.Pictures[n]; !p.Missing() {
 		return p, nil
 	}
-	return nil, userErr(404, "the picture %s was not found", sc.Pictures[n].Name)
+	return nil, errorf(NotFound, "the picture %s was not found", sc.Pictures[n].Name)
 }
 
-// ScenePicture is a picture of a scene, encoded.
-func (s *Service) ScenePicture(digest string, n int) (data []byte, mime, name string, err error) {
-	sc, err := s.SceneOf(digest)
+// Picture is a picture of a scene, encoded.
+func (s *Scenes) Picture(digest string, n int) (data []byte, mime, name string, err error) {
+	sc, err := s.Get(digest)
 	if err != nil {
 		return nil, "", "", err
 	}
@@ -105,8 +101,8 @@ func (s *Service) ScenePicture(digest string, n int) (data []byte, mime, name st
 }
 
 // MeaningOf is what the numbers of a scene's picture are.
-func (s *Service) MeaningOf(digest string, n int) (pixel.Meaning, error) {
-	sc, err := s.SceneOf(digest)
+func (s *Scenes) MeaningOf(digest string, n int) (pixel.Meaning, error) {
+	sc, err := s.Get(digest)
 	if err != nil {
 		return "", err
 	}
@@ -120,7 +116,7 @@ func (s *Service) MeaningOf(digest string, n int) (pixel.Meaning, error) {
 }
 
 // Appraisal says what a picture probably is, as JSON.
-func (s *Service) Appraisal(digest string, n int) ([]byte, error) {
+func (s *Scenes) Appraisal(digest string, n int) ([]byte, error) {
 	return s.kept(fmt.Sprintf("appraisal 2 %d", n), digest, func(sc *scene.Scene) ([]byte, error) {
 		p, err := pictureOf(sc, n)
 		if err != nil {
@@ -139,10 +135,10 @@ const uvSide = 640
 
 // UV draws a UV set over the colour picture of its material, or over the first
 // picture that uses the set.
-func (s *Service) UV(digest string, mesh, part, set int) ([]byte, error) {
+func (s *Scenes) UV(digest string, mesh, part, set int) ([]byte, error) {
 	return s.kept("uv 1 "+strconv.Itoa(mesh)+" "+strconv.Itoa(part)+" "+strconv.Itoa(set), digest, func(sc *scene.Scene) ([]byte, error) {
 		if mesh < 0 || mesh >= len(sc.Meshes) || part < 0 || part >= len(sc.Meshes[mesh].Parts) || set < 0 || set >= len(sc.Meshes[mesh].Parts[part].UVs) {
-			return nil, userErr(404, "there is no UV set %d of part %d of mesh %d", set, part, mesh)
+			return nil, errorf(NotFound, "there is no UV set %d of part %d of mesh %d", set, part, mesh)
 		}
 		p := &sc.Meshes[mesh].Parts[part]
 		var under *image.NRGBA
@@ -164,12 +160,12 @@ func (s *Service) UV(digest string, mesh, part, set int) ([]byte, error) {
 }
 
 // Compare measures one scene against another.
-func (s *Service) Compare(a, b string, tolerance float64) (appraise.Comparison, error) {
-	x, err := s.SceneOf(a)
+func (s *Scenes) Compare(a, b string, tolerance float64) (appraise.Comparison, error) {
+	x, err := s.Get(a)
 	if err != nil {
 		return appraise.Comparison{}, err
 	}
-	y, err := s.SceneOf(b)
+	y, err := s.Get(b)
 	if err != nil {
 		return appraise.Comparison{}, err
 	}
@@ -177,9 +173,9 @@ func (s *Service) Compare(a, b string, tolerance float64) (appraise.Comparison, 
 }
 
 // PictureDifference is where a picture of scene a differs from one of b.
-func (s *Service) PictureDifference(a string, n int, b string, m int) ([]byte, error) {
+func (s *Scenes) PictureDifference(a string, n int, b string, m int) ([]byte, error) {
 	return s.kept(fmt.Sprintf("difference 1 %d %s %d", n, b, m), a, func(x *scene.Scene) ([]byte, error) {
-		y, err := s.SceneOf(b)
+		y, err := s.Get(b)
 		if err != nil {
 			return nil, err
 		}
@@ -203,36 +199,13 @@ func (s *Service) PictureDifference(a string, n int, b string, m int) ([]byte, e
 }
 
 // Distances is scene a as a GLB, coloured by its distance from b.
-func (s *Service) Distances(a, b string, tolerance float64) ([]byte, error) {
+func (s *Scenes) Distances(a, b string, tolerance float64) ([]byte, error) {
 	return s.kept(fmt.Sprintf("distances 1 %s %g", b, tolerance), a, func(x *scene.Scene) ([]byte, error) {
-		y, err := s.SceneOf(b)
+		y, err := s.Get(b)
 		if err != nil {
 			return nil, err
 		}
 		out, _, err := gltf.Write(appraise.Coloured(forView(x), forView(y), tolerance), gltf.Options{AsStands: true})
 		return out, err
 	})
-}
-
-// SetBasis decides what a find's coordinates mean; nil takes the file's word
-// again.
-func (s *Service) SetBasis(ctx context.Context, id int64, b *geom.Basis) error {
-	f, err := s.Store.GetFind(ctx, id)
-	if f, err = Known(f, err, "find", id); err != nil {
-		return err
-	}
-	text := []byte("null")
-	if b != nil {
-		if err := b.Validate(); err != nil {
-			return userErr(400, "%v", err)
-		}
-		text = asJSON(b)
-	}
-	if bytes.Equal(text, f.Basis) {
-		return nil
-	}
-	if err := s.Store.FindBasis(ctx, db.FindBasisParams{Basis: text, ID: id}); err != nil {
-		return err
-	}
-	return s.queueDecode(ctx, f.ProjectID, id, "Decoding "+f.EntryPath)
 }

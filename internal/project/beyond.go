@@ -18,7 +18,7 @@ import (
 // decoded by the porter's decisions.
 type beyond struct {
 	find.Beyond
-	s       *Service
+	s       *Finds
 	project int64
 	ids     map[*source.Source]int64
 	via     []int64          // the chains whose ends are being taken
@@ -27,7 +27,7 @@ type beyond struct {
 
 // beyondOf makes ready what a chain's steps may take from outside. It is nil if
 // they take nothing.
-func (s *Service) beyondOf(ctx context.Context, project int64, doc *chain.Chain) (chain.Beyond, error) {
+func (s *Finds) beyondOf(ctx context.Context, project int64, doc *chain.Chain) (chain.Beyond, error) {
 	asks, err := doc.Asks()
 	if err != nil || len(asks) == 0 {
 		return nil, err
@@ -36,12 +36,12 @@ func (s *Service) beyondOf(ctx context.Context, project int64, doc *chain.Chain)
 }
 
 // beyondAll is what lies outside of any chain's scenes.
-func (s *Service) beyondAll(ctx context.Context, project int64) (chain.Beyond, error) {
-	f, err := s.finder(ctx, project)
+func (s *Finds) beyondAll(ctx context.Context, project int64) (chain.Beyond, error) {
+	f, err := s.sources.finder(ctx, project)
 	if err != nil {
 		return nil, err
 	}
-	lib, err := s.LibOf(ctx, project)
+	lib, err := s.libraries.Of(ctx, project)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func (b *beyond) decoded(ctx context.Context, from string) (string, error) {
 	if !ok {
 		return "", nil
 	}
-	f, err := b.s.Store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: b.project, SourceID: sql.NullInt64{Int64: id, Valid: true}, EntryPath: hit.Path()})
+	f, err := b.s.store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: b.project, SourceID: sql.NullInt64{Int64: id, Valid: true}, EntryPath: hit.Path()})
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -85,7 +85,7 @@ func (b *beyond) Asset(ctx context.Context, from string) (*scene.Scene, error) {
 		return nil, err
 	}
 	if digest != "" {
-		return b.s.SceneOf(digest)
+		return b.s.scenes.Get(digest)
 	}
 	return b.Beyond.Asset(ctx, from)
 }
@@ -136,7 +136,7 @@ func (b *beyond) Origins(ctx context.Context, asks []step.Ask, took []string) ([
 
 // broughtIn adds what a chain's steps took from outside to where an asset came
 // from: of pictures those that the steps took.
-func (s *Service) broughtIn(ctx context.Context, project int64, doc *chain.Chain, took []string, origins []find.Origin) ([]find.Origin, error) {
+func (s *Finds) broughtIn(ctx context.Context, project int64, doc *chain.Chain, took []string, origins []find.Origin) ([]find.Origin, error) {
 	out, err := s.beyondOf(ctx, project, doc)
 	if err != nil || out == nil {
 		return origins, err

@@ -7,30 +7,34 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"excavate/core/chain"
-	"excavate/core/delivery"
-	"excavate/core/format/gltf"
-	"excavate/core/geom"
-	"excavate/core/pixel"
-	"excavate/core/render"
 	"excavate/core/scene"
 	"excavate/core/step"
 	"excavate/internal/store/db"
 )
 
-// CreateChain makes a chain for a find and queues its run.
-func (s *Service) CreateChain(ctx context.Context, project, find int64, doc *chain.Chain) (int64, error) {
-	f, err := s.Store.GetFind(ctx, find)
+// Chains are what is done to finds, and their runs.
+type Chains struct {
+	*common
+	scenes *Scenes
+	finds  *Finds
+	sheets *Sheets
+}
+
+// Create makes a chain for a find and queues its run.
+func (s *Chains) Create(ctx context.Context, project, find int64, doc *chain.Chain) (int64, error) {
+	f, err := s.store.GetFind(ctx, find)
 	if f, err = Known(f, err, "find", find); err != nil {
 		return 0, err
 	}
 	if f.ProjectID != project {
-		return 0, userErr(404, "find %d is not in this project", find)
+		return 0, errorf(NotFound, "find %d is not in this project", find)
 	}
-	sheet := s.usualSheet()
+	sheet := s.sheets.usualSheet()
 	var id int64
-	err = s.Store.Tx(ctx, func(q *db.Queries) error {
+	err = s.store.Tx(ctx, func(q *db.Queries) error {
 		if id, err = q.CreateChain(ctx, db.CreateChainParams{ProjectID: project, FindID: find, Name: doc.Name, Target: sheet}); err != nil {
 			return err
 		}
@@ -42,7 +46,7 @@ func (s *Service) CreateChain(ctx context.Context, project, find int64, doc *cha
 	if err != nil {
 		return 0, err
 	}
-	return id, s.QueueRun(ctx, id)
+	return id, s.queueRun(ctx, id)
 }
 
 func stepsJSON(steps []chain.Step) json.RawMessage {
@@ -52,12 +56,12 @@ func stepsJSON(steps []chain.Step) json.RawMessage {
 	return asJSON(steps)
 }
 
-// EditChain replaces a chain's steps as a new revision. It is refused if the
+// Edit replaces a chain's steps as a new revision. It is refused if the
 // chain is not at the revision that was edited.
-func (s *Service) EditChain(ctx context.Context, id int64, revision int, steps []chain.Step) error {
+func (s *Chains) Edit(ctx context.Context, id int64, revision int, steps []chain.Step) error {
 	return s.change(ctx, id, func(q *db.Queries, c db.Chain) error {
 		if int(c.Head) != revision {
-			return userErr(409, "the chain has been edited elsewhere meanwhile; look at it again")
+			return errorf(Conflict, "the chain has been edited elsewhere meanwhile; look at it again")
 		}
 		if err := q.DropRevisionsAfter(ctx, db.DropRevisionsAfterParams{ChainID: id, No: c.Head}); err != nil {
 			return err
@@ -70,7 +74,7 @@ func (s *Service) EditChain(ctx context.Context, id int64, revision int, steps [
 }
 
 // MoveHead undoes (by -1) or redoes (by 1) an edit.
-func (s *Service) MoveHead(ctx context.Context, id int64, by int) error {
+func (s *Chains) MoveHead(ctx context.Context, id int64, by int) error {
 	return s.change(ctx, id, func(q *db.Queries, c db.Chain) error {
 		last, err := q.LastRevision(ctx, id)
 		if err != nil {
@@ -78,18 +82,18 @@ func (s *Service) MoveHead(ctx context.Context, id int64, by int) error {
 		}
 		to := int64(c.Head) + int64(by)
 		if to < 1 {
-			return userErr(409, "there is nothing to undo")
+			return errorf(Conflict, "there is nothing to undo")
 		}
 		if to > last {
-			return userErr(409, "there is nothing to redo")
+			return errorf(Conflict, "there is nothing to redo")
 		}
 		return q.SetHead(ctx, db.SetHeadParams{Head: int32(to), ID: id})
 	})
 }
 
-func (s *Service) change(ctx context.Context, id int64, f func(*db.Queries, db.Chain) error) error {
+func (s *Chains) change(ctx context.Context, id int64, f func(*db.Queries, db.Chain) error) error {
 	var c db.Chain
-	err := s.Store.Tx(ctx, func(q *db.Queries) (err error) {
+	err := s.store.Tx(ctx, func(q *db.Queries) (err error) {
 		c, err = q.LockChain(ctx, id)
 		if c, err = Known(c, err, "chain", id); err != nil {
 			return err
@@ -102,7 +106,7 @@ func (s *Service) change(ctx context.Context, id int64, f func(*db.Queries, db.C
 	if err != nil {
 		return err
 	}
-	if err := s.QueueRun(ctx, id); err != nil {
+	if err := s.queueRun(ctx, id); err != nil {
 		return err
 	}
 	return s.queueDependent(ctx, c)
@@ -127,16 +131,16 @@ type Band struct {
 
 // Bands reads the core sample of a chain from the results. running says that
 // a run for it waits or is under way.
-func (s *Service) Bands(ctx context.Context, c db.Chain) (bands []Band, running bool, err error) {
-	n, err := s.Store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: c.ProjectID, Kind: "run", Args: asJSON(idArgs{c.ID})})
+func (s *Chains) Bands(ctx context.Context, c db.Chain) (bands []Band, running bool, err error) {
+	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: c.ProjectID, Kind: "run", Args: asJSON(idArgs{c.ID})})
 	if err != nil {
 		return nil, false, err
 	}
-	f, err := s.Store.GetFind(ctx, c.FindID)
+	f, err := s.store.GetFind(ctx, c.FindID)
 	if err != nil {
 		return nil, false, err
 	}
-	doc, err := s.Steps(ctx, c)
+	doc, err := s.steps(ctx, c)
 	if err != nil {
 		return nil, false, err
 	}
@@ -150,7 +154,7 @@ func (s *Service) Bands(ctx context.Context, c db.Chain) (bands []Band, running 
 	}
 	first.Report.Lines = []string{f.EntryPath + " in " + f.SourceLabel}
 	bands = append(bands, first)
-	outside, err := s.beyondOf(ctx, c.ProjectID, doc)
+	outside, err := s.finds.beyondOf(ctx, c.ProjectID, doc)
 	if err != nil {
 		return nil, false, err
 	}
@@ -170,7 +174,7 @@ func (s *Service) Bands(ctx context.Context, c db.Chain) (bands []Band, running 
 			if b.Key, err = chain.Key(ctx, key, *st, outside); err != nil {
 				return nil, false, err
 			}
-			row, err := s.Store.GetResult(ctx, b.Key)
+			row, err := s.store.GetResult(ctx, b.Key)
 			switch {
 			case errors.Is(err, sql.ErrNoRows):
 				broken = true
@@ -201,76 +205,163 @@ func counted(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// asRead returns the scene as its basis declares, or with its bare numbers
-// taken as a glTF target takes them.
-func asRead(sc *scene.Scene, bare bool) *scene.Scene {
-	if !bare {
-		return sc
-	}
-	out := *sc
-	out.Basis = geom.GLTF
-	return &out
+// Tried is what a step would make of a scene.
+type Tried struct {
+	Scene string       `json:"scene,omitempty"`
+	Stats *scene.Stats `json:"stats,omitempty"`
+	Basis *Basis       `json:"basis,omitempty"`
+	step.Report
+	Seconds float64 `json:"seconds"`
+	Error   string  `json:"error,omitempty"`
 }
 
-func readKey(bare bool) string {
-	if bare {
-		return "target"
-	}
-	return "declared"
-}
-
-// ThumbSize is the edge of a thumbnail in pixels, for screens of twice the
-// usual density.
-const ThumbSize = 192
-
-// Thumb draws a scene small. Thumbnails are kept beside the blobs.
-func (s *Service) Thumb(digest string, bare bool) ([]byte, error) {
-	return s.Blobs.Side("thumb 6 "+digest+readKey(bare), func() ([]byte, error) {
-		sc, err := s.SceneOf(digest)
-		if err != nil {
+// Try runs one step on the scene of a band whose key that is. What comes of it
+// is kept as a result, so that a chain with the step has it at once.
+func (s *Chains) Try(ctx context.Context, project int64, digest, key string, st chain.Step) (*Tried, error) {
+	if key != digest { // that of a find is its scene's
+		row, err := s.store.GetResult(ctx, key)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return nil, err
 		}
-		img := render.Draw(asRead(sc, bare), render.Options{Width: ThumbSize, Height: ThumbSize})
-		return pixel.PNG(img)
-	})
-}
-
-// withClay gives materials whose colour picture is missing the plain colour of
-// clay, so that a gap shows as one.
-func withClay(sc *scene.Scene) *scene.Scene {
-	out := *sc
-	out.Materials = slices.Clone(sc.Materials)
-	for i := range out.Materials {
-		if t := out.Materials[i].Texture(scene.RoleColour); t != nil && sc.Pictures[t.Picture].Missing() {
-			out.Materials[i].BaseColour, out.Materials[i].Alpha = [4]float32{0.36, 0.33, 0.28, 1}, scene.Opaque
+		if err != nil || row.Scene != digest {
+			return nil, errorf(Conflict, "the band has changed meanwhile; look at it again")
 		}
 	}
-	return &out
-}
-
-// forView is a scene in glTF's basis; what its own leaves open is taken as
-// glTF's.
-func forView(sc *scene.Scene) *scene.Scene {
-	full := *sc
-	full.Basis = sc.Basis.Or(geom.GLTF)
-	if turned, err := full.InBasis(geom.GLTF); err == nil {
-		return turned
+	sc, err := s.scenes.Get(digest)
+	if err != nil {
+		return nil, err
 	}
-	return sc
+	st.Off = false
+	doc := &chain.Chain{Steps: []chain.Step{st}}
+	outside, err := s.finds.beyondOf(ctx, project, doc)
+	if err != nil {
+		return nil, err
+	}
+	bands, err := chain.Run(ctx, key, sc, doc, outside, results{s.scenes, ctx}, nil)
+	if err != nil {
+		return nil, err
+	}
+	b := bands[len(bands)-1]
+	out := &Tried{Report: step.Report{Lines: []string{}, Losses: []string{}}}
+	if b.Err != nil {
+		out.Error = b.Err.Error()
+		return out, nil
+	}
+	if out.Scene, err = s.scenes.Put(b.Scene); err != nil {
+		return nil, err
+	}
+	basis := NewBasis(b.Scene.Basis)
+	out.Stats, out.Basis, out.Seconds = &b.Stats, &basis, b.Seconds
+	out.Lines, out.Losses, out.Idle = append(out.Lines, b.Report.Lines...), append(out.Losses, b.Report.Losses...), b.Report.Idle
+	return out, nil
 }
 
-// View is the scene for the 3D view, in glTF's basis.
-func (s *Service) View(digest string, bare bool) ([]byte, error) {
-	return s.Blobs.Side("view 4 "+digest+readKey(bare), func() ([]byte, error) {
-		sc, err := s.SceneOf(digest)
-		if err != nil {
+// queueDependent runs the chains anew that take the end of one that changed,
+// and those that take theirs.
+func (s *Chains) queueDependent(ctx context.Context, changed db.Chain) error {
+	list, err := s.store.ChainsFromChains(ctx, changed.ProjectID)
+	if err != nil {
+		return err
+	}
+	names, queued := []string{changed.Name}, map[int64]bool{changed.ID: true}
+	for len(names) > 0 {
+		name := names[0]
+		names = names[1:]
+		for _, row := range list {
+			doc := chain.Chain{Name: row.Name}
+			if err := json.Unmarshal(row.Steps, &doc.Steps); err != nil {
+				return err
+			}
+			asks, err := doc.Asks()
+			if err != nil || queued[row.ID] {
+				continue // a document that is unsound runs nowhere
+			}
+			if slices.ContainsFunc(asks, func(a step.Ask) bool { of, ok := step.EndOf(a.Asset); return ok && of == name }) {
+				queued[row.ID] = true
+				names = append(names, row.Name)
+				if err := s.queueRun(ctx, row.ID); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Get is a chain's row.
+func (s *Chains) Get(ctx context.Context, id int64) (db.Chain, error) {
+	c, err := s.store.GetChain(ctx, id)
+	return Known(c, err, "chain", id)
+}
+
+// Whole is a chain with its steps and the number of its last revision.
+type Whole struct {
+	db.Chain
+	Steps []chain.Step
+	Last  int64
+}
+
+// List lists a project's chains, in one query.
+func (s *Chains) List(ctx context.Context, project int64) ([]Whole, error) {
+	rows, err := s.store.ChainsWithSteps(ctx, project)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Whole, len(rows))
+	for i, r := range rows {
+		out[i] = Whole{Chain: r.Chain, Last: r.Last}
+		if err := json.Unmarshal(r.Steps, &out[i].Steps); err != nil {
 			return nil, err
 		}
-		v := asRead(sc, bare)
-		if !bare {
-			v = forView(v)
-		}
-		b, _, err := gltf.Write(withClay(v), gltf.Options{Generator: delivery.Generator(s.Version), AsStands: true})
-		return b, err
-	})
+	}
+	return out, nil
 }
+
+// Whole is one chain with its steps.
+func (s *Chains) Whole(ctx context.Context, id int64) (*Whole, error) {
+	c, err := s.Get(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	doc, err := s.steps(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	last, err := s.store.LastRevision(ctx, id)
+	return &Whole{Chain: c, Steps: doc.Steps, Last: last}, err
+}
+
+// Document is a chain as the file that the command line takes.
+func (s *Chains) Document(ctx context.Context, id int64) (*chain.Chain, error) {
+	c, err := s.Get(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.steps(ctx, c)
+}
+
+// Set names a chain and its target; what is nil stays.
+func (s *Chains) Set(ctx context.Context, id int64, name, sheet *string) error {
+	c, err := s.Get(ctx, id)
+	if err != nil {
+		return err
+	}
+	if name != nil {
+		if c.Name = strings.TrimSpace(*name); c.Name == "" {
+			return errorf(Invalid, "a chain needs a name")
+		}
+	}
+	if sheet != nil {
+		if _, err := s.sheets.Get(ctx, *sheet); err != nil {
+			return errorf(Invalid, "there is no target sheet %q", *sheet)
+		}
+		c.Target = *sheet
+	}
+	if err := s.store.PatchChain(ctx, db.PatchChainParams{Name: c.Name, Target: c.Target, ID: id}); err != nil {
+		return err
+	}
+	return s.store.TouchProject(ctx, c.ProjectID)
+}
+
+// Run has what a chain's bands lack computed.
+func (s *Chains) Run(ctx context.Context, id int64) error { return s.queueRun(ctx, id) }

@@ -3,6 +3,7 @@ package project
 import (
 	"context"
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 
 	"excavate/core/chain"
 	"excavate/core/delivery"
@@ -22,9 +24,25 @@ import (
 	"excavate/internal/work"
 )
 
+// Deliveries are the packages that targets get.
+type Deliveries struct {
+	*common
+	scenes      *Scenes
+	libraries   *Libraries
+	sources     *Sources
+	extractions *Extractions
+	finds       *Finds
+	sheets      *Sheets
+	chains      *Chains
+	rehearsals  *Rehearsals
+
+	mu        sync.Mutex
+	receivers []string // their addresses
+}
+
 // maker makes deliveries.
-func (s *Service) maker() *delivery.Maker {
-	return &delivery.Maker{Writers: shipped.Writers, Version: s.Version}
+func (s *Deliveries) maker() *delivery.Maker {
+	return &delivery.Maker{Writers: shipped.Writers, Version: s.version}
 }
 
 // Order is what is to be delivered of a chain's end.
@@ -61,23 +79,23 @@ const mostTogether = 500
 
 // together are the chains of a package: c, and others of its project that are
 // held against the same target.
-func (s *Service) together(ctx context.Context, c db.Chain, also []int64) ([]db.Chain, error) {
+func (s *Deliveries) together(ctx context.Context, c db.Chain, also []int64) ([]db.Chain, error) {
 	if len(also) >= mostTogether {
-		return nil, userErr(422, "%d assets in one package; at most %d", len(also)+1, mostTogether)
+		return nil, errorf(Unusable, "%d assets in one package; at most %d", len(also)+1, mostTogether)
 	}
 	list := []db.Chain{c}
 	for _, id := range also {
-		x, err := s.Store.GetChain(ctx, id)
+		x, err := s.store.GetChain(ctx, id)
 		if x, err = Known(x, err, "chain", id); err != nil {
 			return nil, err
 		}
 		switch {
 		case x.ProjectID != c.ProjectID:
-			return nil, userErr(409, "chain %d is of another project", id)
+			return nil, errorf(Conflict, "chain %d is of another project", id)
 		case x.Target != c.Target:
-			return nil, userErr(409, "%s is held against another target: one package goes to one", x.Name)
+			return nil, errorf(Conflict, "%s is held against another target: one package goes to one", x.Name)
 		case slices.ContainsFunc(list, func(have db.Chain) bool { return have.ID == id }):
-			return nil, userErr(422, "%s is in the package twice", x.Name)
+			return nil, errorf(Unusable, "%s is in the package twice", x.Name)
 		}
 		list = append(list, x)
 	}
@@ -87,7 +105,7 @@ func (s *Service) together(ctx context.Context, c db.Chain, also []int64) ([]db.
 // Compose tells the files of a delivery with their sizes, what the format will
 // lose, and whether the terms allow it, before anything is made. The files are
 // really made, and the answer is kept.
-func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, error) {
+func (s *Deliveries) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, error) {
 	chains, err := s.together(ctx, c, o.Also)
 	if err != nil {
 		return nil, err
@@ -96,7 +114,7 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 		Folders: []string{}, Search: []delivery.Search{}, Refused: []terms.Refusal{}, Stops: []string{}}
 	held := make([]*Rehearsed, len(chains))
 	for i, x := range chains {
-		if held[i], err = s.Rehearse(ctx, x); err != nil {
+		if held[i], err = s.rehearsals.Rehearse(ctx, x); err != nil {
 			return nil, err
 		}
 		out.Ready, out.Running = out.Ready && held[i].Ready, out.Running || held[i].Running
@@ -117,11 +135,11 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 		return out, nil
 	}
 	if err := o.Options.Check(); err != nil {
-		return nil, userErr(422, "%v", err)
+		return nil, errorf(Unusable, "%v", err)
 	}
 	ends := make([]final, len(chains))
 	for i, r := range held {
-		name, err := s.sceneName(r.Scene)
+		name, err := s.scenes.sceneName(r.Scene)
 		if err != nil {
 			return nil, err
 		}
@@ -135,19 +153,6 @@ func (s *Service) Compose(ctx context.Context, c db.Chain, o Order) (*Composed, 
 		out.add(x)
 	}
 	return out, nil
-}
-
-// sceneName is a scene's name, kept beside the scene so that it need not be read
-// for it.
-func (s *Service) sceneName(digest string) (string, error) {
-	name, err := s.Blobs.Side("name "+digest, func() ([]byte, error) {
-		sc, err := s.SceneOf(digest)
-		if err != nil {
-			return nil, err
-		}
-		return []byte(sc.Name), nil
-	})
-	return string(name), err
 }
 
 // final is a chain's end state: its name, and the sheet by which it is delivered.
@@ -184,11 +189,11 @@ func (c *Composed) add(x *Composed) {
 }
 
 // composed is one asset of a delivery before it is made.
-func (s *Service) composed(ctx context.Context, r *Rehearsed, o delivery.Options) (*Composed, error) {
+func (s *Deliveries) composed(ctx context.Context, r *Rehearsed, o delivery.Options) (*Composed, error) {
 	sum := sha256.Sum256(append(append([]byte{}, r.Sheet.Text...), asJSON(o)...))
-	text, err := s.Blobs.Side("composed 3 "+s.Version+" "+r.Scene+" "+hex.EncodeToString(sum[:]),
+	text, err := s.blobs.Side("composed 3 "+s.version+" "+r.Scene+" "+hex.EncodeToString(sum[:]),
 		func() ([]byte, error) {
-			sc, err := s.SceneOf(r.Scene)
+			sc, err := s.scenes.Get(r.Scene)
 			if err != nil {
 				return nil, err
 			}
@@ -212,18 +217,18 @@ func (s *Service) composed(ctx context.Context, r *Rehearsed, o delivery.Options
 			return json.Marshal(x)
 		})
 	if err != nil {
-		return nil, userErr(422, "%v", err)
+		return nil, errorf(Unusable, "%v", err)
 	}
 	out := &Composed{}
 	return out, json.Unmarshal(text, out)
 }
 
-// CreateDelivery queues a delivery of chains' end states, under a name that no
+// Create queues a delivery of chains' end states, under a name that no
 // other delivery of the project has. One that the rehearsal stops is made only
 // despite it; one that the terms do not allow never is.
-func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despite bool) (int64, error) {
+func (s *Deliveries) Create(ctx context.Context, c db.Chain, o Order, despite bool) (int64, error) {
 	if err := o.Options.Check(); err != nil {
-		return 0, userErr(422, "%v", err)
+		return 0, errorf(Unusable, "%v", err)
 	}
 	chains, err := s.together(ctx, c, o.Also)
 	if err != nil {
@@ -247,7 +252,7 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 		title += fmt.Sprintf(" and %d more", n)
 	}
 	var id int64
-	err = s.Store.Tx(ctx, func(q *db.Queries) error {
+	err = s.store.Tx(ctx, func(q *db.Queries) error {
 		if _, err := q.LockProject(ctx, c.ProjectID); err != nil { // names are given one at a time
 			return err
 		}
@@ -278,10 +283,10 @@ func (s *Service) CreateDelivery(ctx context.Context, c db.Chain, o Order, despi
 	if err != nil {
 		return 0, err
 	}
-	if _, err := s.Pool.Add(ctx, c.ProjectID, "deliver", "Delivering "+title, idArgs{id}); err != nil {
+	if _, err := s.pool.Add(ctx, c.ProjectID, "deliver", "Delivering "+title, idArgs{id}); err != nil {
 		return 0, err
 	}
-	return id, s.Store.TouchProject(ctx, c.ProjectID)
+	return id, s.store.TouchProject(ctx, c.ProjectID)
 }
 
 // besides is a further asset of a delivery's package.
@@ -308,17 +313,17 @@ func Stops(d db.Delivery) (sum int, err error) {
 
 // deliverable refuses a chain whose end cannot be delivered, as far as that is
 // known before it is computed.
-func (s *Service) deliverable(ctx context.Context, c db.Chain, p terms.Purpose, despite bool) (f db.Find, err error) {
-	if f, err = s.Store.GetFind(ctx, c.FindID); err != nil {
+func (s *Deliveries) deliverable(ctx context.Context, c db.Chain, p terms.Purpose, despite bool) (f db.Find, err error) {
+	if f, err = s.store.GetFind(ctx, c.FindID); err != nil {
 		return f, err
 	}
 	if f.Scene == "" {
-		return f, userErr(409, "%s is not decoded yet", f.Name)
+		return f, errorf(Conflict, "%s is not decoded yet", f.Name)
 	}
 	if err := s.allowed(ctx, c, p, nil); err != nil {
 		return f, err
 	}
-	r, err := s.Rehearse(ctx, c) // a chain that is not computed yet is held against its sheet when it is
+	r, err := s.rehearsals.Rehearse(ctx, c) // a chain that is not computed yet is held against its sheet when it is
 	if err != nil {
 		return f, err
 	}
@@ -328,7 +333,7 @@ func (s *Service) deliverable(ctx context.Context, c db.Chain, p terms.Purpose, 
 // stopped refuses a delivery that a rehearsal stops, unless that is known.
 func stopped(findings []target.Finding, despite bool) error {
 	if stops, _, _ := target.Count(findings); stops > 0 && !despite {
-		return userErr(409, "the rehearsal stops the delivery: %s. It is made all the same if despite is true",
+		return errorf(Conflict, "the rehearsal stops the delivery: %s. It is made all the same if despite is true",
 			counted(stops, "finding", "findings"))
 	}
 	return nil
@@ -336,27 +341,27 @@ func stopped(findings []target.Finding, despite bool) error {
 
 // refusals are the used sources whose terms do not allow a purpose. took are the
 // pictures that steps took, where that is known.
-func (s *Service) refusals(ctx context.Context, c db.Chain, p terms.Purpose, took []string) ([]terms.Refusal, error) {
-	f, err := s.Store.GetFind(ctx, c.FindID)
+func (s *Deliveries) refusals(ctx context.Context, c db.Chain, p terms.Purpose, took []string) ([]terms.Refusal, error) {
+	f, err := s.store.GetFind(ctx, c.FindID)
 	if err != nil {
 		return nil, err
 	}
-	doc, err := s.Steps(ctx, c)
+	doc, err := s.steps(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	origins, err := s.SourcesOf(ctx, f)
+	origins, err := s.finds.SourcesOf(ctx, f)
 	if err != nil {
 		return nil, err
 	}
-	if origins, err = s.broughtIn(ctx, c.ProjectID, doc, took, origins); err != nil {
+	if origins, err = s.finds.broughtIn(ctx, c.ProjectID, doc, took, origins); err != nil {
 		return nil, err
 	}
 	return delivery.Refusals(origins, p), nil
 }
 
 // allowed refuses a purpose that a used source's terms do not allow.
-func (s *Service) allowed(ctx context.Context, c db.Chain, p terms.Purpose, took []string) error {
+func (s *Deliveries) allowed(ctx context.Context, c db.Chain, p terms.Purpose, took []string) error {
 	refused, err := s.refusals(ctx, c, p, took)
 	if err != nil || refused == nil {
 		return err
@@ -365,16 +370,16 @@ func (s *Service) allowed(ctx context.Context, c db.Chain, p terms.Purpose, took
 	for _, r := range refused {
 		says = append(says, r.Error())
 	}
-	return userErr(409, "the terms do not allow a delivery %s: %s", p, strings.Join(says, "; "))
+	return errorf(Conflict, "the terms do not allow a delivery %s: %s", p, strings.Join(says, "; "))
 }
 
-func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) error {
+func (s *Deliveries) deliver(ctx context.Context, d db.Delivery, t *work.Task) error {
 	var options delivery.Options
 	var also []besides
 	if err := errors.Join(json.Unmarshal(d.Options, &options), json.Unmarshal(d.Also, &also)); err != nil {
 		return err
 	}
-	first, err := s.Store.GetChain(ctx, d.ChainID)
+	first, err := s.store.GetChain(ctx, d.ChainID)
 	if err != nil {
 		return err
 	}
@@ -421,18 +426,18 @@ func (s *Service) deliver(ctx context.Context, d db.Delivery, t *work.Task) erro
 	if err != nil {
 		return err
 	}
-	file, err := s.Blobs.Put(zip)
+	file, err := s.blobs.Put(zip)
 	if err != nil {
 		return err
 	}
 	t.Progress(total, total, "parts")
-	if err := s.Store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)),
+	if err := s.store.DeliveryReady(ctx, db.DeliveryReadyParams{File: file, Size: int64(len(zip)),
 		Manifest: asJSON(manifests[0]), Also: asJSON(also), ID: d.ID}); err != nil {
 		return err
 	}
 	var sent *Sent
 	if json.Unmarshal(d.Sent, &sent) == nil && sent != nil && sent.State == "waiting" {
-		return s.SendDelivery(ctx, d, sent.Receiver)
+		return s.Send(ctx, d, sent.Receiver)
 	}
 	return nil
 }
@@ -447,12 +452,12 @@ func named(err error, c db.Chain, of int) error {
 
 // partOf runs a chain for a delivery: what the manifest will say of it, and the
 // state at its end.
-func (s *Service) partOf(ctx context.Context, c db.Chain, d db.Delivery) (*delivery.Of, *scene.Scene, error) {
-	f, err := s.Store.GetFind(ctx, c.FindID)
+func (s *Deliveries) partOf(ctx context.Context, c db.Chain, d db.Delivery) (*delivery.Of, *scene.Scene, error) {
+	f, err := s.store.GetFind(ctx, c.FindID)
 	if err != nil {
 		return nil, nil, err
 	}
-	bands, err := s.run(ctx, c, nil)
+	bands, err := s.chains.run(ctx, c, nil)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -468,7 +473,7 @@ func (s *Service) partOf(ctx context.Context, c db.Chain, d db.Delivery) (*deliv
 		return nil, nil, err
 	}
 	of := &delivery.Of{Found: bands[0].Scene, Purpose: terms.Purpose(d.Purpose)}
-	sheet, err := s.SheetOf(ctx, c.Target)
+	sheet, err := s.sheets.Get(ctx, c.Target)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -477,13 +482,13 @@ func (s *Service) partOf(ctx context.Context, c db.Chain, d db.Delivery) (*deliv
 	if err := stopped(of.Findings, d.Despite); err != nil {
 		return nil, nil, err
 	}
-	if of.Chain, err = s.Steps(ctx, c); err != nil {
+	if of.Chain, err = s.steps(ctx, c); err != nil {
 		return nil, nil, err
 	}
-	if of.Origins, err = s.OriginsOf(ctx, f); err != nil {
+	if of.Origins, err = s.finds.OriginsOf(ctx, f); err != nil {
 		return nil, nil, err
 	}
-	if of.Origins, err = s.broughtIn(ctx, d.ProjectID, of.Chain, took, of.Origins); err != nil {
+	if of.Origins, err = s.finds.broughtIn(ctx, d.ProjectID, of.Chain, took, of.Origins); err != nil {
 		return nil, nil, err
 	}
 	of.Input, err = s.inputOf(ctx, f)
@@ -492,14 +497,14 @@ func (s *Service) partOf(ctx context.Context, c db.Chain, d db.Delivery) (*deliv
 
 // inputOf is what a find was decoded from; nil where its source is gone, or it
 // was put together of several entries.
-func (s *Service) inputOf(ctx context.Context, f db.Find) (*delivery.Input, error) {
+func (s *Deliveries) inputOf(ctx context.Context, f db.Find) (*delivery.Input, error) {
 	in := &delivery.Input{Entry: f.EntryPath}
 	var decided *geom.Basis
 	if json.Unmarshal(f.Readings, &in.Readings) != nil || json.Unmarshal(f.Basis, &decided) != nil {
 		return nil, nil
 	}
 	in.Basis = decided
-	stack, err := s.Stack(ctx, f.ProjectID)
+	stack, err := s.sources.Stack(ctx, f.ProjectID)
 	if err != nil {
 		return nil, err
 	}
@@ -531,26 +536,26 @@ type Verified struct {
 	Cannot string // why it could not be made again
 }
 
-// VerifyDelivery holds a delivery's files against its manifest, makes it again
+// Verify holds a delivery's files against its manifest, makes it again
 // from the project's sources, and compares byte by byte.
-func (s *Service) VerifyDelivery(ctx context.Context, d db.Delivery) (*Verified, error) {
-	data, err := os.ReadFile(s.Blobs.Path(d.File))
+func (s *Deliveries) Verify(ctx context.Context, d db.Delivery) (*Verified, error) {
+	data, err := os.ReadFile(s.blobs.Path(d.File))
 	if err != nil {
 		return nil, err
 	}
 	list, err := delivery.Open(data)
 	if err != nil {
-		return nil, userErr(422, "%s: %v", d.Name, err)
+		return nil, errorf(Unusable, "%s: %v", d.Name, err)
 	}
-	f, err := s.finder(ctx, d.ProjectID)
+	f, err := s.sources.finder(ctx, d.ProjectID)
 	if err != nil {
 		return nil, err
 	}
-	lib, err := s.LibOf(ctx, d.ProjectID)
+	lib, err := s.libraries.Of(ctx, d.ProjectID)
 	if err != nil {
 		return nil, err
 	}
-	beyond, err := s.beyondAll(ctx, d.ProjectID)
+	beyond, err := s.finds.beyondAll(ctx, d.ProjectID)
 	if err != nil {
 		return nil, err
 	}
@@ -577,3 +582,46 @@ func (s *Service) VerifyDelivery(ctx context.Context, d db.Delivery) (*Verified,
 	}
 	return out, nil
 }
+
+func (s *Deliveries) doDeliver(ctx context.Context, t *work.Task) error {
+	var a idArgs
+	if err := t.Args(&a); err != nil {
+		return err
+	}
+	d, err := s.store.GetDelivery(ctx, a.ID)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer s.store.TouchProject(context.WithoutCancel(ctx), d.ProjectID)
+	err = s.deliver(ctx, d, t)
+	if err != nil && ctx.Err() == nil {
+		s.store.DeliveryFailed(ctx, db.DeliveryFailedParams{Error: err.Error(), ID: d.ID})
+	}
+	return err
+}
+
+// Get is a delivery's row.
+func (s *Deliveries) Get(ctx context.Context, id int64) (db.Delivery, error) {
+	d, err := s.store.GetDelivery(ctx, id)
+	return Known(d, err, "delivery", id)
+}
+
+// Ready is a delivery whose package is there.
+func (s *Deliveries) Ready(ctx context.Context, id int64) (db.Delivery, error) {
+	d, err := s.Get(ctx, id)
+	if err == nil && d.State != "ready" {
+		err = errorf(Conflict, "the delivery is not ready: %s", strings.TrimSpace(d.State+" "+d.Error))
+	}
+	return d, err
+}
+
+// List lists a project's deliveries, the newest first.
+func (s *Deliveries) List(ctx context.Context, project int64) ([]db.Delivery, error) {
+	return s.store.ListDeliveries(ctx, project)
+}
+
+// File is where a delivery's package lies on disk.
+func (s *Deliveries) File(d db.Delivery) string { return s.blobs.Path(d.File) }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"excavate/core/find"
 	"excavate/core/terms"
@@ -16,27 +17,38 @@ import (
 	"excavate/internal/work"
 )
 
+// Devices are live outside systems that projects are connected to.
+type Devices struct {
+	*common
+	sources *Sources
+
+	mu      sync.Mutex
+	nearby  []Nearby
+	clients map[int64]*device.Client
+	offered map[int64][][]device.Offer // lists as devices gave them, oldest first
+}
+
 // Connect asks the device at an address who it is and keeps it with the
 // project.
-func (s *Service) Connect(ctx context.Context, project int64, address, token string) (db.Device, error) {
+func (s *Devices) Connect(ctx context.Context, project int64, address, token string) (db.Device, error) {
 	if len(address) > 300 || len(token) > 300 {
-		return db.Device{}, userErr(400, "an address and a token have at most 300 letters each")
+		return db.Device{}, errorf(Invalid, "an address and a token have at most 300 letters each")
 	}
-	c, err := device.New(address, token, s.Devices)
+	c, err := device.New(address, token, s.hosts)
 	if err != nil {
-		return db.Device{}, userErr(400, "%v", err)
+		return db.Device{}, errorf(Invalid, "%v", err)
 	}
 	a, err := c.About(ctx)
 	if err != nil {
 		return db.Device{}, deviceErr(err)
 	}
 	if len(a.Name) > 200 || len(a.Kind) > 32 {
-		return db.Device{}, userErr(502, "the device has a name that is too long")
+		return db.Device{}, errorf(Unreachable, "the device has a name that is too long")
 	}
-	if err := s.Store.PutDevice(ctx, db.PutDeviceParams{ProjectID: project, Address: c.Address(), Kind: a.Kind, Name: a.Name}); err != nil {
+	if err := s.store.PutDevice(ctx, db.PutDeviceParams{ProjectID: project, Address: c.Address(), Kind: a.Kind, Name: a.Name}); err != nil {
 		return db.Device{}, err
 	}
-	d, err := s.Store.DeviceByAddress(ctx, db.DeviceByAddressParams{ProjectID: project, Address: c.Address()})
+	d, err := s.store.DeviceByAddress(ctx, db.DeviceByAddressParams{ProjectID: project, Address: c.Address()})
 	if err != nil {
 		return d, err
 	}
@@ -46,20 +58,20 @@ func (s *Service) Connect(ctx context.Context, project int64, address, token str
 	s.mu.Lock()
 	s.clients[d.ID] = c
 	s.mu.Unlock()
-	return d, s.Store.TouchProject(ctx, project)
+	return d, s.store.TouchProject(ctx, project)
 }
 
 func deviceErr(err error) error {
 	var r *device.Refused
 	if errors.As(err, &r) && r.Status == 401 {
-		return userErr(403, "%v", err)
+		return errorf(Forbidden, "%v", err)
 	}
-	return userErr(502, "%v", err)
+	return errorf(Unreachable, "%v", err)
 }
 
-// Device is a device that was connected, with a client for it.
-func (s *Service) Device(ctx context.Context, id int64) (db.Device, *device.Client, error) {
-	d, err := s.Store.GetDevice(ctx, id)
+// Get is a device that was connected, with a client for it.
+func (s *Devices) Get(ctx context.Context, id int64) (db.Device, *device.Client, error) {
+	d, err := s.store.GetDevice(ctx, id)
 	if d, err = Known(d, err, "device", id); err != nil {
 		return d, nil, err
 	}
@@ -73,8 +85,8 @@ func (s *Service) Device(ctx context.Context, id int64) (db.Device, *device.Clie
 	if err != nil {
 		return d, nil, err
 	}
-	if c, err = device.New(d.Address, token, s.Devices); err != nil {
-		return d, nil, userErr(403, "%v", err)
+	if c, err = device.New(d.Address, token, s.hosts); err != nil {
+		return d, nil, errorf(Forbidden, "%v", err)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -83,8 +95,8 @@ func (s *Service) Device(ctx context.Context, id int64) (db.Device, *device.Clie
 }
 
 // Offers lists what a device offers now.
-func (s *Service) Offers(ctx context.Context, id int64) ([]device.Offer, error) {
-	_, c, err := s.Device(ctx, id)
+func (s *Devices) Offers(ctx context.Context, id int64) ([]device.Offer, error) {
+	_, c, err := s.Get(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -106,12 +118,12 @@ func (s *Service) Offers(ctx context.Context, id int64) ([]device.Offer, error) 
 const offersKept = 32
 
 // Disconnect forgets a device. What was pulled in from it stays.
-func (s *Service) Disconnect(ctx context.Context, id int64) error {
-	d, err := s.Store.GetDevice(ctx, id)
+func (s *Devices) Disconnect(ctx context.Context, id int64) error {
+	d, err := s.store.GetDevice(ctx, id)
 	if d, err = Known(d, err, "device", id); err != nil {
 		return err
 	}
-	if err := s.Store.DeleteDevice(ctx, id); err != nil {
+	if err := s.store.DeleteDevice(ctx, id); err != nil {
 		return err
 	}
 	if err := s.keepToken(id, ""); err != nil {
@@ -121,7 +133,7 @@ func (s *Service) Disconnect(ctx context.Context, id int64) error {
 	delete(s.clients, id)
 	delete(s.offered, id)
 	s.mu.Unlock()
-	return s.Store.TouchProject(ctx, d.ProjectID)
+	return s.store.TouchProject(ctx, d.ProjectID)
 }
 
 type pullArgs struct {
@@ -132,8 +144,8 @@ type pullArgs struct {
 }
 
 // Pull queues the fetching of offers. They become one source.
-func (s *Service) Pull(ctx context.Context, id int64, offers []string) (int64, error) {
-	d, _, err := s.Device(ctx, id)
+func (s *Devices) Pull(ctx context.Context, id int64, offers []string) (int64, error) {
+	d, _, err := s.Get(ctx, id)
 	if err != nil {
 		return 0, err
 	}
@@ -154,25 +166,25 @@ func (s *Service) Pull(ctx context.Context, id int64, offers []string) (int64, e
 	}
 	s.mu.Unlock()
 	if len(want) > 0 {
-		return 0, userErr(409, "the device no longer offers what was chosen; look again")
+		return 0, errorf(Conflict, "the device no longer offers what was chosen; look again")
 	}
 	if len(a.Offers) == 0 {
-		return 0, userErr(400, "nothing was chosen")
+		return 0, errorf(Invalid, "nothing was chosen")
 	}
 	a.Name = d.Name + " · " + a.Name
 	a.Folder = fmt.Sprintf("%d-%x", id, digestOf(a.Offers))
-	job, err := s.Pool.Add(ctx, d.ProjectID, "pull", "Pulling in "+a.Name, a)
+	job, err := s.pool.Add(ctx, d.ProjectID, "pull", "Pulling in "+a.Name, a)
 	return job, err
 }
 
 // doPull fetches offers into a folder of ours and mounts it. What has arrived
 // stays, so that the next try goes on.
-func (s *Service) doPull(ctx context.Context, t *work.Task) error {
+func (s *Devices) doPull(ctx context.Context, t *work.Task) error {
 	var a pullArgs
 	if err := t.Args(&a); err != nil {
 		return err
 	}
-	d, c, err := s.Device(ctx, a.Device)
+	d, c, err := s.Get(ctx, a.Device)
 	if err != nil {
 		return err
 	}
@@ -200,10 +212,9 @@ func (s *Service) doPull(ctx context.Context, t *work.Task) error {
 	}
 	t.Progress(n, n, "files")
 	// The parts are gone; what is mounted is only what was offered.
-	id, err := s.addSource(ctx, db.CreateSourceParams{ProjectID: d.ProjectID, Path: dir, Label: a.Name, Origin: "device", Rights: asJSON(sharedTerms(a.Offers, d))})
-	var ue *UserError
-	if errors.As(err, &ue) && ue.Status == 409 { // pulled in before: look again
-		rows, err := s.Store.ListSources(ctx, d.ProjectID)
+	id, err := s.sources.addSource(ctx, db.CreateSourceParams{ProjectID: d.ProjectID, Path: dir, Label: a.Name, Origin: "device", Rights: asJSON(sharedTerms(a.Offers, d))})
+	if k, ok := KindOf(err); ok && k == Conflict { // pulled in before: look again
+		rows, err := s.store.ListSources(ctx, d.ProjectID)
 		if err != nil {
 			return err
 		}
@@ -212,7 +223,7 @@ func (s *Service) doPull(ctx context.Context, t *work.Task) error {
 				id = r.ID
 			}
 		}
-		return s.Reindex(ctx, id)
+		return s.sources.Reindex(ctx, id)
 	}
 	return err
 }
@@ -244,4 +255,34 @@ func sharedTerms(list []device.Offer, d db.Device) terms.Terms {
 func digestOf(list []device.Offer) []byte {
 	sum := sha256.Sum256(asJSON(list))
 	return sum[:6]
+}
+
+// List lists the devices that a project is connected to.
+func (s *Devices) List(ctx context.Context, project int64) ([]db.Device, error) {
+	return s.store.ListDevices(ctx, project)
+}
+
+// Thumb is a device's own picture of what it offers, as PNG.
+func (s *Devices) Thumb(ctx context.Context, id int64, offer string) ([]byte, error) {
+	_, c, err := s.Get(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	b, err := c.Thumb(ctx, offer)
+	if err != nil {
+		return nil, errorf(Unreachable, "%v", err)
+	}
+	return b, nil
+}
+
+// Control has a device run, stop or step.
+func (s *Devices) Control(ctx context.Context, id int64, do string, frames int) (db.Device, error) {
+	d, c, err := s.Get(ctx, id)
+	if err != nil {
+		return d, err
+	}
+	if _, err := c.Control(ctx, do, frames); err != nil {
+		return d, errorf(Unreachable, "%v", err)
+	}
+	return d, s.store.TouchProject(ctx, d.ProjectID)
 }

@@ -91,41 +91,41 @@ type ChainDoc struct {
 }
 
 // Rename gives a project another name.
-func (s *Service) Rename(ctx context.Context, project int64, name string) error {
+func (s *Projects) Rename(ctx context.Context, project int64, name string) error {
 	name = strings.TrimSpace(name)
 	if name == "" {
-		return userErr(400, "a project needs a name")
+		return errorf(Invalid, "a project needs a name")
 	}
-	n, err := s.Store.RenameProject(ctx, db.RenameProjectParams{NewName: name, ID: project})
+	n, err := s.store.RenameProject(ctx, db.RenameProjectParams{NewName: name, ID: project})
 	if err == nil && n == 0 {
-		return userErr(404, "there is no project %d", project)
+		return errorf(NotFound, "there is no project %d", project)
 	}
 	return err
 }
 
 // Delete deletes a project with all that was made in it. What its sources lie
 // in stays, but for copies of ours that nothing else uses.
-func (s *Service) Delete(ctx context.Context, project int64) error {
-	paths, err := s.Store.SourcePathsOf(ctx, db.SourcePathsOfParams{ID: project, BinOf: nullInt(project)})
+func (s *Projects) Delete(ctx context.Context, project int64) error {
+	paths, err := s.store.SourcePathsOf(ctx, db.SourcePathsOfParams{ID: project, BinOf: nullInt(project)})
 	if err != nil {
 		return err
 	}
-	n, err := s.Store.DeleteProject(ctx, project)
+	n, err := s.store.DeleteProject(ctx, project)
 	if err != nil {
 		return err
 	}
 	if n == 0 {
-		return userErr(404, "there is no project %d", project)
+		return errorf(NotFound, "there is no project %d", project)
 	}
 	for _, p := range paths {
-		s.dropCopy(ctx, db.Source{Path: p})
+		s.sources.dropCopy(ctx, db.Source{Path: p})
 	}
 	return nil
 }
 
 // Copy makes a project with the same sources and work, and without deliveries.
 // What was computed is shared.
-func (s *Service) Copy(ctx context.Context, project int64, name string) (int64, error) {
+func (s *Projects) Copy(ctx context.Context, project int64, name string) (int64, error) {
 	doc, err := s.Export(ctx, project)
 	if err != nil {
 		return 0, err
@@ -138,13 +138,13 @@ func (s *Service) Copy(ctx context.Context, project int64, name string) (int64, 
 }
 
 // Export writes a project down.
-func (s *Service) Export(ctx context.Context, project int64) (*Document, error) {
-	row, err := s.Store.GetProject(ctx, project)
+func (s *Projects) Export(ctx context.Context, project int64) (*Document, error) {
+	row, err := s.store.GetProject(ctx, project)
 	if row, err = Known(row, err, "project", project); err != nil {
 		return nil, err
 	}
 	d := &Document{Excavate: "project", Version: documentVersion, Name: row.Name, Sources: []SourceDoc{}}
-	sources, err := s.Store.ListSources(ctx, project)
+	sources, err := s.store.ListSources(ctx, project)
 	if err != nil {
 		return nil, err
 	}
@@ -155,10 +155,10 @@ func (s *Service) Export(ctx context.Context, project int64) (*Document, error) 
 	for _, r := range sources {
 		d.Sources = append(d.Sources, SourceDoc{Label: r.Label, Path: r.Path, Within: place[r.ParentID.Int64], Inside: r.Inside, Origin: r.Origin, Rights: r.Rights})
 	}
-	if d.Rules, err = s.Store.GetRules(ctx, project); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if d.Rules, err = s.store.GetRules(ctx, project); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
-	pins, err := s.Store.ListPins(ctx, project)
+	pins, err := s.store.ListPins(ctx, project)
 	if err != nil {
 		return nil, err
 	}
@@ -168,7 +168,7 @@ func (s *Service) Export(ctx context.Context, project int64) (*Document, error) 
 	if err := s.exportLayouts(ctx, project, d); err != nil {
 		return nil, err
 	}
-	marks, err := s.Store.BookmarksOfProject(ctx, project)
+	marks, err := s.store.BookmarksOfProject(ctx, project)
 	if err != nil {
 		return nil, err
 	}
@@ -178,15 +178,15 @@ func (s *Service) Export(ctx context.Context, project int64) (*Document, error) 
 	return d, s.exportFinds(ctx, project, place, d)
 }
 
-func (s *Service) exportLayouts(ctx context.Context, project int64, d *Document) error {
-	layouts, err := s.Store.ListLayouts(ctx, project)
+func (s *Projects) exportLayouts(ctx context.Context, project int64, d *Document) error {
+	layouts, err := s.store.ListLayouts(ctx, project)
 	if err != nil {
 		return err
 	}
 	for _, l := range layouts {
 		out := LayoutDoc{Name: l.Name}
 		for no := int32(1); no <= l.Head; no++ {
-			doc, err := s.Store.LayoutVersion(ctx, db.LayoutVersionParams{LayoutID: l.ID, No: no})
+			doc, err := s.store.LayoutVersion(ctx, db.LayoutVersionParams{LayoutID: l.ID, No: no})
 			if err != nil {
 				return err
 			}
@@ -197,27 +197,27 @@ func (s *Service) exportLayouts(ctx context.Context, project int64, d *Document)
 	return nil
 }
 
-func (s *Service) exportFinds(ctx context.Context, project int64, place map[int64]int, d *Document) error {
-	finds, err := s.Store.ListFinds(ctx, project)
+func (s *Projects) exportFinds(ctx context.Context, project int64, place map[int64]int, d *Document) error {
+	finds, err := s.store.ListFinds(ctx, project)
 	if err != nil {
 		return err
 	}
 	number := map[int64]int{}
 	for _, row := range finds {
-		f, err := s.Store.GetFind(ctx, row.ID)
+		f, err := s.store.GetFind(ctx, row.ID)
 		if err != nil {
 			return err
 		}
 		d.Finds = append(d.Finds, FindDoc{Name: f.Name, Source: place[f.SourceID.Int64], Label: f.SourceLabel, Path: f.EntryPath, Readings: f.Readings, Basis: f.Basis, id: f.ID})
 		number[f.ID] = len(d.Finds)
 	}
-	chains, err := s.Store.ListChains(ctx, project)
+	chains, err := s.store.ListChains(ctx, project)
 	if err != nil {
 		return err
 	}
 	for _, c := range chains {
 		out := ChainDoc{Find: number[c.FindID], Name: c.Name, Target: c.Target}
-		steps, err := s.Store.GetRevision(ctx, db.GetRevisionParams{ChainID: c.ID, No: c.Head})
+		steps, err := s.store.GetRevision(ctx, db.GetRevisionParams{ChainID: c.ID, No: c.Head})
 		if err != nil {
 			return err
 		}
@@ -231,16 +231,16 @@ func (s *Service) exportFinds(ctx context.Context, project int64, place map[int6
 
 // Import makes a project of a document. remarks are what could not be had
 // here: sources that are not at their paths or may not be read.
-func (s *Service) Import(ctx context.Context, text []byte) (project int64, remarks []string, err error) {
+func (s *Projects) Import(ctx context.Context, text []byte) (project int64, remarks []string, err error) {
 	var d Document
 	if err := json.Unmarshal(text, &d); err != nil {
-		return 0, nil, userErr(400, "the file is no project: %v", err)
+		return 0, nil, errorf(Invalid, "the file is no project: %v", err)
 	}
 	if d.Excavate != "project" {
-		return 0, nil, userErr(400, `the file is no project: it does not say "excavate": "project"`)
+		return 0, nil, errorf(Invalid, `the file is no project: it does not say "excavate": "project"`)
 	}
 	if d.Version != documentVersion {
-		return 0, nil, userErr(400, "the project was written in version %d; this Excavate reads version %d", d.Version, documentVersion)
+		return 0, nil, errorf(Invalid, "the project was written in version %d; this Excavate reads version %d", d.Version, documentVersion)
 	}
 	return s.bring(ctx, &d, false)
 }
@@ -253,34 +253,34 @@ const (
 
 func (d *Document) check() error {
 	if d.Name = oneLine(d.Name, 200); d.Name == "" {
-		return userErr(400, "the project in the file has no name")
+		return errorf(Invalid, "the project in the file has no name")
 	}
 	if len(d.Sources) > mostDocSources {
-		return userErr(400, "the file has %d sources; a project has at most %d", len(d.Sources), mostDocSources)
+		return errorf(Invalid, "the file has %d sources; a project has at most %d", len(d.Sources), mostDocSources)
 	}
 	for what, n := range map[string]int{"pins": len(d.Pins), "layouts": len(d.Layouts), "bookmarks": len(d.Bookmarks), "finds": len(d.Finds), "chains": len(d.Chains)} {
 		if n > mostDocThings {
-			return userErr(400, "the file has %d %s; at most %d are read", n, what, mostDocThings)
+			return errorf(Invalid, "the file has %d %s; at most %d are read", n, what, mostDocThings)
 		}
 	}
 	for i, x := range d.Sources {
 		if x.Within < 0 || x.Within > i {
-			return userErr(400, "source %d of the file lies within source %d, which is not before it", i+1, x.Within)
+			return errorf(Invalid, "source %d of the file lies within source %d, which is not before it", i+1, x.Within)
 		}
 	}
 	for i, x := range d.Finds {
 		if x.Source < 0 || x.Source > len(d.Sources) {
-			return userErr(400, "find %d of the file is of source %d, and there are %d", i+1, x.Source, len(d.Sources))
+			return errorf(Invalid, "find %d of the file is of source %d, and there are %d", i+1, x.Source, len(d.Sources))
 		}
 	}
 	for i, x := range d.Chains {
 		if x.Find < 1 || x.Find > len(d.Finds) {
-			return userErr(400, "chain %d of the file is of find %d, and there are %d", i+1, x.Find, len(d.Finds))
+			return errorf(Invalid, "chain %d of the file is of find %d, and there are %d", i+1, x.Find, len(d.Finds))
 		}
 	}
 	for i, x := range d.Bookmarks {
 		if x.Source < 1 || x.Source > len(d.Sources) || x.At < 0 || x.Size < 0 {
-			return userErr(400, "bookmark %d of the file is on no source of it", i+1)
+			return errorf(Invalid, "bookmark %d of the file is on no source of it", i+1)
 		}
 	}
 	return nil
@@ -289,17 +289,17 @@ func (d *Document) check() error {
 // bring makes a project of a document; ours says that it was written here a
 // moment ago, so that its paths are known to be allowed and what was computed
 // still holds. A document that fails leaves nothing behind.
-func (s *Service) bring(ctx context.Context, d *Document, ours bool) (project int64, remarks []string, err error) {
+func (s *Projects) bring(ctx context.Context, d *Document, ours bool) (project int64, remarks []string, err error) {
 	if err := d.check(); err != nil {
 		return 0, nil, err
 	}
-	project, err = s.Store.CreateProject(ctx, d.Name)
+	project, err = s.store.CreateProject(ctx, d.Name)
 	if err != nil {
 		return 0, nil, err
 	}
 	defer func(made int64) {
 		if err != nil {
-			s.Store.DeleteProject(context.WithoutCancel(ctx), made)
+			s.store.DeleteProject(context.WithoutCancel(ctx), made)
 		}
 	}(project)
 	for _, l := range d.Layouts {
@@ -314,20 +314,20 @@ func (s *Service) bring(ctx context.Context, d *Document, ours bool) (project in
 	if len(d.Rules) > 0 {
 		var rules naming.Rules
 		if err := json.Unmarshal(d.Rules, &rules); err != nil {
-			return 0, nil, userErr(400, "the name rules of the file cannot be read: %v", err)
+			return 0, nil, errorf(Invalid, "the name rules of the file cannot be read: %v", err)
 		}
-		if err := s.SetRules(ctx, project, rules); err != nil {
+		if err := s.sources.SetRules(ctx, project, rules); err != nil {
 			return 0, nil, err
 		}
 	}
 	for _, p := range d.Pins {
-		if err := s.Store.PutPin(ctx, db.PutPinParams{ProjectID: project, Ref: p.Ref, SourceLabel: p.Source, EntryPath: p.Path}); err != nil {
+		if err := s.store.PutPin(ctx, db.PutPinParams{ProjectID: project, Ref: p.Ref, SourceLabel: p.Source, EntryPath: p.Path}); err != nil {
 			return 0, nil, err
 		}
 	}
 	for _, b := range d.Bookmarks {
 		if id := ids[b.Source-1]; id != 0 {
-			if err := s.Store.BookmarkToCome(ctx, db.BookmarkToComeParams{SourceID: id, Path: b.Path, Off: b.At, Size: b.Size, Note: b.Note}); err != nil {
+			if err := s.store.BookmarkToCome(ctx, db.BookmarkToComeParams{SourceID: id, Path: b.Path, Off: b.At, Size: b.Size, Note: b.Note}); err != nil {
 				return 0, nil, err
 			}
 		}
@@ -345,19 +345,19 @@ func (s *Service) bring(ctx context.Context, d *Document, ours bool) (project in
 	return project, remarks, nil
 }
 
-func (s *Service) bringLayout(ctx context.Context, project int64, l LayoutDoc) error {
+func (s *Projects) bringLayout(ctx context.Context, project int64, l LayoutDoc) error {
 	if len(l.Versions) == 0 {
 		return nil
 	}
-	id, err := s.CreateLayout(ctx, project, l.Name, []byte(l.Versions[0]))
+	id, err := s.layouts.Create(ctx, project, l.Name, []byte(l.Versions[0]))
 	for i := 1; i < len(l.Versions) && err == nil; i++ {
-		err = s.SaveLayout(ctx, id, i, []byte(l.Versions[i]))
+		err = s.layouts.Save(ctx, id, i, []byte(l.Versions[i]))
 	}
 	return err
 }
 
 // bringSources adds the sources that may be read here; the id of another is 0.
-func (s *Service) bringSources(ctx context.Context, project int64, d *Document, ours bool) (ids []int64, remarks []string, err error) {
+func (s *Projects) bringSources(ctx context.Context, project int64, d *Document, ours bool) (ids []int64, remarks []string, err error) {
 	ids = make([]int64, len(d.Sources))
 	for i, x := range d.Sources {
 		p := db.CreateSourceParams{ProjectID: project, Path: x.Path, Label: x.Label, Inside: x.Inside, Origin: x.Origin, Rights: asJSON(terms.Terms{})}
@@ -367,7 +367,7 @@ func (s *Service) bringSources(ctx context.Context, project int64, d *Document, 
 		if len(x.Rights) > 0 {
 			var t terms.Terms
 			if err := json.Unmarshal(x.Rights, &t); err != nil {
-				return nil, nil, userErr(400, "the terms of source %d of the file cannot be read: %v", i+1, err)
+				return nil, nil, errorf(Invalid, "the terms of source %d of the file cannot be read: %v", i+1, err)
 			}
 			p.Rights = asJSON(t)
 		}
@@ -377,7 +377,7 @@ func (s *Service) bringSources(ctx context.Context, project int64, d *Document, 
 			}
 			p.ParentID = sql.NullInt64{Int64: ids[x.Within-1], Valid: true}
 			p.Path = "" // that of the source that it lies in
-			row, err := s.Store.GetSource(ctx, ids[x.Within-1])
+			row, err := s.store.GetSource(ctx, ids[x.Within-1])
 			if err != nil {
 				return nil, nil, err
 			}
@@ -391,7 +391,7 @@ func (s *Service) bringSources(ctx context.Context, project int64, d *Document, 
 			case err != nil:
 				remarks = append(remarks, fmt.Sprintf("%s is not at %s: add it when it is there", x.Label, x.Path))
 				continue
-			case !s.inLibrary(real):
+			case !s.sources.inLibrary(real):
 				remarks = append(remarks, fmt.Sprintf("%s lies outside the library folders, at %s: start Excavate with --library to allow its folder, then add it", x.Label, x.Path))
 				continue
 			}
@@ -400,7 +400,7 @@ func (s *Service) bringSources(ctx context.Context, project int64, d *Document, 
 		if p.Label = oneLine(p.Label, 60); p.Label == "" {
 			p.Label = oneLine(filepath.Base(p.Path), 60)
 		}
-		err := s.Store.Tx(ctx, func(q *db.Queries) (err error) {
+		err := s.store.Tx(ctx, func(q *db.Queries) (err error) {
 			ids[i], err = q.CreateSource(ctx, p)
 			return err
 		})
@@ -411,7 +411,7 @@ func (s *Service) bringSources(ctx context.Context, project int64, d *Document, 
 	return ids, remarks, nil
 }
 
-func (s *Service) bringFinds(ctx context.Context, project int64, d *Document, sources []int64, ours bool) error {
+func (s *Projects) bringFinds(ctx context.Context, project int64, d *Document, sources []int64, ours bool) error {
 	finds := make([]int64, len(d.Finds))
 	for i, f := range d.Finds {
 		p := db.BringFindParams{ProjectID: project, SourceLabel: oneLine(f.Label, 60), EntryPath: f.Path, Name: oneLine(f.Name, 60), Readings: json.RawMessage("{}"), Basis: json.RawMessage("null")}
@@ -421,27 +421,27 @@ func (s *Service) bringFinds(ctx context.Context, project int64, d *Document, so
 		var readings map[string]string
 		if len(f.Readings) > 0 {
 			if err := json.Unmarshal(f.Readings, &readings); err != nil {
-				return userErr(400, "the readings of find %d of the file: %v", i+1, err)
+				return errorf(Invalid, "the readings of find %d of the file: %v", i+1, err)
 			}
 			p.Readings = f.Readings
 		}
 		if len(f.Basis) > 0 {
 			if !validBasis(f.Basis) {
-				return userErr(400, "the basis of find %d of the file cannot be read", i+1)
+				return errorf(Invalid, "the basis of find %d of the file cannot be read", i+1)
 			}
 			p.Basis = f.Basis
 		}
-		id, err := s.Store.BringFind(ctx, p)
+		id, err := s.store.BringFind(ctx, p)
 		if err != nil {
 			return err
 		}
 		finds[i] = id
 		if ours {
-			if err := s.Store.CopyDecoded(ctx, db.CopyDecodedParams{Original: f.id, Made: id}); err != nil {
+			if err := s.store.CopyDecoded(ctx, db.CopyDecodedParams{Original: f.id, Made: id}); err != nil {
 				return err
 			}
 		}
-		row, err := s.Store.GetFind(ctx, id)
+		row, err := s.store.GetFind(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -454,14 +454,14 @@ func (s *Service) bringFinds(ctx context.Context, project int64, d *Document, so
 	for i, c := range d.Chains {
 		doc := &chain.Chain{Name: oneLine(c.Name, 200), Steps: c.Steps}
 		if err := doc.Check(); err != nil {
-			return userErr(400, "chain %d of the file: %v", i+1, err)
+			return errorf(Invalid, "chain %d of the file: %v", i+1, err)
 		}
-		id, err := s.CreateChain(ctx, project, finds[c.Find-1], doc)
+		id, err := s.chains.Create(ctx, project, finds[c.Find-1], doc)
 		if err != nil {
 			return err
 		}
-		if _, err := s.SheetOf(ctx, c.Target); err == nil {
-			if err := s.Store.PatchChain(ctx, db.PatchChainParams{Name: doc.Name, Target: c.Target, ID: id}); err != nil {
+		if _, err := s.sheets.Get(ctx, c.Target); err == nil {
+			if err := s.store.PatchChain(ctx, db.PatchChainParams{Name: doc.Name, Target: c.Target, ID: id}); err != nil {
 				return err
 			}
 		}
@@ -487,12 +487,4 @@ func oneLine(s string, most int) string {
 func validBasis(b json.RawMessage) bool {
 	var basis *geom.Basis
 	return json.Unmarshal(b, &basis) == nil && (basis == nil || basis.Validate() == nil)
-}
-
-// bookmarksHaveCome puts the bookmarks that came with a project on the entries
-// of a source that is indexed now.
-func (s *Service) bookmarksHaveCome(ctx context.Context, source int64) error {
-	return s.Store.Tx(ctx, func(q *db.Queries) error {
-		return errors.Join(q.BookmarksHaveCome(ctx, source), q.DropToCome(ctx, source))
-	})
 }

@@ -9,6 +9,12 @@ import (
 	"excavate/internal/store/db"
 )
 
+// Jobs are what is under way, and what ended otherwise than well.
+type Jobs struct {
+	*common
+	deliveries *Deliveries
+}
+
 // Nothing may stand as under way without work that is under way. Whatever
 // ends a job (its own error, used up attempts, a stop, the disk, the database)
 // brings what it was for into a state that says why; and what a process that
@@ -16,7 +22,7 @@ import (
 // made every now and then.
 
 // ended is called when a job has ended otherwise than well.
-func (s *Service) ended(ctx context.Context, j db.Job, state, why string) error {
+func (s *Jobs) ended(ctx context.Context, j db.Job, state, why string) error {
 	if state == "cancelled" {
 		why = "it was stopped"
 	}
@@ -25,7 +31,7 @@ func (s *Service) ended(ctx context.Context, j db.Job, state, why string) error 
 	switch j.Kind {
 	case "findall":
 		var ids []int64
-		if ids, err = s.Store.DecodingFinds(ctx, j.ProjectID); err == nil {
+		if ids, err = s.store.DecodingFinds(ctx, j.ProjectID); err == nil {
 			err = s.stopFinds(ctx, j.ProjectID, ids, why)
 		}
 	case "index", "decode", "extract", "deliver", "send":
@@ -36,13 +42,13 @@ func (s *Service) ended(ctx context.Context, j db.Job, state, why string) error 
 	default:
 		return nil
 	}
-	return errors.Join(err, s.Store.TouchProject(ctx, j.ProjectID))
+	return errors.Join(err, s.store.TouchProject(ctx, j.ProjectID))
 }
 
 // stopFinds marks those of the finds that no work of their own will decode.
-func (s *Service) stopFinds(ctx context.Context, project int64, ids []int64, why string) error {
+func (s *Jobs) stopFinds(ctx context.Context, project int64, ids []int64, why string) error {
 	for _, id := range ids {
-		n, err := s.Store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: project, Kind: "decode", Args: asJSON(idArgs{id})})
+		n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: project, Kind: "decode", Args: asJSON(idArgs{id})})
 		if err == nil && n == 0 {
 			err = s.stopped(ctx, "decode", id, "", why)
 		}
@@ -54,16 +60,16 @@ func (s *Service) stopFinds(ctx context.Context, project int64, ids []int64, why
 }
 
 // stopped brings one thing into its state.
-func (s *Service) stopped(ctx context.Context, kind string, id int64, state, why string) (err error) {
+func (s *Jobs) stopped(ctx context.Context, kind string, id int64, state, why string) (err error) {
 	if state != "cancelled" {
 		state = "failed"
 	}
 	switch kind {
 	case "index":
-		if _, err = s.Store.StopSource(ctx, db.StopSourceParams{Error: "it is not indexed: " + why + "; try again", ID: id}); err != nil {
+		if _, err = s.store.StopSource(ctx, db.StopSourceParams{Error: "it is not indexed: " + why + "; try again", ID: id}); err != nil {
 			return err
 		}
-		in, err := s.Store.SourcesWithin(ctx, nullInt(id))
+		in, err := s.store.SourcesWithin(ctx, nullInt(id))
 		if err != nil {
 			return err
 		}
@@ -73,13 +79,13 @@ func (s *Service) stopped(ctx context.Context, kind string, id int64, state, why
 			}
 		}
 	case "decode":
-		_, err = s.Store.StopFind(ctx, db.StopFindParams{Error: asJSON(Failure{Message: why}), ID: id})
+		_, err = s.store.StopFind(ctx, db.StopFindParams{Error: asJSON(Failure{Message: why}), ID: id})
 	case "extract":
-		_, err = s.Store.StopExtraction(ctx, db.StopExtractionParams{State: state, Error: why, ID: id})
+		_, err = s.store.StopExtraction(ctx, db.StopExtractionParams{State: state, Error: why, ID: id})
 	case "send":
-		err = s.sendEnded(ctx, id, why)
+		err = s.deliveries.sendEnded(ctx, id, why)
 	case "deliver":
-		_, err = s.Store.StopDelivery(ctx, db.StopDeliveryParams{Error: why, ID: id})
+		_, err = s.store.StopDelivery(ctx, db.StopDeliveryParams{Error: why, ID: id})
 	}
 	return err
 }
@@ -96,14 +102,14 @@ type Idle map[idle]bool
 // Round brings what stands as under way without work into a state that says
 // so, if it stood so in the round before as well: a thing is made a moment
 // before its work is queued. It returns what it saw.
-func (s *Service) Round(ctx context.Context, before Idle) (Idle, error) {
+func (s *Jobs) Round(ctx context.Context, before Idle) (Idle, error) {
 	now := Idle{}
 	look := func(kind string, id, project int64) error {
 		x := idle{kind, id}
 		if now[x] = true; !before[x] {
 			return nil
 		}
-		why, err := s.Store.WhyEnded(ctx, db.WhyEndedParams{ProjectID: project, Kind: kind, Args: asJSON(idArgs{id})})
+		why, err := s.store.WhyEnded(ctx, db.WhyEndedParams{ProjectID: project, Kind: kind, Args: asJSON(idArgs{id})})
 		if err != nil && !errors.Is(err, errNoRows) {
 			return err
 		}
@@ -113,30 +119,30 @@ func (s *Service) Round(ctx context.Context, before Idle) (Idle, error) {
 		if err := s.stopped(ctx, kind, id, "", why); err != nil {
 			return err
 		}
-		return s.Store.TouchProject(ctx, project)
+		return s.store.TouchProject(ctx, project)
 	}
 	var errs []error
-	sources, err := s.Store.IdleSources(ctx)
+	sources, err := s.store.IdleSources(ctx)
 	errs = append(errs, err)
 	for _, r := range sources {
 		errs = append(errs, look("index", r.ID, r.ProjectID))
 	}
-	finds, err := s.Store.IdleFinds(ctx)
+	finds, err := s.store.IdleFinds(ctx)
 	errs = append(errs, err)
 	for _, r := range finds {
 		errs = append(errs, look("decode", r.ID, r.ProjectID))
 	}
-	extractions, err := s.Store.IdleExtractions(ctx)
+	extractions, err := s.store.IdleExtractions(ctx)
 	errs = append(errs, err)
 	for _, r := range extractions {
 		errs = append(errs, look("extract", r.ID, r.ProjectID))
 	}
-	deliveries, err := s.Store.IdleDeliveries(ctx)
+	deliveries, err := s.store.IdleDeliveries(ctx)
 	errs = append(errs, err)
 	for _, r := range deliveries {
 		errs = append(errs, look("deliver", r.ID, r.ProjectID))
 	}
-	sends, err := s.Store.IdleSends(ctx)
+	sends, err := s.store.IdleSends(ctx)
 	errs = append(errs, err)
 	for _, r := range sends {
 		errs = append(errs, look("send", r.ID, r.ProjectID))
@@ -151,7 +157,7 @@ const (
 )
 
 // Rounds goes on until ctx ends.
-func (s *Service) Rounds(ctx context.Context) {
+func (s *Jobs) Rounds(ctx context.Context) {
 	seen := Idle{}
 	for n := 0; ; n++ {
 		wait := everyRound
@@ -160,7 +166,7 @@ func (s *Service) Rounds(ctx context.Context) {
 		}
 		var err error
 		if seen, err = s.Round(ctx, seen); err != nil && ctx.Err() == nil {
-			s.Pool.Log("looking for work that was left: %v", err)
+			s.pool.Log("looking for work that was left: %v", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -171,19 +177,40 @@ func (s *Service) Rounds(ctx context.Context) {
 }
 
 // DecodeAgain decodes a find that is not, or whose decoding was stopped.
-func (s *Service) DecodeAgain(ctx context.Context, id int64) error {
-	f, err := s.Store.GetFind(ctx, id)
+func (s *Jobs) DecodeAgain(ctx context.Context, id int64) error {
+	f, err := s.store.GetFind(ctx, id)
 	if f, err = Known(f, err, "find", id); err != nil {
 		return err
 	}
 	if !f.SourceID.Valid {
-		return userErr(409, "its source %s is not mounted any more", f.SourceLabel)
+		return errorf(Conflict, "its source %s is not mounted any more", f.SourceLabel)
 	}
-	if err := s.Store.BeginFind(ctx, id); err != nil {
+	if err := s.store.BeginFind(ctx, id); err != nil {
 		return err
 	}
 	if err := s.queueDecode(ctx, f.ProjectID, id, "Decoding "+f.EntryPath); err != nil {
 		return err
 	}
-	return s.Store.TouchProject(ctx, f.ProjectID)
+	return s.store.TouchProject(ctx, f.ProjectID)
+}
+
+// Cancel stops a job. One that had not begun, or whose worker is gone, never
+// gets to say so itself.
+func (s *Jobs) Cancel(ctx context.Context, id int64) error {
+	j, err := s.store.GetJob(ctx, id)
+	if j, err = Known(j, err, "job", id); err != nil {
+		return err
+	}
+	if err := s.store.CancelJob(ctx, id); err != nil {
+		return err
+	}
+	if j.State != "queued" && j.State != "running" {
+		return nil
+	}
+	return s.ended(ctx, j, "cancelled", "")
+}
+
+// Recent lists a project's jobs that are under way or ended not long ago.
+func (s *Jobs) Recent(ctx context.Context, project int64) ([]db.Job, error) {
+	return s.store.RecentJobs(ctx, project)
 }

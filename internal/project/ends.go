@@ -2,14 +2,12 @@ package project
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 
 	"excavate/core/chain"
 	"excavate/core/find"
 	"excavate/core/scene"
-	"excavate/core/step"
 	"excavate/internal/store/db"
 )
 
@@ -24,7 +22,7 @@ type end struct {
 // endOf is the chain of a name. It refuses names that several chains have, and
 // a chain that leads back to one on the way to it.
 func (b *beyond) endOf(ctx context.Context, name string) (*end, error) {
-	list, err := b.s.Store.ListChains(ctx, b.project)
+	list, err := b.s.store.ListChains(ctx, b.project)
 	if err != nil {
 		return nil, err
 	}
@@ -40,13 +38,13 @@ func (b *beyond) endOf(ctx context.Context, name string) (*end, error) {
 	if slices.Contains(b.via, e.chain.ID) {
 		return nil, fmt.Errorf("the chain %q leads back to itself", name)
 	}
-	if e.find, err = b.s.Store.GetFind(ctx, e.chain.FindID); err != nil {
+	if e.find, err = b.s.store.GetFind(ctx, e.chain.FindID); err != nil {
 		return nil, err
 	}
 	if e.find.Scene == "" {
 		return nil, fmt.Errorf("the find of the chain %q is not decoded", name)
 	}
-	if e.doc, err = b.s.Steps(ctx, e.chain); err != nil {
+	if e.doc, err = b.s.steps(ctx, e.chain); err != nil {
 		return nil, err
 	}
 	inner := *b
@@ -76,11 +74,11 @@ func (e *end) key(ctx context.Context) (string, error) {
 
 // bands runs the chain, as far as its results are not kept.
 func (e *end) bands(ctx context.Context) ([]chain.Band, error) {
-	in, err := e.outside.s.SceneOf(e.find.Scene)
+	in, err := e.outside.s.scenes.Get(e.find.Scene)
 	if err != nil {
 		return nil, err
 	}
-	bands, err := chain.Run(ctx, e.find.Scene, in, e.doc, e.outside, results{e.outside.s, ctx}, nil)
+	bands, err := chain.Run(ctx, e.find.Scene, in, e.doc, e.outside, results{e.outside.s.scenes, ctx}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -115,36 +113,4 @@ func (e *end) origins(ctx context.Context) ([]find.Origin, error) {
 	}
 	more, err := e.outside.Origins(ctx, asks, chain.Took(bands))
 	return find.Joined(list, more), err
-}
-
-// queueDependent runs the chains anew that take the end of one that changed,
-// and those that take theirs.
-func (s *Service) queueDependent(ctx context.Context, changed db.Chain) error {
-	list, err := s.Store.ChainsFromChains(ctx, changed.ProjectID)
-	if err != nil {
-		return err
-	}
-	names, queued := []string{changed.Name}, map[int64]bool{changed.ID: true}
-	for len(names) > 0 {
-		name := names[0]
-		names = names[1:]
-		for _, row := range list {
-			doc := chain.Chain{Name: row.Name}
-			if err := json.Unmarshal(row.Steps, &doc.Steps); err != nil {
-				return err
-			}
-			asks, err := doc.Asks()
-			if err != nil || queued[row.ID] {
-				continue // a document that is unsound runs nowhere
-			}
-			if slices.ContainsFunc(asks, func(a step.Ask) bool { of, ok := step.EndOf(a.Asset); return ok && of == name }) {
-				queued[row.ID] = true
-				names = append(names, row.Name)
-				if err := s.QueueRun(ctx, row.ID); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
 }

@@ -119,13 +119,13 @@ func catalogEntry(e *db.Entry) catalog.Entry {
 }
 
 // Catalog is all that a project's sources hold.
-func (s *Service) Catalog(ctx context.Context, project int64) (*catalog.Catalog, error) {
+func (s *Sources) Catalog(ctx context.Context, project int64) (*catalog.Catalog, error) {
 	_, c, err := s.Links(ctx, project)
 	return c, err
 }
 
-func (s *Service) catalog(ctx context.Context, project int64) (*catalog.Catalog, string, error) {
-	rows, err := s.Store.ListSources(ctx, project)
+func (s *Sources) catalog(ctx context.Context, project int64) (*catalog.Catalog, string, error) {
+	rows, err := s.store.ListSources(ctx, project)
 	if err != nil {
 		return nil, "", err
 	}
@@ -149,9 +149,9 @@ func (s *Service) catalog(ctx context.Context, project int64) (*catalog.Catalog,
 }
 
 // Rules are a project's name rules.
-func (s *Service) Rules(ctx context.Context, project int64) (naming.Rules, error) {
+func (s *Sources) Rules(ctx context.Context, project int64) (naming.Rules, error) {
 	rules := naming.Rules{}
-	b, err := s.Store.GetRules(ctx, project)
+	b, err := s.store.GetRules(ctx, project)
 	if errors.Is(err, errNoRows) {
 		return rules, nil
 	}
@@ -162,8 +162,8 @@ func (s *Service) Rules(ctx context.Context, project int64) (naming.Rules, error
 }
 
 // Links are what the entries of a project need, both ways.
-func (s *Service) Links(ctx context.Context, project int64) (*link.Graph, *catalog.Catalog, error) {
-	p, err := s.Store.GetProject(ctx, project)
+func (s *Sources) Links(ctx context.Context, project int64) (*link.Graph, *catalog.Catalog, error) {
+	p, err := s.store.GetProject(ctx, project)
 	if p, err = Known(p, err, "project", project); err != nil {
 		return nil, nil, err
 	}
@@ -182,7 +182,7 @@ func (s *Service) Links(ctx context.Context, project int64) (*link.Graph, *catal
 	return g, c, err
 }
 
-func (s *Service) links(ctx context.Context, project int64) (*link.Graph, *catalog.Catalog, error) {
+func (s *Sources) links(ctx context.Context, project int64) (*link.Graph, *catalog.Catalog, error) {
 	c, state, err := s.catalog(ctx, project)
 	if err != nil {
 		return nil, nil, err
@@ -191,7 +191,7 @@ func (s *Service) links(ctx context.Context, project int64) (*link.Graph, *catal
 	if err != nil {
 		return nil, nil, err
 	}
-	rows, err := s.Store.ListPins(ctx, project)
+	rows, err := s.store.ListPins(ctx, project)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -202,13 +202,13 @@ func (s *Service) links(ctx context.Context, project int64) (*link.Graph, *catal
 	state += fmt.Sprintf("%v %v", rules, pins)
 	g, err := hold(ctx, s.shelf, s.shelf.links, project, state, func(ctx context.Context) (*link.Graph, error) {
 		var asks []link.Ask
-		sources, err := s.Store.ListSources(ctx, project)
+		sources, err := s.store.ListSources(ctx, project)
 		if err != nil {
 			return nil, err
 		}
 		for _, r := range sources {
 			list, err := hold(ctx, s.shelf, s.shelf.asks, r.ID, listState(r), func(ctx context.Context) ([]link.Ask, error) {
-				rows, err := s.Store.SourceRefs(ctx, r.ID)
+				rows, err := s.store.SourceRefs(ctx, r.ID)
 				out := make([]link.Ask, len(rows))
 				for i, x := range rows {
 					out[i] = link.Ask{Entry: store.EntryID(r.ID, x.Slot), Ref: x.Ref, Role: x.Role}
@@ -234,7 +234,7 @@ type finder struct {
 	byID  map[int64]*source.Source
 }
 
-func (s *Service) finder(ctx context.Context, project int64) (*finder, error) {
+func (s *Sources) finder(ctx context.Context, project int64) (*finder, error) {
 	stack, err := s.Stack(ctx, project)
 	if err != nil {
 		return nil, err
@@ -290,24 +290,24 @@ func (f *finder) pinned(ref string, accept func(*source.Source, int) bool) (sour
 }
 
 // Entry reads one entry: its row, its source, and its place in it.
-func (s *Service) Entry(ctx context.Context, id int64) (db.Entry, db.Source, *source.Source, int, error) {
+func (s *Sources) Entry(ctx context.Context, id int64) (db.Entry, db.Source, *source.Source, int, error) {
 	srcID, slot := store.Entry(id)
-	e, err := s.Store.GetEntry(ctx, db.GetEntryParams{SourceID: srcID, Slot: slot})
+	e, err := s.store.GetEntry(ctx, db.GetEntryParams{SourceID: srcID, Slot: slot})
 	if e, err = Known(e, err, "entry", id); err != nil {
 		return e, db.Source{}, nil, 0, err
 	}
-	row, err := s.Store.GetSource(ctx, e.SourceID)
+	row, err := s.store.GetSource(ctx, e.SourceID)
 	if err != nil {
 		return e, row, nil, 0, err
 	}
 	src, err := s.mounted(ctx, row)
 	if err != nil {
-		return e, row, nil, 0, userErr(409, "%v", err)
+		return e, row, nil, 0, errorf(Conflict, "%v", err)
 	}
 	i := int(e.Idx)
 	if i >= len(src.Entries()) || src.Entries()[i].Path != e.Path {
 		if i = src.Lookup(e.Path); i < 0 {
-			return e, row, nil, 0, userErr(409, "%s has changed on disk since it was indexed and no longer holds %s; index it again",
+			return e, row, nil, 0, errorf(Conflict, "%s has changed on disk since it was indexed and no longer holds %s; index it again",
 				row.Label, e.Path)
 		}
 	}
@@ -315,12 +315,12 @@ func (s *Service) Entry(ctx context.Context, id int64) (db.Entry, db.Source, *so
 }
 
 // Random gives random access to an entry. It must be closed.
-func (s *Service) Random(ctx context.Context, id int64) (db.Entry, source.Random, error) {
+func (s *Sources) Random(ctx context.Context, id int64) (db.Entry, source.Random, error) {
 	e, row, src, i, err := s.Entry(ctx, id)
 	if err != nil {
 		return e, source.Random{}, err
 	}
-	opt, err := s.sourceOptions(ctx, row.ProjectID)
+	opt, err := s.libraries.sourceOptions(ctx, row.ProjectID)
 	if err != nil {
 		return e, source.Random{}, err
 	}
@@ -332,13 +332,13 @@ func (s *Service) Random(ctx context.Context, id int64) (db.Entry, source.Random
 const MostPreview = 256 << 20
 
 // Bytes reads an entry's bytes.
-func (s *Service) Bytes(ctx context.Context, id int64) (db.Entry, db.Source, []byte, error) {
+func (s *Sources) Bytes(ctx context.Context, id int64) (db.Entry, db.Source, []byte, error) {
 	e, row, src, i, err := s.Entry(ctx, id)
 	if err != nil {
 		return e, row, nil, err
 	}
 	if e.Size > MostPreview {
-		return e, row, nil, userErr(413, "%s has %d bytes; it is not shown as a whole, but it can be extracted",
+		return e, row, nil, errorf(TooLarge, "%s has %d bytes; it is not shown as a whole, but it can be extracted",
 			e.Path, e.Size)
 	}
 	b, err := src.Read(i)
@@ -347,12 +347,12 @@ func (s *Service) Bytes(ctx context.Context, id int64) (db.Entry, db.Source, []b
 
 // Picture decodes an entry that is a picture; its palette may lie in another
 // file.
-func (s *Service) Picture(ctx context.Context, id int64) (find.Decoded, error) {
+func (s *Sources) Picture(ctx context.Context, id int64) (find.Decoded, error) {
 	e, row, data, err := s.Bytes(ctx, id)
 	if err != nil {
 		return find.Decoded{}, err
 	}
-	lib, err := s.LibOf(ctx, row.ProjectID)
+	lib, err := s.libraries.Of(ctx, row.ProjectID)
 	if err != nil {
 		return find.Decoded{}, err
 	}

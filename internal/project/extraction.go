@@ -18,6 +18,12 @@ import (
 	"excavate/internal/work"
 )
 
+// Extractions take entries out of sources.
+type Extractions struct {
+	*common
+	sources *Sources
+}
+
 // Extraction is what is asked for.
 type Extraction struct {
 	Title     string
@@ -43,17 +49,17 @@ type storedItem struct {
 	To     string
 }
 
-func (s *Service) planFile(id int64) string {
+func (s *Extractions) planFile(id int64) string {
 	return filepath.Join(s.plans(), fmt.Sprintf("%d.plan", id))
 }
-func (s *Service) journalFile(id int64) string {
+func (s *Extractions) journalFile(id int64) string {
 	return filepath.Join(s.plans(), fmt.Sprintf("%d.journal", id))
 }
 
 // Extract plans an extraction, keeps the plan, and queues the work.
-func (s *Service) Extract(ctx context.Context, project int64, x Extraction) (int64, error) {
+func (s *Extractions) Extract(ctx context.Context, project int64, x Extraction) (int64, error) {
 	if x.Form != "folder" && x.Form != "zip" {
-		return 0, userErr(400, "entries are extracted to a folder or a zip, not to %q", x.Form)
+		return 0, errorf(Invalid, "entries are extracted to a folder or a zip, not to %q", x.Form)
 	}
 	own := x.To == ""
 	if own {
@@ -64,14 +70,14 @@ func (s *Service) Extract(ctx context.Context, project int64, x Extraction) (int
 		known = known || p == x.Policy
 	}
 	if !known {
-		return 0, userErr(400, "where a file is there already: refuse, skip, replace or keep-both, not %q", x.Policy)
+		return 0, errorf(Invalid, "where a file is there already: refuse, skip, replace or keep-both, not %q", x.Policy)
 	}
-	sel, err := s.Select(ctx, project, x.Selection)
+	sel, err := s.sources.Select(ctx, project, x.Selection)
 	if err != nil {
 		return 0, err
 	}
 	if len(sel.Rows) == 0 {
-		return 0, userErr(400, "the selection holds no entry")
+		return 0, errorf(Invalid, "the selection holds no entry")
 	}
 	if own {
 		if x.To, err = s.newOutput(x.Title, x.Form); err != nil {
@@ -82,7 +88,7 @@ func (s *Service) Extract(ctx context.Context, project int64, x Extraction) (int
 	}
 	if x.Form == "zip" && !own {
 		if _, err := os.Lstat(x.To); err == nil && x.Policy != extract.Replace {
-			return 0, userErr(409, "%s is there already; choose another name, or replace it", x.To)
+			return 0, errorf(Conflict, "%s is there already; choose another name, or replace it", x.To)
 		}
 	}
 	// Only the sources that are chosen from are opened.
@@ -94,13 +100,13 @@ func (s *Service) Extract(ctx context.Context, project int64, x Extraction) (int
 		e, src := sel.Catalog.Entry(r)
 		k, ok := at[src.ID]
 		if !ok {
-			row, err := s.Store.GetSource(ctx, src.ID)
+			row, err := s.store.GetSource(ctx, src.ID)
 			if err != nil {
 				return 0, err
 			}
-			m, err := s.mounted(ctx, row)
+			m, err := s.sources.mounted(ctx, row)
 			if err != nil {
-				return 0, userErr(409, "%v", err)
+				return 0, errorf(Conflict, "%v", err)
 			}
 			k = len(mounted)
 			at[src.ID] = k
@@ -108,7 +114,7 @@ func (s *Service) Extract(ctx context.Context, project int64, x Extraction) (int
 		}
 		i := mounted[k].Lookup(e.Path)
 		if i < 0 {
-			return 0, userErr(409, "%s no longer holds %s; index it again", src.Label, e.Path)
+			return 0, errorf(Conflict, "%s no longer holds %s; index it again", src.Label, e.Path)
 		}
 		refs = append(refs, extract.Ref{Source: k, Entry: i})
 	}
@@ -118,7 +124,7 @@ func (s *Service) Extract(ctx context.Context, project int64, x Extraction) (int
 	}
 	plan, err := extract.NewPlan(mounted, refs, o)
 	if err != nil {
-		return 0, userErr(422, "%v", err)
+		return 0, errorf(Unusable, "%v", err)
 	}
 	title := x.Title
 	if title == "" {
@@ -127,7 +133,7 @@ func (s *Service) Extract(ctx context.Context, project int64, x Extraction) (int
 	if len(title) > 200 {
 		title = strings.ToValidUTF8(title[:200], "")
 	}
-	id, err := s.Store.CreateExtraction(ctx, db.CreateExtractionParams{ProjectID: project, Title: title, Dest: x.To, Form: x.Form, Policy: string(x.Policy), Entries: int64(len(plan.Items)), Bytes: plan.Bytes})
+	id, err := s.store.CreateExtraction(ctx, db.CreateExtractionParams{ProjectID: project, Title: title, Dest: x.To, Form: x.Form, Policy: string(x.Policy), Entries: int64(len(plan.Items)), Bytes: plan.Bytes})
 	if err != nil {
 		return 0, err
 	}
@@ -136,13 +142,13 @@ func (s *Service) Extract(ctx context.Context, project int64, x Extraction) (int
 		kept.Items[i] = storedItem{ids[it.Source], mounted[it.Source].Entries()[it.Entry].Path, it.To}
 	}
 	if err := writeWhole(s.planFile(id), asJSON(kept)); err != nil {
-		s.Store.ExtractionState(ctx, db.ExtractionStateParams{State: "failed", Error: err.Error(), Summary: []byte("null"), ID: id})
+		s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "failed", Error: err.Error(), Summary: []byte("null"), ID: id})
 		return 0, err
 	}
-	if _, err := s.Pool.Add(ctx, project, "extract", "Extracting "+title, idArgs{id}); err != nil {
+	if _, err := s.pool.Add(ctx, project, "extract", "Extracting "+title, idArgs{id}); err != nil {
 		return 0, err
 	}
-	return id, s.Store.TouchProject(ctx, project)
+	return id, s.store.TouchProject(ctx, project)
 }
 
 // writeWhole writes a file aside and renames it.
@@ -165,7 +171,7 @@ func writeWhole(name string, b []byte) error {
 
 // newOutput names a folder or file that is not there yet. A folder is made,
 // so that no other extraction takes the name.
-func (s *Service) newOutput(title, form string) (string, error) {
+func (s *Extractions) newOutput(title, form string) (string, error) {
 	if err := os.MkdirAll(s.extracted(), 0o755); err != nil {
 		return "", err
 	}
@@ -215,9 +221,9 @@ func (s *Service) newOutput(title, form string) (string, error) {
 
 // allowedOutput is a folder or file that the porter names; it must lie in a
 // folder that may be written to.
-func (s *Service) allowedOutput(to, form string) (string, error) {
+func (s *Extractions) allowedOutput(to, form string) (string, error) {
 	if !filepath.IsAbs(to) {
-		return "", userErr(400, "%q is not an absolute path", to)
+		return "", errorf(Invalid, "%q is not an absolute path", to)
 	}
 	to = filepath.Clean(to)
 	// The part of it that exists must not lead elsewhere.
@@ -229,12 +235,12 @@ func (s *Service) allowedOutput(to, form string) (string, error) {
 			break
 		}
 		if !errors.Is(err, fs.ErrNotExist) || real == filepath.Dir(real) {
-			return "", userErr(400, "%s cannot be used: %v", to, err)
+			return "", errorf(Invalid, "%s cannot be used: %v", to, err)
 		}
 		rest = filepath.Join(filepath.Base(real), rest)
 		real = filepath.Dir(real)
 	}
-	roots := append([]string{s.extracted()}, s.Outputs...)
+	roots := append([]string{s.extracted()}, s.outputs...)
 	for _, root := range roots {
 		if err := os.MkdirAll(s.extracted(), 0o755); err != nil {
 			return "", err
@@ -247,42 +253,42 @@ func (s *Service) allowedOutput(to, form string) (string, error) {
 			return real, nil
 		}
 	}
-	return "", userErr(403, "%s lies outside the folders that may be written to (%s); start Excavate with --output to allow its folder", to, strings.Join(roots, ", "))
+	return "", errorf(Forbidden, "%s lies outside the folders that may be written to (%s); start Excavate with --output to allow its folder", to, strings.Join(roots, ", "))
 }
 
-// ResumeExtraction goes on with an extraction that was stopped or has failed.
-func (s *Service) ResumeExtraction(ctx context.Context, id int64) error {
-	x, err := s.Store.GetExtraction(ctx, id)
+// Resume goes on with an extraction that was stopped or has failed.
+func (s *Extractions) Resume(ctx context.Context, id int64) error {
+	x, err := s.store.GetExtraction(ctx, id)
 	if x, err = Known(x, err, "extraction", id); err != nil {
 		return err
 	}
 	// Work that died with its process too often leaves the state as it was.
-	busy, err := s.Store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: x.ProjectID, Kind: "extract", Args: asJSON(idArgs{id})})
+	busy, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: x.ProjectID, Kind: "extract", Args: asJSON(idArgs{id})})
 	if err != nil {
 		return err
 	}
 	if x.State == "done" || busy > 0 {
-		return userErr(409, "the extraction is %s; only one that was stopped goes on", x.State)
+		return errorf(Conflict, "the extraction is %s; only one that was stopped goes on", x.State)
 	}
 	if _, err := os.Stat(s.planFile(id)); err != nil {
-		return userErr(409, "the plan of this extraction is gone; extract anew")
+		return errorf(Conflict, "the plan of this extraction is gone; extract anew")
 	}
-	if err := s.Store.ExtractionState(ctx, db.ExtractionStateParams{State: "waiting", Summary: x.Summary, ID: id}); err != nil {
+	if err := s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "waiting", Summary: x.Summary, ID: id}); err != nil {
 		return err
 	}
-	if _, err := s.Pool.Add(ctx, x.ProjectID, "extract", "Extracting "+x.Title, idArgs{id}); err != nil {
+	if _, err := s.pool.Add(ctx, x.ProjectID, "extract", "Extracting "+x.Title, idArgs{id}); err != nil {
 		return err
 	}
-	return s.Store.TouchProject(ctx, x.ProjectID)
+	return s.store.TouchProject(ctx, x.ProjectID)
 }
 
 // doExtract runs a plan, from where an earlier run has stopped.
-func (s *Service) doExtract(ctx context.Context, t *work.Task) error {
+func (s *Extractions) doExtract(ctx context.Context, t *work.Task) error {
 	var a idArgs
 	if err := t.Args(&a); err != nil {
 		return err
 	}
-	x, err := s.Store.GetExtraction(ctx, a.ID)
+	x, err := s.store.GetExtraction(ctx, a.ID)
 	if errors.Is(err, errNoRows) {
 		return nil
 	}
@@ -290,9 +296,9 @@ func (s *Service) doExtract(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	done := context.WithoutCancel(ctx)
-	defer s.Store.TouchProject(done, x.ProjectID)
-	s.Store.ExtractionState(ctx, db.ExtractionStateParams{State: "running", Summary: x.Summary, ID: x.ID})
-	s.Store.TouchProject(ctx, x.ProjectID)
+	defer s.store.TouchProject(done, x.ProjectID)
+	s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "running", Summary: x.Summary, ID: x.ID})
+	s.store.TouchProject(ctx, x.ProjectID)
 	sum, err := s.extract(ctx, t, x)
 	state, why := "done", ""
 	switch {
@@ -306,13 +312,13 @@ func (s *Service) doExtract(ctx context.Context, t *work.Task) error {
 	default:
 		state, why = "failed", err.Error()
 	}
-	if e := s.Store.ExtractionState(done, db.ExtractionStateParams{State: state, Error: why, Summary: asJSON(sum), ID: x.ID}); err == nil {
+	if e := s.store.ExtractionState(done, db.ExtractionStateParams{State: state, Error: why, Summary: asJSON(sum), ID: x.ID}); err == nil {
 		err = e
 	}
 	return err
 }
 
-func (s *Service) extract(ctx context.Context, t *work.Task, x db.Extraction) (sum extract.Summary, err error) {
+func (s *Extractions) extract(ctx context.Context, t *work.Task, x db.Extraction) (sum extract.Summary, err error) {
 	b, err := os.ReadFile(s.planFile(x.ID))
 	if err != nil {
 		return sum, fmt.Errorf("the plan of this extraction is gone: %w", err)
@@ -332,11 +338,11 @@ func (s *Service) extract(ctx context.Context, t *work.Task, x db.Extraction) (s
 	for _, it := range kept.Items {
 		k, ok := at[it.Source]
 		if !ok {
-			row, err := s.Store.GetSource(ctx, it.Source)
+			row, err := s.store.GetSource(ctx, it.Source)
 			if row, err = Known(row, err, "source", it.Source); err != nil {
 				return sum, fmt.Errorf("a source of this extraction was taken out of the project: %w", err)
 			}
-			src, err := s.mounted(ctx, row)
+			src, err := s.sources.mounted(ctx, row)
 			if err != nil {
 				return sum, err
 			}
@@ -361,4 +367,24 @@ func (s *Service) extract(ctx context.Context, t *work.Task, x db.Extraction) (s
 	sum, err = j.Run(ctx)
 	sum.Seconds = time.Since(start).Seconds()
 	return sum, err
+}
+
+// Get is an extraction's row.
+func (s *Extractions) Get(ctx context.Context, id int64) (db.Extraction, error) {
+	x, err := s.store.GetExtraction(ctx, id)
+	return Known(x, err, "extraction", id)
+}
+
+// List lists a project's extractions, the newest first.
+func (s *Extractions) List(ctx context.Context, project int64) ([]db.Extraction, error) {
+	return s.store.ListExtractions(ctx, project)
+}
+
+// Summary is what an extraction that is done says of itself.
+func (s *Extractions) Summary(ctx context.Context, id int64) (json.RawMessage, error) {
+	x, err := s.Get(ctx, id)
+	if err == nil && absent(x.Summary) {
+		err = errorf(Conflict, "the extraction is %s; it has no summary yet", x.State)
+	}
+	return x.Summary, err
 }

@@ -51,27 +51,27 @@ func TestManyFinds(t *testing.T) {
 			SELECT ?, MIN(id), ?, 'gltf-engine' FROM finds`, d.id, name)
 		d.try(err)
 	}
-	list, err := d.Finds(d.ctx, d.id)
+	list, err := d.Finds.List(d.ctx, d.id)
 	d.try(err)
 	if len(list) != 400 || len(list[0].Chains) != 2 || list[0].Entry == 0 || list[399].Entry != 0 {
 		t.Fatalf("%d finds, the first %+v", len(list), list[0])
 	}
 	for i := range list {
-		alone, err := d.Found(d.ctx, list[i].ID)
+		alone, err := d.Finds.Found(d.ctx, list[i].ID)
 		d.try(err)
 		if !reflect.DeepEqual(*alone, list[i]) {
 			t.Fatalf("find %d: %+v in the list, %+v alone", i, list[i], *alone)
 		}
 	}
 	before := d.selects()
-	_, err = d.Finds(d.ctx, d.id)
+	_, err = d.Finds.List(d.ctx, d.id)
 	d.try(err)
-	_, err = d.Gallery(d.ctx, d.id)
+	_, err = d.Finds.Gallery(d.ctx, d.id)
 	d.try(err)
 	if n := d.selects() - before; n > 60 { // others look for work meanwhile
 		t.Errorf("%d queries for two lists of 400 finds", n)
 	}
-	if _, err := d.Found(d.ctx, 99999); err == nil {
+	if _, err := d.Finds.Found(d.ctx, 99999); err == nil {
 		t.Error("a find that is not there is found")
 	}
 }
@@ -87,14 +87,14 @@ func BenchmarkFinds(b *testing.B) {
 	d.manyFinds(src, 5000, model)
 	b.Run("list", func(b *testing.B) {
 		for b.Loop() {
-			if list, err := d.Finds(d.ctx, d.id); err != nil || len(list) != 5000 {
+			if list, err := d.Finds.List(d.ctx, d.id); err != nil || len(list) != 5000 {
 				b.Fatal(err)
 			}
 		}
 	})
 	b.Run("gallery", func(b *testing.B) {
 		for b.Loop() {
-			if list, err := d.Gallery(d.ctx, d.id); err != nil || len(list) != 5000 {
+			if list, err := d.Finds.Gallery(d.ctx, d.id); err != nil || len(list) != 5000 {
 				b.Fatal(err)
 			}
 		}

@@ -44,8 +44,8 @@ type Brief struct {
 }
 
 // Gallery lists a project's finds.
-func (s *Service) Gallery(ctx context.Context, project int64) ([]Brief, error) {
-	rows, err := s.Store.ListFinds(ctx, project)
+func (s *Finds) Gallery(ctx context.Context, project int64) ([]Brief, error) {
+	rows, err := s.store.ListFinds(ctx, project)
 	if err != nil {
 		return nil, err
 	}
@@ -92,9 +92,9 @@ type findAllArgs struct {
 
 // FindAll makes finds of all models that fit a filter, in the background. It
 // returns how many there are.
-func (s *Service) FindAll(ctx context.Context, project int64, f Filter) (int, error) {
+func (s *Finds) FindAll(ctx context.Context, project int64, f Filter) (int, error) {
 	f.Kind = string(find.Model)
-	c, q, err := s.Find(ctx, project, f, "")
+	c, q, err := s.sources.Find(ctx, project, f, "")
 	if err != nil {
 		return 0, err
 	}
@@ -103,9 +103,9 @@ func (s *Service) FindAll(ctx context.Context, project int64, f Filter) (int, er
 		return 0, err
 	}
 	if len(rows) == 0 {
-		return 0, userErr(409, "there is no model among these entries")
+		return 0, errorf(Conflict, "there is no model among these entries")
 	}
-	_, err = s.Pool.Add(ctx, project, "findall", fmt.Sprintf("Decoding %d models", len(rows)),
+	_, err = s.pool.Add(ctx, project, "findall", fmt.Sprintf("Decoding %d models", len(rows)),
 		findAllArgs{project, f, len(rows)})
 	return len(rows), err
 }
@@ -114,7 +114,7 @@ func (s *Service) FindAll(ctx context.Context, project int64, f Filter) (int, er
 const findBytes = 256 << 20
 
 // doFindAll makes the finds and decodes them.
-func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
+func (s *Finds) doFindAll(ctx context.Context, t *work.Task) error {
 	var a findAllArgs
 	if err := t.Args(&a); err != nil {
 		return err
@@ -124,7 +124,7 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	if rows == nil { // its place in the queue goes to who reads the sources
-		_, err := s.Pool.Add(ctx, a.Project, "findall", t.Job.Title, a)
+		_, err := s.pool.Add(ctx, a.Project, "findall", t.Job.Title, a)
 		return err
 	}
 	todo, err := s.findRows(ctx, a.Project, c, rows)
@@ -136,22 +136,22 @@ func (s *Service) doFindAll(ctx context.Context, t *work.Task) error {
 	err = s.decodeAll(ctx, todo, func(n int) {
 		t.Progress(int64(already+n), int64(len(rows)), "models")
 		if n%16 == 0 {
-			s.Store.TouchProject(ctx, a.Project) // the gallery fills
+			s.store.TouchProject(ctx, a.Project) // the gallery fills
 		}
 	})
-	return errors.Join(err, s.Store.TouchProject(context.WithoutCancel(ctx), a.Project))
+	return errors.Join(err, s.store.TouchProject(context.WithoutCancel(ctx), a.Project))
 }
 
 // modelsOf are the models that fit. Where there are fewer than when they were
 // asked for, because a source is being read anew, it waits for a while; nil is
 // then that it still is.
-func (s *Service) modelsOf(ctx context.Context, a findAllArgs) (*catalog.Catalog, []int32, error) {
+func (s *Finds) modelsOf(ctx context.Context, a findAllArgs) (*catalog.Catalog, []int32, error) {
 	for end := time.Now().Add(readWait); ; {
-		reading, err := s.Store.CountReading(ctx, a.Project)
+		reading, err := s.store.CountReading(ctx, a.Project)
 		if err != nil {
 			return nil, nil, err
 		}
-		c, q, err := s.Find(ctx, a.Project, a.Filter, "")
+		c, q, err := s.sources.Find(ctx, a.Project, a.Filter, "")
 		if err != nil {
 			return nil, nil, err
 		}
@@ -179,8 +179,8 @@ var readWait = 10 * time.Second
 // meanwhile: so they share the work without asking each other, and none depends
 // on another. What two take at the same time is decoded twice, so large ones are
 // left to the process that runs the job.
-func (s *Service) helpFindAll(ctx context.Context, j db.Job) error {
-	finds, err := s.Finds(ctx, j.ProjectID)
+func (s *Finds) helpFindAll(ctx context.Context, j db.Job) error {
+	finds, err := s.List(ctx, j.ProjectID)
 	if err != nil {
 		return err
 	}
@@ -200,7 +200,7 @@ const helpSize = 16 << 20
 // decodeAll decodes on all cores, two models for each since half of the time
 // goes to the disk and the database; fewer where they are large, so that memory
 // stays bounded. What is decoded or taken out meanwhile counts as done.
-func (s *Service) decodeAll(ctx context.Context, todo []wanted, done func(n int)) error {
+func (s *Finds) decodeAll(ctx context.Context, todo []wanted, done func(n int)) error {
 	var count, next atomic.Int64
 	var wg cores.Group
 	var first error
@@ -217,7 +217,7 @@ func (s *Service) decodeAll(ctx context.Context, todo []wanted, done func(n int)
 				if room.Acquire(ctx, weight) != nil {
 					return
 				}
-				f, err := s.Store.GetFind(ctx, todo[k].id)
+				f, err := s.store.GetFind(ctx, todo[k].id)
 				if err == nil && f.State == "decoding" {
 					err = s.decodeInto(ctx, f)
 				} else if errors.Is(err, sql.ErrNoRows) {
@@ -247,12 +247,12 @@ type wanted struct{ id, size int64 }
 // findRows makes finds of entries of the catalog that are none yet, in one
 // transaction, and returns those that are still to be decoded: all of them, or
 // what a run that was broken off has left.
-func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalog, rows []int32) ([]wanted, error) {
+func (s *Finds) findRows(ctx context.Context, project int64, c *catalog.Catalog, rows []int32) ([]wanted, error) {
 	type place struct {
 		source int64
 		path   string
 	}
-	there, err := s.Store.FindPlaces(ctx, project)
+	there, err := s.store.FindPlaces(ctx, project)
 	if err != nil {
 		return nil, err
 	}
@@ -261,7 +261,7 @@ func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalo
 		known[place{f.SourceID.Int64, f.EntryPath}] = f
 	}
 	var todo []wanted
-	err = s.Store.Tx(ctx, func(q *db.Queries) error {
+	err = s.store.Tx(ctx, func(q *db.Queries) error {
 		todo = todo[:0]
 		for _, r := range rows {
 			e, src := c.Entry(r)
@@ -293,17 +293,17 @@ func (s *Service) findRows(ctx context.Context, project int64, c *catalog.Catalo
 
 // decodeInto decodes a find and stores what came of it; a model that cannot be
 // decoded is not an error of the work.
-func (s *Service) decodeInto(ctx context.Context, f db.Find) error {
+func (s *Finds) decodeInto(ctx context.Context, f db.Find) error {
 	m, err := s.decodeFind(ctx, f)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		if own := (*find.OwnFault)(nil); errors.As(err, &own) {
-			s.Pool.Log("find %d, %s: %s\n%s", f.ID, f.EntryPath, own.What, own.Stack)
+			s.pool.Log("find %d, %s: %s\n%s", f.ID, f.EntryPath, own.What, own.Stack)
 		}
-		return s.Store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID, Asked: f.Asked})
+		return s.store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID, Asked: f.Asked})
 	}
-	_, err = s.Store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID, Asked: f.Asked})
+	_, err = s.store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID, Asked: f.Asked})
 	return err
 }

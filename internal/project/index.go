@@ -26,7 +26,7 @@ import (
 // through at once; then tells what each entry is from its bytes, a part at a
 // time. Finds that lacked something are then decoded again, and what the
 // models ask for is gathered.
-func (s *Service) doIndex(ctx context.Context, t *work.Task) (err error) {
+func (s *Sources) doIndex(ctx context.Context, t *work.Task) (err error) {
 	var a idArgs
 	defer func() { err = s.unlessGone(ctx, a.ID, err) }()
 	if err := t.Args(&a); err != nil {
@@ -34,18 +34,18 @@ func (s *Service) doIndex(ctx context.Context, t *work.Task) (err error) {
 	}
 	// One at a time for a source: two would write over each other's kinds.
 	defer s.turn(a.ID)()
-	row, err := s.Store.GetSource(ctx, a.ID)
+	row, err := s.store.GetSource(ctx, a.ID)
 	if errors.Is(err, errNoRows) {
 		return nil // taken out meanwhile
 	}
 	if err != nil {
 		return err
 	}
-	defer s.Store.TouchProject(context.WithoutCancel(ctx), row.ProjectID)
+	defer s.store.TouchProject(context.WithoutCancel(ctx), row.ProjectID)
 	src, err := s.openAnew(ctx, row)
 	if err != nil {
 		if ctx.Err() == nil && !store.Transient(err) {
-			s.Store.SourceFailed(ctx, db.SourceFailedParams{Error: err.Error(), ID: row.ID})
+			s.store.SourceFailed(ctx, db.SourceFailedParams{Error: err.Error(), ID: row.ID})
 		}
 		return err
 	}
@@ -59,14 +59,14 @@ func (s *Service) doIndex(ctx context.Context, t *work.Task) (err error) {
 	if err := s.bookmarksHaveCome(ctx, row.ID); err != nil {
 		return err
 	}
-	if err := s.Refind(ctx, row.ProjectID); err != nil {
+	if err := s.refind(ctx, row.ProjectID); err != nil {
 		return err
 	}
-	if _, err = s.Pool.Add(ctx, row.ProjectID, "links", "Reading what the models of "+row.Label+" need", a); err != nil {
+	if _, err = s.pool.Add(ctx, row.ProjectID, "links", "Reading what the models of "+row.Label+" need", a); err != nil {
 		return err
 	}
 	// What is mounted from within it lies in the new state now.
-	all, err := s.Store.ListSources(ctx, row.ProjectID)
+	all, err := s.store.ListSources(ctx, row.ProjectID)
 	if err != nil {
 		return err
 	}
@@ -82,7 +82,7 @@ func (s *Service) doIndex(ctx context.Context, t *work.Task) (err error) {
 
 // turn waits until nobody else indexes a source, and returns what ends one's
 // own turn.
-func (s *Service) turn(id int64) func() {
+func (s *Sources) turn(id int64) func() {
 	s.mu.Lock()
 	m := s.turns[id]
 	if m == nil {
@@ -96,11 +96,11 @@ func (s *Service) turn(id int64) func() {
 
 // unlessGone forgets an error of work on a source that was taken out
 // meanwhile.
-func (s *Service) unlessGone(ctx context.Context, source int64, err error) error {
+func (s *Sources) unlessGone(ctx context.Context, source int64, err error) error {
 	if err == nil || ctx.Err() != nil {
 		return err
 	}
-	if _, e := s.Store.GetSource(ctx, source); errors.Is(e, errNoRows) {
+	if _, e := s.store.GetSource(ctx, source); errors.Is(e, errNoRows) {
 		return nil
 	}
 	return err
@@ -108,13 +108,13 @@ func (s *Service) unlessGone(ctx context.Context, source int64, err error) error
 
 // openAnew opens a source as it lies on disk now, apart from the copy that
 // others may still read.
-func (s *Service) openAnew(ctx context.Context, row db.Source) (src *source.Source, err error) {
-	opt, err := s.sourceOptions(ctx, row.ProjectID)
+func (s *Sources) openAnew(ctx context.Context, row db.Source) (src *source.Source, err error) {
+	opt, err := s.libraries.sourceOptions(ctx, row.ProjectID)
 	if err != nil {
 		return nil, err
 	}
 	if row.ParentID.Valid {
-		parent, err := s.Store.GetSource(ctx, row.ParentID.Int64)
+		parent, err := s.store.GetSource(ctx, row.ParentID.Int64)
 		if err != nil {
 			return nil, err
 		}
@@ -138,11 +138,11 @@ func (s *Service) openAnew(ctx context.Context, row db.Source) (src *source.Sour
 
 // storeDirectory writes a source's entries. Those whose path was there before
 // keep their slot, and so their id.
-func (s *Service) storeDirectory(ctx context.Context, t *work.Task, row db.Source, src *source.Source) ([]db.Entry, error) {
+func (s *Sources) storeDirectory(ctx context.Context, t *work.Task, row db.Source, src *source.Source) ([]db.Entry, error) {
 	entries := src.Entries()
 	slots := map[string]int32{}
 	if row.NextSlot > 0 {
-		if err := s.Store.ListEntries(ctx, row.ID, func(e *db.Entry) { slots[e.Path] = e.Slot }); err != nil {
+		if err := s.store.ListEntries(ctx, row.ID, func(e *db.Entry) { slots[e.Path] = e.Slot }); err != nil {
 			return nil, err
 		}
 	}
@@ -174,7 +174,7 @@ func (s *Service) storeDirectory(ctx context.Context, t *work.Task, row db.Sourc
 		text = append(text, p.Error())
 	}
 	licence := licenceText(src)
-	err := s.Store.ReplaceEntries(ctx, row.ID, rows, func(done int) { t.Progress(int64(done), int64(2*len(rows)), "entries") }, func(q *db.Queries) error {
+	err := s.store.ReplaceEntries(ctx, row.ID, rows, func(done int) { t.Progress(int64(done), int64(2*len(rows)), "entries") }, func(q *db.Queries) error {
 		if err := q.TouchProject(ctx, row.ProjectID); err != nil {
 			return err
 		}
@@ -184,7 +184,7 @@ func (s *Service) storeDirectory(ctx context.Context, t *work.Task, row db.Sourc
 	if err != nil {
 		return nil, err
 	}
-	fresh, err := s.Store.GetSource(ctx, row.ID)
+	fresh, err := s.store.GetSource(ctx, row.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -197,15 +197,15 @@ func (s *Service) storeDirectory(ctx context.Context, t *work.Task, row db.Sourc
 const kindsEvery = 3 * time.Second
 
 // storeKinds tells from its first bytes what each entry is.
-func (s *Service) storeKinds(ctx context.Context, t *work.Task, row db.Source, src *source.Source, rows []db.Entry) error {
+func (s *Sources) storeKinds(ctx context.Context, t *work.Task, row db.Source, src *source.Source, rows []db.Entry) error {
 	id := row.ID
-	lib, err := s.LibOf(ctx, row.ProjectID)
+	lib, err := s.libraries.Of(ctx, row.ProjectID)
 	if err != nil {
 		return err
 	}
 	// What is asked for by the project's version changes with it.
 	change := func(f func(q *db.Queries) error) error {
-		err := s.Store.Tx(ctx, func(q *db.Queries) error {
+		err := s.store.Tx(ctx, func(q *db.Queries) error {
 			if err := f(q); err != nil {
 				return err
 			}
@@ -263,7 +263,7 @@ func (s *Service) storeKinds(ctx context.Context, t *work.Task, row db.Source, s
 			return ctx.Err()
 		}
 		to := int(next.Load())
-		if err := s.Store.EntryKinds(ctx, rows[at:to]); err != nil {
+		if err := s.store.EntryKinds(ctx, rows[at:to]); err != nil {
 			return err
 		}
 		at = to
@@ -273,7 +273,7 @@ func (s *Service) storeKinds(ctx context.Context, t *work.Task, row db.Source, s
 			}
 		}
 	}
-	row, err = s.Store.GetSource(ctx, id) // its terms may have been stated meanwhile
+	row, err = s.store.GetSource(ctx, id) // its terms may have been stated meanwhile
 	if err != nil {
 		return err
 	}
@@ -287,8 +287,8 @@ func (s *Service) storeKinds(ctx context.Context, t *work.Task, row db.Source, s
 	})
 }
 
-func (s *Service) showKinds(ctx context.Context, id int64, rows []db.Entry) error {
-	row, err := s.Store.GetSource(ctx, id)
+func (s *Sources) showKinds(ctx context.Context, id int64, rows []db.Entry) error {
+	row, err := s.store.GetSource(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -375,14 +375,14 @@ func entryTerms(src *source.Source, i int, name string) (terms.Terms, error) {
 const mostAsked = 64 << 20
 
 // doLinks gathers what the models of a source ask for.
-func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
+func (s *Sources) doLinks(ctx context.Context, t *work.Task) (err error) {
 	var a idArgs
 	defer func() { err = s.unlessGone(ctx, a.ID, err) }()
 	if err := t.Args(&a); err != nil {
 		return err
 	}
 	defer s.turn(a.ID)() // its entries must not change meanwhile
-	row, err := s.Store.GetSource(ctx, a.ID)
+	row, err := s.store.GetSource(ctx, a.ID)
 	if errors.Is(err, errNoRows) {
 		return nil
 	}
@@ -407,7 +407,7 @@ func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
 	if err != nil {
 		return err
 	}
-	lib, err := s.LibOf(ctx, row.ProjectID)
+	lib, err := s.libraries.Of(ctx, row.ProjectID)
 	if err != nil {
 		return err
 	}
@@ -446,7 +446,7 @@ func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
 	for _, r := range refs {
 		flat = append(flat, r...)
 	}
-	err = s.Store.ReplaceRefs(ctx, row.ID, flat, func(q *db.Queries) error {
+	err = s.store.ReplaceRefs(ctx, row.ID, flat, func(q *db.Queries) error {
 		if err := q.TouchProject(ctx, row.ProjectID); err != nil {
 			return err
 		}
@@ -455,7 +455,7 @@ func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
 	if err != nil {
 		return err
 	}
-	if fresh, err := s.Store.GetSource(ctx, row.ID); err == nil {
+	if fresh, err := s.store.GetSource(ctx, row.ID); err == nil {
 		s.shelf.put(fresh, l) // its entries are the same
 	}
 	return nil
@@ -463,24 +463,32 @@ func (s *Service) doLinks(ctx context.Context, t *work.Task) (err error) {
 
 // Reindex reads a source again, as it lies on disk now. One within another is
 // read with the outermost.
-func (s *Service) Reindex(ctx context.Context, id int64) error {
-	row, err := s.Store.GetSource(ctx, id)
+func (s *Sources) Reindex(ctx context.Context, id int64) error {
+	row, err := s.store.GetSource(ctx, id)
 	if row, err = Known(row, err, "source", id); err != nil {
 		return err
 	}
 	if row.ParentID.Valid {
-		if err := s.Store.SourceIndexing(ctx, id); err != nil {
+		if err := s.store.SourceIndexing(ctx, id); err != nil {
 			return err
 		}
 		return s.Reindex(ctx, row.ParentID.Int64)
 	}
-	if err := s.Store.SourceIndexing(ctx, id); err != nil {
+	if err := s.store.SourceIndexing(ctx, id); err != nil {
 		return err
 	}
 	if err := s.queueIndex(ctx, row.ProjectID, id, row.Label); err != nil {
 		return err
 	}
-	return s.Store.TouchProject(ctx, row.ProjectID)
+	return s.store.TouchProject(ctx, row.ProjectID)
 }
 
 var errNoRows = sql.ErrNoRows
+
+// bookmarksHaveCome puts the bookmarks that came with a project on the entries
+// of a source that is indexed now.
+func (s *Sources) bookmarksHaveCome(ctx context.Context, source int64) error {
+	return s.store.Tx(ctx, func(q *db.Queries) error {
+		return errors.Join(q.BookmarksHaveCome(ctx, source), q.DropToCome(ctx, source))
+	})
+}

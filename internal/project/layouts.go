@@ -17,87 +17,51 @@ import (
 	"excavate/internal/work"
 )
 
-// library is what a project decodes with: what ships, and its own layouts in
-// front of it.
-type library struct {
-	state string
-	lib   *find.Library
+// Layouts are the descriptions of formats that a project has of its own.
+type Layouts struct {
+	*common
+	scenes    *Scenes
+	libraries *Libraries
+	sources   *Sources
 }
 
-// LibOf is what a project decodes with.
-func (s *Service) LibOf(ctx context.Context, project int64) (*find.Library, error) {
-	rows, err := s.Store.ListLayouts(ctx, project)
-	if err != nil {
-		return nil, err
-	}
-	var state strings.Builder
-	for _, r := range rows {
-		fmt.Fprintf(&state, "%d.%d ", r.ID, r.Good)
-	}
-	s.mu.Lock()
-	have, ok := s.libs[project]
-	s.mu.Unlock()
-	if ok && have.state == state.String() {
-		return have.lib, nil
-	}
-	lib := s.Lib
-	if len(rows) > 0 {
-		good, err := s.Store.GoodLayouts(ctx, project)
-		if err != nil {
-			return nil, err
-		}
-		var own []*layout.Layout
-		for _, g := range good {
-			l, err := layout.Compile(g.Name, g.Doc)
-			if err == nil {
-				own = append(own, l)
-			}
-		}
-		lib = &find.Library{Layouts: s.Lib.Layouts.Ahead(own...), Formats: s.Lib.Formats}
-	}
-	s.mu.Lock()
-	s.libs[project] = library{state.String(), lib}
-	s.mu.Unlock()
-	return lib, nil
-}
-
-// CreateLayout keeps a new layout.
-func (s *Service) CreateLayout(ctx context.Context, project int64, name string, doc []byte) (int64, error) {
+// Create keeps a new layout.
+func (s *Layouts) Create(ctx context.Context, project int64, name string, doc []byte) (int64, error) {
 	name = strings.TrimSpace(name)
 	if name == "" {
-		return 0, userErr(400, "a layout needs a name")
+		return 0, errorf(Invalid, "a layout needs a name")
 	}
-	if _, err := s.Store.LayoutNamed(ctx, db.LayoutNamedParams{ProjectID: project, Name: name}); err == nil {
-		return 0, userErr(409, "the project has a layout %q already", name)
+	if _, err := s.store.LayoutNamed(ctx, db.LayoutNamedParams{ProjectID: project, Name: name}); err == nil {
+		return 0, errorf(Conflict, "the project has a layout %q already", name)
 	} else if !errors.Is(err, sql.ErrNoRows) {
 		return 0, err
 	}
 	var id int64
-	err := s.Store.Tx(ctx, func(q *db.Queries) (err error) {
+	err := s.store.Tx(ctx, func(q *db.Queries) (err error) {
 		id, err = q.CreateLayout(ctx, db.CreateLayoutParams{ProjectID: project, Name: name})
 		return err
 	})
 	if err != nil {
 		return 0, err
 	}
-	return id, s.SaveLayout(ctx, id, 0, doc)
+	return id, s.Save(ctx, id, 0, doc)
 }
 
-// SaveLayout keeps a new version, made of version base. One that compiles
+// Save keeps a new version, made of version base. One that compiles
 // reads the project's files from now on.
-func (s *Service) SaveLayout(ctx context.Context, id int64, base int, doc []byte) error {
+func (s *Layouts) Save(ctx context.Context, id int64, base int, doc []byte) error {
 	if len(doc) > limit.DocumentBytes {
-		return userErr(400, "a layout has at most %d bytes", limit.DocumentBytes)
+		return errorf(Invalid, "a layout has at most %d bytes", limit.DocumentBytes)
 	}
 	var row db.Layout
 	works := false
-	err := s.Store.Tx(ctx, func(q *db.Queries) (err error) {
+	err := s.store.Tx(ctx, func(q *db.Queries) (err error) {
 		row, err = q.LockLayout(ctx, id)
 		if row, err = Known(row, err, "layout", id); err != nil {
 			return err
 		}
 		if int(row.Head) != base {
-			return userErr(409, "version %d was kept meanwhile; this one was made of version %d. Load it, or keep yours as a layout of its own", row.Head, base)
+			return errorf(Conflict, "version %d was kept meanwhile; this one was made of version %d. Load it, or keep yours as a layout of its own", row.Head, base)
 		}
 		if old, err := q.LayoutVersion(ctx, db.LayoutVersionParams{LayoutID: id, No: row.Head}); err == nil && string(old) == string(doc) {
 			return nil // nothing changed
@@ -126,38 +90,38 @@ func (s *Service) SaveLayout(ctx context.Context, id int64, base int, doc []byte
 }
 
 // SaveDraft saves what is typed in a layout's editor and not kept yet.
-func (s *Service) SaveDraft(ctx context.Context, id int64, base int, doc []byte) error {
+func (s *Layouts) SaveDraft(ctx context.Context, id int64, base int, doc []byte) error {
 	if len(doc) > limit.DocumentBytes {
-		return userErr(400, "a layout has at most %d bytes", limit.DocumentBytes)
+		return errorf(Invalid, "a layout has at most %d bytes", limit.DocumentBytes)
 	}
-	row, err := s.Store.GetLayout(ctx, id)
+	row, err := s.store.GetLayout(ctx, id)
 	if _, err = Known(row, err, "layout", id); err != nil {
 		return err
 	}
-	return s.Store.LayoutDraft(ctx, db.LayoutDraftParams{Draft: sql.NullString{String: string(doc), Valid: doc != nil}, DraftBase: int32(base), ID: id})
+	return s.store.LayoutDraft(ctx, db.LayoutDraftParams{Draft: sql.NullString{String: string(doc), Valid: doc != nil}, DraftBase: int32(base), ID: id})
 }
 
-func (s *Service) recognise(ctx context.Context, project int64) error {
-	if err := s.Store.TouchProject(ctx, project); err != nil {
+func (s *Layouts) recognise(ctx context.Context, project int64) error {
+	if err := s.store.TouchProject(ctx, project); err != nil {
 		return err
 	}
-	_, err := s.Pool.Add(ctx, project, "recognise", "Looking which entries the layouts know", idArgs{project})
+	_, err := s.pool.Add(ctx, project, "recognise", "Looking which entries the layouts know", idArgs{project})
 	return err
 }
 
 // doRecognise tells anew what the entries are that a layout may know: those of
 // which nothing is known, and those that a layout read until now. Sources that
 // a layout opens are read anew.
-func (s *Service) doRecognise(ctx context.Context, t *work.Task) error {
+func (s *Layouts) doRecognise(ctx context.Context, t *work.Task) error {
 	var a idArgs
 	if err := t.Args(&a); err != nil {
 		return err
 	}
-	lib, err := s.LibOf(ctx, a.ID)
+	lib, err := s.libraries.Of(ctx, a.ID)
 	if err != nil {
 		return err
 	}
-	rows, err := s.Store.ListSources(ctx, a.ID)
+	rows, err := s.store.ListSources(ctx, a.ID)
 	if err != nil {
 		return err
 	}
@@ -176,7 +140,7 @@ func (s *Service) doRecognise(ctx context.Context, t *work.Task) error {
 			}
 			continue
 		}
-		src, err := s.mounted(ctx, row)
+		src, err := s.sources.mounted(ctx, row)
 		if err != nil {
 			continue // it says so where it is shown
 		}
@@ -186,42 +150,33 @@ func (s *Service) doRecognise(ctx context.Context, t *work.Task) error {
 		}
 		changed = changed || n > 0
 	}
-	ids, err := s.Store.ReadyFinds(ctx, a.ID) // a layout may read them otherwise now
+	ids, err := s.store.ReadyFinds(ctx, a.ID) // a layout may read them otherwise now
 	if err != nil {
 		return err
 	}
 	for _, id := range ids {
-		f, err := s.Store.GetFind(ctx, id)
+		f, err := s.store.GetFind(ctx, id)
 		if err != nil {
 			continue
 		}
 		var m Model
-		if json.Unmarshal(f.Model, &m) == nil && (f.State == "failed" || s.isLayout(m.Format) || known[m.Format]) {
+		if json.Unmarshal(f.Model, &m) == nil && (f.State == "failed" || s.libraries.isLayout(m.Format) || known[m.Format]) {
 			if err := s.queueDecode(ctx, a.ID, id, "Decoding "+f.EntryPath); err != nil {
 				return err
 			}
 		}
 	}
 	if changed {
-		return s.Store.TouchProject(ctx, a.ID)
+		return s.store.TouchProject(ctx, a.ID)
 	}
 	return nil
 }
 
-func (s *Service) isLayout(name string) bool {
-	for _, l := range s.Lib.Layouts.All() {
-		if l.Name == name {
-			return true
-		}
-	}
-	return false
-}
-
 // recogniseIn looks at one source and returns how many entries changed.
-func (s *Service) recogniseIn(ctx context.Context, t *work.Task, lib *find.Library, row db.Source, src *source.Source, known map[string]bool) (int, error) {
-	defer s.turn(row.ID)()
+func (s *Layouts) recogniseIn(ctx context.Context, t *work.Task, lib *find.Library, row db.Source, src *source.Source, known map[string]bool) (int, error) {
+	defer s.sources.turn(row.ID)()
 	var all, changed []db.Entry
-	if err := s.Store.ListEntries(ctx, row.ID, func(e *db.Entry) { all = append(all, *e) }); err != nil {
+	if err := s.store.ListEntries(ctx, row.ID, func(e *db.Entry) { all = append(all, *e) }); err != nil {
 		return 0, err
 	}
 	open := map[string]bool{"": true, "png": true, "jpeg": true, "gif": true, "bmp": true, "webp": true, "tiff": true, "dds": true, "ktx": true}
@@ -251,10 +206,10 @@ func (s *Service) recogniseIn(ctx context.Context, t *work.Task, lib *find.Libra
 	if len(changed) == 0 {
 		return 0, nil
 	}
-	if err := s.Store.EntryKinds(ctx, changed); err != nil {
+	if err := s.store.EntryKinds(ctx, changed); err != nil {
 		return 0, err
 	}
-	err := s.Store.Tx(ctx, func(q *db.Queries) error {
+	err := s.store.Tx(ctx, func(q *db.Queries) error {
 		if err := q.RaiseRev(ctx, row.ID); err != nil {
 			return err
 		}
@@ -263,7 +218,7 @@ func (s *Service) recogniseIn(ctx context.Context, t *work.Task, lib *find.Libra
 	if err != nil {
 		return 0, err
 	}
-	_, err = s.Pool.Add(ctx, row.ProjectID, "links", "Reading what the models of "+row.Label+" need", idArgs{row.ID})
+	_, err = s.pool.Add(ctx, row.ProjectID, "links", "Reading what the models of "+row.Label+" need", idArgs{row.ID})
 	return len(changed), err
 }
 
@@ -280,26 +235,26 @@ func kindOf(lib *find.Library, src *source.Source, i int, r *db.Entry) {
 }
 
 // Around is what a layout sees around an entry, and the entry's bytes.
-func (s *Service) Around(ctx context.Context, entry int64) (db.Source, layout.Input, layout.Surroundings, func(), error) {
-	e, row, src, i, err := s.Entry(ctx, entry)
+func (s *Layouts) Around(ctx context.Context, entry int64) (db.Source, layout.Input, layout.Surroundings, func(), error) {
+	e, row, src, i, err := s.sources.Entry(ctx, entry)
 	if err != nil {
 		return row, nil, layout.Surroundings{}, nil, err
 	}
-	lib, err := s.LibOf(ctx, row.ProjectID)
+	lib, err := s.libraries.Of(ctx, row.ProjectID)
 	if err != nil {
 		return row, nil, layout.Surroundings{}, nil, err
 	}
-	where, err := s.finder(ctx, row.ProjectID)
+	where, err := s.sources.finder(ctx, row.ProjectID)
 	if err != nil {
 		return row, nil, layout.Surroundings{}, nil, err
 	}
-	opt, err := s.sourceOptions(ctx, row.ProjectID)
+	opt, err := s.libraries.sourceOptions(ctx, row.ProjectID)
 	if err != nil {
 		return row, nil, layout.Surroundings{}, nil, err
 	}
 	r, err := src.Random(ctx, i, opt)
 	if err != nil {
-		return row, nil, layout.Surroundings{}, nil, userErr(422, "%v", err)
+		return row, nil, layout.Surroundings{}, nil, errorf(Unusable, "%v", err)
 	}
 	return row, layout.Random(r, r.Size()), lib.Around(find.Input{Name: e.Path, From: src.Label, Finder: where}), func() { r.Close() }, nil
 }
@@ -346,31 +301,31 @@ type CoveredEntry struct {
 }
 
 // QueueCoverage runs a layout over every entry that it recognises.
-func (s *Service) QueueCoverage(ctx context.Context, id int64) error {
-	row, err := s.Store.GetLayout(ctx, id)
+func (s *Layouts) QueueCoverage(ctx context.Context, id int64) error {
+	row, err := s.store.GetLayout(ctx, id)
 	if row, err = Known(row, err, "layout", id); err != nil {
 		return err
 	}
 	if row.Good == 0 {
-		return userErr(409, "no version of %s compiles yet", row.Name)
+		return errorf(Conflict, "no version of %s compiles yet", row.Name)
 	}
-	_, err = s.Pool.Add(ctx, row.ProjectID, "cover", "Running the layout "+row.Name+" over what it recognises", idArgs{id})
+	_, err = s.pool.Add(ctx, row.ProjectID, "cover", "Running the layout "+row.Name+" over what it recognises", idArgs{id})
 	return err
 }
 
-func (s *Service) doCover(ctx context.Context, t *work.Task) error {
+func (s *Layouts) doCover(ctx context.Context, t *work.Task) error {
 	var a idArgs
 	if err := t.Args(&a); err != nil {
 		return err
 	}
-	row, err := s.Store.GetLayout(ctx, a.ID)
+	row, err := s.store.GetLayout(ctx, a.ID)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	doc, err := s.Store.LayoutVersion(ctx, db.LayoutVersionParams{LayoutID: row.ID, No: row.Good})
+	doc, err := s.store.LayoutVersion(ctx, db.LayoutVersionParams{LayoutID: row.ID, No: row.Good})
 	if err != nil {
 		return err
 	}
@@ -378,15 +333,15 @@ func (s *Service) doCover(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	lib, err := s.LibOf(ctx, row.ProjectID)
+	lib, err := s.libraries.Of(ctx, row.ProjectID)
 	if err != nil {
 		return err
 	}
-	where, err := s.finder(ctx, row.ProjectID)
+	where, err := s.sources.finder(ctx, row.ProjectID)
 	if err != nil {
 		return err
 	}
-	rows, err := s.Store.ListSources(ctx, row.ProjectID)
+	rows, err := s.store.ListSources(ctx, row.ProjectID)
 	if err != nil {
 		return err
 	}
@@ -396,7 +351,7 @@ func (s *Service) doCover(ctx context.Context, t *work.Task) error {
 		if r.State != "ready" {
 			continue
 		}
-		if src, err := s.mounted(ctx, r); err == nil {
+		if src, err := s.sources.mounted(ctx, r); err == nil {
 			stack, from = append(stack, src), append(from, r)
 		}
 	}
@@ -410,7 +365,7 @@ func (s *Service) doCover(ctx context.Context, t *work.Task) error {
 		path := stack[p.Source].Entries()[p.Entry].Path
 		if ids[p.Source] == nil {
 			ids[p.Source] = map[string]int64{}
-			if err := s.Store.ListEntries(ctx, from[p.Source].ID, func(e *db.Entry) { ids[p.Source][e.Path] = store.EntryID(from[p.Source].ID, e.Slot) }); err != nil {
+			if err := s.store.ListEntries(ctx, from[p.Source].ID, func(e *db.Entry) { ids[p.Source][e.Path] = store.EntryID(from[p.Source].ID, e.Slot) }); err != nil {
 				return 0, path
 			}
 		}
@@ -434,39 +389,10 @@ func (s *Service) doCover(ctx context.Context, t *work.Task) error {
 		x.Entry, x.Path = id(g.Place)
 		out.Worst = append(out.Worst, x)
 	}
-	if err := s.Store.LayoutCoverage(ctx, db.LayoutCoverageParams{Coverage: asJSON(out), ID: row.ID}); err != nil {
+	if err := s.store.LayoutCoverage(ctx, db.LayoutCoverageParams{Coverage: asJSON(out), ID: row.ID}); err != nil {
 		return err
 	}
-	return s.Store.TouchProject(ctx, row.ProjectID)
-}
-
-// SetReadings chooses where a layout leaves open what bytes mean.
-func (s *Service) SetReadings(ctx context.Context, id int64, readings map[string]string) error {
-	f, err := s.Store.GetFind(ctx, id)
-	if f, err = Known(f, err, "find", id); err != nil {
-		return err
-	}
-	var m Model
-	if err := json.Unmarshal(f.Model, &m); err != nil {
-		return err
-	}
-	known := map[string][]string{}
-	for _, r := range m.Readings {
-		known[r.Name] = r.Choices
-	}
-	for k, v := range readings {
-		ok := false
-		for _, c := range known[k] {
-			ok = ok || c == v
-		}
-		if !ok {
-			return userErr(400, "%q is no choice of %q; there are %s", v, k, strings.Join(known[k], ", "))
-		}
-	}
-	if err := s.Store.FindReadings(ctx, db.FindReadingsParams{Readings: asJSON(readings), ID: id}); err != nil {
-		return err
-	}
-	return s.queueDecode(ctx, f.ProjectID, id, "Decoding "+f.EntryPath)
+	return s.store.TouchProject(ctx, row.ProjectID)
 }
 
 // Made is what a layout that is not kept yet makes of an entry.
@@ -493,16 +419,16 @@ type MadeEntry struct {
 const madeEntries = 500
 
 // MakeOf reads an entry by a layout.
-func (s *Service) MakeOf(ctx context.Context, entry int64, l *layout.Layout) (*Made, error) {
-	e, row, src, i, err := s.Entry(ctx, entry)
+func (s *Layouts) MakeOf(ctx context.Context, entry int64, l *layout.Layout) (*Made, error) {
+	e, row, src, i, err := s.sources.Entry(ctx, entry)
 	if err != nil {
 		return nil, err
 	}
-	lib, err := s.LibOf(ctx, row.ProjectID)
+	lib, err := s.libraries.Of(ctx, row.ProjectID)
 	if err != nil {
 		return nil, err
 	}
-	where, err := s.finder(ctx, row.ProjectID)
+	where, err := s.sources.finder(ctx, row.ProjectID)
 	if err != nil {
 		return nil, err
 	}
@@ -550,11 +476,79 @@ func (s *Service) MakeOf(ctx context.Context, entry int64, l *layout.Layout) (*M
 	if err != nil {
 		return nil, err
 	}
-	digest, err := s.PutScene(sc)
+	digest, err := s.scenes.Put(sc)
 	if err != nil {
 		return nil, err
 	}
 	model := NewModel(sc, digest, as)
 	m.Model = &model
 	return m, nil
+}
+
+// ListedLayout is a layout in a list: its row, and what the version says of
+// itself that reads files, nil where none compiles.
+type ListedLayout struct {
+	db.Layout
+	Compiled *layout.Layout
+}
+
+// List lists a project's layouts, in one query.
+func (s *Layouts) List(ctx context.Context, project int64) ([]ListedLayout, error) {
+	rows, err := s.store.LayoutsWithText(ctx, project)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]ListedLayout, len(rows))
+	for i, r := range rows {
+		out[i].Layout = r.Layout
+		if l, err := layout.Compile(r.Layout.Name, r.Doc); err == nil {
+			out[i].Compiled = l
+		}
+	}
+	return out, nil
+}
+
+// Shipped are the layouts that are there out of the box.
+func (s *Layouts) Shipped() []*layout.Layout { return s.lib.Layouts.All() }
+
+// LayoutVersion is one version of a layout, and which there are.
+type LayoutVersion struct {
+	db.Layout
+	No       int
+	Doc      []byte
+	Versions []db.LayoutVersionsRow
+}
+
+// Version is a version of a layout; 0 is the newest.
+func (s *Layouts) Version(ctx context.Context, id int64, no int) (*LayoutVersion, error) {
+	row, err := s.store.GetLayout(ctx, id)
+	if row, err = Known(row, err, "layout", id); err != nil {
+		return nil, err
+	}
+	if no == 0 {
+		no = int(row.Head)
+	}
+	doc, err := s.store.LayoutVersion(ctx, db.LayoutVersionParams{LayoutID: id, No: int32(no)})
+	if doc, err = Known(doc, err, "version", int64(no)); err != nil {
+		return nil, err
+	}
+	list, err := s.store.LayoutVersions(ctx, id)
+	return &LayoutVersion{Layout: row, No: no, Doc: doc, Versions: list}, err
+}
+
+// Coverage is what the last run over everything that a layout recognises gave.
+func (s *Layouts) Coverage(ctx context.Context, id int64) (*Covered, error) {
+	row, err := s.store.GetLayout(ctx, id)
+	if row, err = Known(row, err, "layout", id); err != nil {
+		return nil, err
+	}
+	out := &Covered{Faults: []CoveredFault{}, Gaps: []CoveredGap{}, Worst: []CoveredEntry{}}
+	if !absent(row.Coverage) {
+		if err := json.Unmarshal(row.Coverage, out); err != nil {
+			return nil, err
+		}
+	}
+	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: row.ProjectID, Kind: "cover", Args: asJSON(idArgs{id})})
+	out.Running = n > 0
+	return out, err
 }

@@ -46,23 +46,23 @@ const (
 // LibraryFor lists what may be mounted into a project. With names that the
 // project misses, it looks into what is not mounted, for as long as a porter
 // waits, and what holds them comes first.
-func (s *Service) LibraryFor(ctx context.Context, project int64, names []string) ([]LibraryFolder, error) {
+func (s *Sources) LibraryFor(ctx context.Context, project int64, names []string) ([]LibraryFolder, error) {
 	mounted := map[string]bool{}
-	sources, err := s.Store.ListSources(ctx, project)
+	sources, err := s.store.ListSources(ctx, project)
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range sources {
 		mounted[r.Path] = mounted[r.Path] || !r.ParentID.Valid
 	}
-	opt, err := s.sourceOptions(ctx, project)
+	opt, err := s.libraries.sourceOptions(ctx, project)
 	if err != nil {
 		return nil, err
 	}
 	look, stop := context.WithTimeout(ctx, lookFor)
 	defer stop()
 	out := []LibraryFolder{}
-	for _, dir := range s.Library {
+	for _, dir := range s.library {
 		list, err := os.ReadDir(dir)
 		if err != nil {
 			continue

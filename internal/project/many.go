@@ -58,12 +58,12 @@ const mostRuns = 5000
 
 // RunOver gives each of several finds a chain with another's steps and name.
 // Those that have one of that name keep it.
-func (s *Service) RunOver(ctx context.Context, c db.Chain, finds []int64) (int, error) {
-	doc, err := s.Steps(ctx, c)
+func (s *Chains) RunOver(ctx context.Context, c db.Chain, finds []int64) (int, error) {
+	doc, err := s.steps(ctx, c)
 	if err != nil {
 		return 0, err
 	}
-	rows, err := s.Store.ListChains(ctx, c.ProjectID)
+	rows, err := s.store.ListChains(ctx, c.ProjectID)
 	if err != nil {
 		return 0, err
 	}
@@ -79,7 +79,7 @@ func (s *Service) RunOver(ctx context.Context, c db.Chain, finds []int64) (int, 
 			continue
 		}
 		has[f] = true
-		if _, err := s.CreateChain(ctx, c.ProjectID, f, &chain.Chain{Name: c.Name, Steps: doc.Steps}); err != nil {
+		if _, err := s.Create(ctx, c.ProjectID, f, &chain.Chain{Name: c.Name, Steps: doc.Steps}); err != nil {
 			return made, err
 		}
 		made++
@@ -89,13 +89,13 @@ func (s *Service) RunOver(ctx context.Context, c db.Chain, finds []int64) (int, 
 
 // SameForAll gives all chains of a chain's name its steps, each as an edit that
 // can be undone.
-func (s *Service) SameForAll(ctx context.Context, c db.Chain) (int, error) {
-	doc, err := s.Steps(ctx, c)
+func (s *Chains) SameForAll(ctx context.Context, c db.Chain) (int, error) {
+	doc, err := s.steps(ctx, c)
 	if err != nil {
 		return 0, err
 	}
 	want := string(stepsJSON(doc.Steps))
-	rows, err := s.Store.ListChains(ctx, c.ProjectID)
+	rows, err := s.store.ListChains(ctx, c.ProjectID)
 	if err != nil {
 		return 0, err
 	}
@@ -104,14 +104,14 @@ func (s *Service) SameForAll(ctx context.Context, c db.Chain) (int, error) {
 		if r.Name != c.Name || r.ID == c.ID {
 			continue
 		}
-		own, err := s.Steps(ctx, r)
+		own, err := s.steps(ctx, r)
 		if err != nil {
 			return changed, err
 		}
 		if string(stepsJSON(own.Steps)) == want {
 			continue
 		}
-		if err := s.EditChain(ctx, r.ID, int(r.Head), doc.Steps); err != nil {
+		if err := s.Edit(ctx, r.ID, int(r.Head), doc.Steps); err != nil {
 			return changed, err
 		}
 		changed++
@@ -120,8 +120,8 @@ func (s *Service) SameForAll(ctx context.Context, c db.Chain) (int, error) {
 }
 
 // Over lists what the chains of one name did to their assets.
-func (s *Service) Over(ctx context.Context, project int64, name string) (*Many, error) {
-	rows, err := s.Store.ListChains(ctx, project)
+func (s *Chains) Over(ctx context.Context, project int64, name string) (*Many, error) {
+	rows, err := s.store.ListChains(ctx, project)
 	if err != nil {
 		return nil, err
 	}
@@ -134,9 +134,9 @@ func (s *Service) Over(ctx context.Context, project int64, name string) (*Many, 
 			continue
 		}
 		if len(out.Assets) == mostRuns {
-			return nil, userErr(422, "more than %d chains are named %s", mostRuns, name)
+			return nil, errorf(Unusable, "more than %d chains are named %s", mostRuns, name)
 		}
-		f, err := s.Store.GetFind(ctx, r.FindID)
+		f, err := s.store.GetFind(ctx, r.FindID)
 		if err != nil {
 			return nil, err
 		}
@@ -152,7 +152,7 @@ func (s *Service) Over(ctx context.Context, project int64, name string) (*Many, 
 		for _, c := range cells {
 			a.Cells = append(a.Cells, ManyCell{c.State, c.Share, says(c)})
 		}
-		doc, err := s.Steps(ctx, r)
+		doc, err := s.steps(ctx, r)
 		if err != nil {
 			return nil, err
 		}
@@ -167,7 +167,7 @@ func (s *Service) Over(ctx context.Context, project int64, name string) (*Many, 
 		out.Assets = append(out.Assets, a)
 	}
 	if len(out.Assets) == 0 {
-		return nil, userErr(404, "no chain of this project is named %.100q", name)
+		return nil, errorf(NotFound, "no chain of this project is named %.100q", name)
 	}
 	for _, r := range many.Rows() {
 		n := r.States

@@ -12,14 +12,14 @@ type Nearby struct {
 }
 
 // SetNearby says which devices run on this machine beside the application.
-func (s *Service) SetNearby(list []Nearby) {
+func (s *Devices) SetNearby(list []Nearby) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.nearby = slices.Clone(list)
 }
 
 // Nearby lists the devices that run on this machine beside the application.
-func (s *Service) Nearby() []Nearby {
+func (s *Devices) Nearby() []Nearby {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return append([]Nearby{}, s.nearby...)

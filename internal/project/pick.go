@@ -1,14 +1,7 @@
 package project
 
 import (
-	"context"
-	"database/sql"
-	"errors"
-
-	"excavate/core/chain"
 	"excavate/core/pick"
-	"excavate/core/scene"
-	"excavate/core/step"
 )
 
 // Picked is what a rule takes of a scene.
@@ -21,8 +14,8 @@ type Picked struct {
 
 // Pick evaluates a rule, as chains have it, over a stored scene. A rule that
 // is none is an answer too: it is being typed.
-func (s *Service) Pick(digest string, rule []byte) (*Picked, error) {
-	sc, err := s.SceneOf(digest)
+func (s *Scenes) Pick(digest string, rule []byte) (*Picked, error) {
+	sc, err := s.Get(digest)
 	if err != nil {
 		return nil, err
 	}
@@ -58,61 +51,10 @@ func (s *Service) Pick(digest string, rule []byte) (*Picked, error) {
 }
 
 // RulesFor are rules that take what was chosen by hand.
-func (s *Service) RulesFor(digest string, t pick.Things) ([]pick.Proposal, error) {
-	sc, err := s.SceneOf(digest)
+func (s *Scenes) RulesFor(digest string, t pick.Things) ([]pick.Proposal, error) {
+	sc, err := s.Get(digest)
 	if err != nil {
 		return nil, err
 	}
 	return pick.Propose(sc, t)
-}
-
-// Tried is what a step would make of a scene.
-type Tried struct {
-	Scene string       `json:"scene,omitempty"`
-	Stats *scene.Stats `json:"stats,omitempty"`
-	Basis *Basis       `json:"basis,omitempty"`
-	step.Report
-	Seconds float64 `json:"seconds"`
-	Error   string  `json:"error,omitempty"`
-}
-
-// Try runs one step on the scene of a band whose key that is. What comes of it
-// is kept as a result, so that a chain with the step has it at once.
-func (s *Service) Try(ctx context.Context, project int64, digest, key string, st chain.Step) (*Tried, error) {
-	if key != digest { // that of a find is its scene's
-		row, err := s.Store.GetResult(ctx, key)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return nil, err
-		}
-		if err != nil || row.Scene != digest {
-			return nil, userErr(409, "the band has changed meanwhile; look at it again")
-		}
-	}
-	sc, err := s.SceneOf(digest)
-	if err != nil {
-		return nil, err
-	}
-	st.Off = false
-	doc := &chain.Chain{Steps: []chain.Step{st}}
-	outside, err := s.beyondOf(ctx, project, doc)
-	if err != nil {
-		return nil, err
-	}
-	bands, err := chain.Run(ctx, key, sc, doc, outside, results{s, ctx}, nil)
-	if err != nil {
-		return nil, err
-	}
-	b := bands[len(bands)-1]
-	out := &Tried{Report: step.Report{Lines: []string{}, Losses: []string{}}}
-	if b.Err != nil {
-		out.Error = b.Err.Error()
-		return out, nil
-	}
-	if out.Scene, err = s.PutScene(b.Scene); err != nil {
-		return nil, err
-	}
-	basis := NewBasis(b.Scene.Basis)
-	out.Stats, out.Basis, out.Seconds = &b.Stats, &basis, b.Seconds
-	out.Lines, out.Losses, out.Idle = append(out.Lines, b.Report.Lines...), append(out.Losses, b.Report.Losses...), b.Report.Idle
-	return out, nil
 }

@@ -4,7 +4,6 @@ import (
 	"archive/zip"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http/httptest"
 	"os"
@@ -34,6 +33,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 // desk is a service with one project and a library folder.
 type desk struct {
 	*project.Service
+	project.Config
 	t   testing.TB
 	lib string
 	id  int64
@@ -61,13 +61,28 @@ func open(t testing.TB) *desk {
 		t.Fatal(err)
 	}
 	pool := work.New(st, t.Logf)
-	d.Service = (&project.Service{Store: st, Blobs: blobs, Lib: lib, Pool: pool, Library: []string{d.lib}, Data: data, Version: "test"}).Start()
+	d.Config = project.Config{Store: st, Blobs: blobs, Lib: lib, Pool: pool, Library: []string{d.lib}, Data: data,
+		Outputs: []string{t.TempDir()}, Version: "test"}
+	if d.Service, err = project.New(ctx, d.Config); err != nil {
+		t.Fatal(err)
+	}
 	pool.Start(ctx, 2)
 	t.Cleanup(func() { cancel(); pool.Wait(); st.Close() })
 	if d.id, err = st.CreateProject(ctx, "p"); err != nil {
 		t.Fatal(err)
 	}
 	return d
+}
+
+// again makes a second service on the same database and folders, as another
+// process does.
+func (d *desk) again() *project.Service {
+	d.t.Helper()
+	c := d.Config
+	c.Pool = work.New(d.Store, d.t.Logf)
+	s, err := project.New(d.ctx, c)
+	d.try(err)
+	return s
 }
 
 func (d *desk) try(err error) {
@@ -98,7 +113,7 @@ func (d *desk) idle() {
 
 func (d *desk) add(name string) int64 {
 	d.t.Helper()
-	id, err := d.AddPath(d.ctx, d.id, filepath.Join(d.lib, name))
+	id, err := d.Sources.AddPath(d.ctx, d.id, filepath.Join(d.lib, name))
 	d.try(err)
 	d.idle()
 	return id
@@ -106,19 +121,20 @@ func (d *desk) add(name string) int64 {
 
 func (d *desk) find(f project.Filter) []catalog.Row {
 	d.t.Helper()
-	c, q, err := d.Find(d.ctx, d.id, f, "order")
+	c, q, err := d.Sources.Find(d.ctx, d.id, f, "order")
 	d.try(err)
 	p, err := c.Page(q, 0, 1000)
 	d.try(err)
 	return p.Rows
 }
 
-func status(err error) int {
-	var u *project.UserError
-	if errors.As(err, &u) {
-		return u.Status
-	}
-	return 0
+// fine is the kind of no error.
+const fine project.Kind = -1
+
+// is tells whether an error is of a kind.
+func is(err error, want project.Kind) bool {
+	k, ok := project.KindOf(err)
+	return ok && k == want || err == nil && want == fine
 }
 
 func (d *desk) extraction(id int64) (db.Extraction, extract.Summary) {
@@ -140,16 +156,20 @@ func TestOnlyTheLibraryIsRead(t *testing.T) {
 	out := t.TempDir()
 	os.WriteFile(filepath.Join(out, "secret.zip"), []byte("PK\x05\x06"+strings.Repeat("\x00", 18)), 0o644)
 	os.Symlink(out, filepath.Join(d.lib, "way-out"))
-	for path, want := range map[string]int{
-		filepath.Join(out, "secret.zip"): 403, filepath.Join(d.lib, "way-out", "secret.zip"): 403, filepath.Join(d.lib, "..", "..", "x"): 400,
-		"hulls.tide": 400, filepath.Join(d.lib, "none"): 400, d.lib + "/../games/hulls.tide": 0,
+	for path, want := range map[string]project.Kind{
+		filepath.Join(out, "secret.zip"):              project.Forbidden,
+		filepath.Join(d.lib, "way-out", "secret.zip"): project.Forbidden,
+		filepath.Join(d.lib, "..", "..", "x"):         project.Invalid,
+		"hulls.tide":                                  project.Invalid,
+		filepath.Join(d.lib, "none"):                  project.Invalid,
+		d.lib + "/../games/hulls.tide":                fine,
 	} {
-		_, err := d.AddPath(d.ctx, d.id, path)
-		if status(err) != want || (err == nil) != (want == 0) {
-			t.Errorf("%s: %v, want status %d", path, err, want)
+		_, err := d.Sources.AddPath(d.ctx, d.id, path)
+		if !is(err, want) {
+			t.Errorf("%s: %v, want kind %d", path, err, want)
 		}
 	}
-	if _, err := d.AddPath(d.ctx, d.id, `"`+filepath.Join(d.lib, "hulls.tide")+`"`); status(err) != 409 { // pasted with quotes, and mounted already
+	if _, err := d.Sources.AddPath(d.ctx, d.id, `"`+filepath.Join(d.lib, "hulls.tide")+`"`); !is(err, project.Conflict) { // pasted with quotes, and mounted already
 		t.Errorf("twice: %v", err)
 	}
 }
@@ -157,25 +177,30 @@ func TestOnlyTheLibraryIsRead(t *testing.T) {
 func TestOutputsStayInTheirFolders(t *testing.T) {
 	d := open(t)
 	d.add("hulls.tide")
-	allowed, out := t.TempDir(), t.TempDir()
-	d.Outputs = []string{allowed}
+	allowed, out := d.Outputs[0], t.TempDir()
 	os.Symlink(out, filepath.Join(allowed, "way-out"))
 	ask := func(to, form string, policy extract.Policy) error {
-		_, err := d.Extract(d.ctx, d.id, project.Extraction{Title: "x", Selection: project.Selection{Filter: &project.Filter{Text: "licence"}}, Form: form, To: to, Policy: policy})
+		_, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Title: "x", Selection: project.Selection{Filter: &project.Filter{Text: "licence"}}, Form: form, To: to, Policy: policy})
 		d.idle()
 		return err
 	}
 	for _, c := range []struct {
 		to, form string
 		policy   extract.Policy
-		want     int
+		want     project.Kind
 	}{
-		{filepath.Join(allowed, "new", "deep"), "folder", extract.Refuse, 0}, {allowed, "folder", extract.KeepBoth, 0}, {filepath.Join(allowed, "a.zip"), "zip", extract.Refuse, 0},
-		{filepath.Join(allowed, "a.zip"), "zip", extract.Refuse, 409}, {filepath.Join(allowed, "a.zip"), "zip", extract.Replace, 0},
-		{filepath.Join(allowed, "way-out", "x"), "folder", extract.Refuse, 403}, {allowed + "/../x", "folder", extract.Refuse, 403}, {d.lib, "folder", extract.Replace, 403}, {allowed, "zip", extract.Refuse, 403},
+		{filepath.Join(allowed, "new", "deep"), "folder", extract.Refuse, fine},
+		{allowed, "folder", extract.KeepBoth, fine},
+		{filepath.Join(allowed, "a.zip"), "zip", extract.Refuse, fine},
+		{filepath.Join(allowed, "a.zip"), "zip", extract.Refuse, project.Conflict},
+		{filepath.Join(allowed, "a.zip"), "zip", extract.Replace, fine},
+		{filepath.Join(allowed, "way-out", "x"), "folder", extract.Refuse, project.Forbidden},
+		{allowed + "/../x", "folder", extract.Refuse, project.Forbidden},
+		{d.lib, "folder", extract.Replace, project.Forbidden},
+		{allowed, "zip", extract.Refuse, project.Forbidden},
 	} {
-		if err := ask(c.to, c.form, c.policy); status(err) != c.want || (err == nil) != (c.want == 0) {
-			t.Errorf("%s to %s: %v, want status %d", c.form, c.to, err, c.want)
+		if err := ask(c.to, c.form, c.policy); !is(err, c.want) {
+			t.Errorf("%s to %s: %v, want kind %d", c.form, c.to, err, c.want)
 		}
 	}
 	if left, _ := os.ReadDir(out); len(left) != 0 {
@@ -191,7 +216,7 @@ func TestFoldersOfTheirOwn(t *testing.T) {
 	d.add("hulls.tide")
 	seen := map[string]bool{}
 	for _, title := range []string{"heron", "heron", "a/b:c", "...", strings.Repeat("ä", 300)} {
-		id, err := d.Extract(d.ctx, d.id, project.Extraction{Title: title, Selection: project.Selection{Filter: &project.Filter{Text: "heron"}}, Form: "folder"})
+		id, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Title: title, Selection: project.Selection{Filter: &project.Filter{Text: "heron"}}, Form: "folder"})
 		d.try(err)
 		x, sum := d.extraction(id)
 		if x.State != "done" || sum.Entries != 1 || seen[x.Dest] || filepath.Dir(x.Dest) != filepath.Join(d.Data, "extracted") {
@@ -215,7 +240,7 @@ func TestAnExtractionOfWhatIsGone(t *testing.T) {
 	// The file is cut short after it was indexed: its entries fail, and say why.
 	file := filepath.Join(d.lib, "washes.tide")
 	os.Truncate(file, 3000)
-	id, err := d.Extract(d.ctx, d.id, project.Extraction{Title: "cut", Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"})
+	id, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Title: "cut", Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"})
 	d.try(err)
 	x, sum := d.extraction(id)
 	if x.State != "done" || sum.Failed != 1 || len(sum.Failures) != 1 || !strings.Contains(sum.Failures[0].Error, "index it again") {
@@ -224,8 +249,8 @@ func TestAnExtractionOfWhatIsGone(t *testing.T) {
 	if left, _ := filepath.Glob(filepath.Join(x.Dest, "wash", "fauna", "*")); len(left) != 0 {
 		t.Errorf("left over: %q", left)
 	}
-	d.try(d.Remove(d.ctx, src))
-	if _, err := d.Extract(d.ctx, d.id, project.Extraction{Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"}); status(err) != 400 {
+	d.try(d.Bin.TakeOutSource(d.ctx, src))
+	if _, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"}); !is(err, project.Invalid) {
 		t.Errorf("from a source that was taken out: %v", err)
 	}
 	if _, err := os.Stat(file); err != nil {
@@ -246,7 +271,7 @@ func TestStoppedExtractionsGoOn(t *testing.T) {
 	d.try(w.Close())
 	d.try(f.Close())
 	d.add("many.zip")
-	id, err := d.Extract(d.ctx, d.id, project.Extraction{Title: "many", Selection: project.Selection{Filter: &project.Filter{}}, Form: "folder"})
+	id, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Title: "many", Selection: project.Selection{Filter: &project.Filter{}}, Form: "folder"})
 	d.try(err)
 	// Stop it as soon as anything is written.
 	x, _ := d.Store.GetExtraction(d.ctx, id)
@@ -265,7 +290,7 @@ func TestStoppedExtractionsGoOn(t *testing.T) {
 		t.Fatalf("%s %+v", x.State, sum)
 	}
 	d.idle()
-	d.try(d.ResumeExtraction(d.ctx, id))
+	d.try(d.Extractions.Resume(d.ctx, id))
 	x, sum = d.extraction(id)
 	if x.State != "done" || sum.Entries != n || sum.Resumed == 0 || sum.Failed != 0 {
 		t.Errorf("%s %+v", x.State, sum)
@@ -275,7 +300,7 @@ func TestStoppedExtractionsGoOn(t *testing.T) {
 			t.Fatalf("file %d: %v", i, err)
 		}
 	}
-	if err := d.ResumeExtraction(d.ctx, id); status(err) != 409 {
+	if err := d.Extractions.Resume(d.ctx, id); !is(err, project.Conflict) {
 		t.Errorf("going on with what is done: %v", err)
 	}
 }
@@ -293,7 +318,7 @@ func TestStoppingWhatHasNotBegun(t *testing.T) {
 		r, err := d.Store.DB.Exec("INSERT INTO jobs (project_id, kind, title, args, error, state, lease_until) VALUES (?, ?, 'x', ?, '', 'running', CURRENT_TIMESTAMP(3) + INTERVAL 60 SECOND)", d.id, kind, fmt.Sprintf(`{"id":%d}`, id))
 		d.try(err)
 		job, _ := r.LastInsertId()
-		d.try(d.Cancel(d.ctx, job))
+		d.try(d.Jobs.Cancel(d.ctx, job))
 		_, err = d.Store.DB.Exec("DELETE FROM jobs WHERE id = ?", job)
 		d.try(err)
 	}
@@ -303,12 +328,12 @@ func TestStoppingWhatHasNotBegun(t *testing.T) {
 	if s, err := d.Store.GetSource(d.ctx, src); err != nil || s.State != "failed" || !strings.Contains(s.Error, "try again") {
 		t.Errorf("%+v %v", s, err)
 	}
-	d.try(d.Reindex(d.ctx, src))
+	d.try(d.Sources.Reindex(d.ctx, src))
 	d.idle()
 	if s, _ := d.Store.GetSource(d.ctx, src); s.State != "ready" {
 		t.Errorf("the next try: %s", s.State)
 	}
-	if err := d.Cancel(d.ctx, 99999); status(err) != 404 {
+	if err := d.Jobs.Cancel(d.ctx, 99999); !is(err, project.NotFound) {
 		t.Errorf("no such job: %v", err)
 	}
 }
@@ -335,7 +360,7 @@ func TestIdsStayWithTheirPaths(t *testing.T) {
 	before := ids()
 	put("a.txt", "c.txt", "e.txt")
 	os.Remove(filepath.Join(dir, "d.txt"))
-	d.try(d.Reindex(d.ctx, src))
+	d.try(d.Sources.Reindex(d.ctx, src))
 	d.idle()
 	after := ids()
 	if len(after) != 5 || after["b.txt"] != before["b.txt"] || after["f.txt"] != before["f.txt"] {
@@ -345,11 +370,11 @@ func TestIdsStayWithTheirPaths(t *testing.T) {
 		if id == before["d.txt"] {
 			t.Errorf("%s has the id of one that is gone", p)
 		}
-		if _, _, b, err := d.Bytes(d.ctx, id); err != nil || string(b) != p {
+		if _, _, b, err := d.Sources.Bytes(d.ctx, id); err != nil || string(b) != p {
 			t.Errorf("%s reads %q, %v", p, b, err)
 		}
 	}
-	if _, _, _, _, err := d.Entry(d.ctx, before["d.txt"]); status(err) != 404 {
+	if _, _, _, _, err := d.Sources.Entry(d.ctx, before["d.txt"]); !is(err, project.NotFound) {
 		t.Errorf("one that is gone: %v", err)
 	}
 }
@@ -364,14 +389,14 @@ func TestASourceThatOthersReadWhileItIsIndexed(t *testing.T) {
 	go func() {
 		n := 0
 		for ctx.Err() == nil {
-			if st, err := d.Stack(ctx, d.id); err == nil {
+			if st, err := d.Sources.Stack(ctx, d.id); err == nil {
 				n += len(st)
 			}
 		}
 		read <- n
 	}()
 	for range 12 {
-		d.try(d.Reindex(d.ctx, src))
+		d.try(d.Sources.Reindex(d.ctx, src))
 		d.idle()
 		for _, r := range d.find(project.Filter{}) {
 			if r.Error != "" {
@@ -390,7 +415,7 @@ func TestWhatASelectionComesTo(t *testing.T) {
 	d.add("hulls.tide")
 	d.add("washes.tide")
 	id := func(text string) int64 { return d.find(project.Filter{Text: text})[0].ID }
-	d.try(d.SetRules(d.ctx, d.id, naming.Rules{{Where: naming.Suffix, Affix: "_c", Means: naming.Role, Value: "colour"}}))
+	d.try(d.Sources.SetRules(d.ctx, d.id, naming.Rules{{Where: naming.Suffix, Affix: "_c", Means: naming.Role, Value: "colour"}}))
 	for name, c := range map[string]struct {
 		s    project.Selection
 		want int
@@ -408,21 +433,21 @@ func TestWhatASelectionComesTo(t *testing.T) {
 		"a set by its filter":   {project.Selection{Filter: &project.Filter{Set: "heron"}}, 2},
 		"by size":               {project.Selection{Filter: &project.Filter{MinSize: 100_000, MaxSize: 140_000}}, 4},
 	} {
-		got, err := d.Select(d.ctx, d.id, c.s)
+		got, err := d.Sources.Select(d.ctx, d.id, c.s)
 		if err != nil || len(got.Rows) != c.want {
 			t.Errorf("%s: %v, want %d (%v)", name, got, c.want, err)
 			continue
 		}
 		// Its address gives the same again.
-		digest, err := d.KeepSelection(d.ctx, d.id, c.s)
+		digest, err := d.Sources.KeepSelection(d.ctx, d.id, c.s)
 		d.try(err)
-		again, err := d.SelectionAt(d.ctx, d.id, digest)
+		again, err := d.Sources.SelectionAt(d.ctx, d.id, digest)
 		d.try(err)
-		if second, err := d.Select(d.ctx, d.id, again); err != nil || !slices.Equal(second.Rows, got.Rows) {
+		if second, err := d.Sources.Select(d.ctx, d.id, again); err != nil || !slices.Equal(second.Rows, got.Rows) {
 			t.Errorf("%s from its address: %v", name, err)
 		}
 	}
-	if _, err := d.KeepSelection(d.ctx, d.id, project.Selection{IDs: make([]int64, 200_000)}); status(err) != 400 {
+	if _, err := d.Sources.KeepSelection(d.ctx, d.id, project.Selection{IDs: make([]int64, 200_000)}); !is(err, project.Invalid) {
 		t.Errorf("a selection of 200,000 ids: %v", err)
 	}
 }
@@ -441,12 +466,12 @@ func TestOrderDecidesWhoWins(t *testing.T) {
 	if wins() != a {
 		t.Error("the first does not win")
 	}
-	d.try(d.Order(d.ctx, d.id, []int64{b, a}))
+	d.try(d.Sources.Order(d.ctx, d.id, []int64{b, a}))
 	if wins() != b {
 		t.Error("the order has no effect")
 	}
 	for _, ids := range [][]int64{{a, a}, {a, 99}} {
-		if err := d.Order(d.ctx, d.id, ids); status(err) != 400 {
+		if err := d.Sources.Order(d.ctx, d.id, ids); !is(err, project.Invalid) {
 			t.Errorf("%v: %v", ids, err)
 		}
 	}
@@ -461,10 +486,10 @@ func TestASourceTakenOutWhileItIsIndexed(t *testing.T) {
 		os.WriteFile(filepath.Join(dir, fmt.Sprintf("%04d.txt", i)), []byte("x"), 0o644)
 	}
 	for range 3 {
-		id, err := d.AddPath(d.ctx, d.id, dir)
+		id, err := d.Sources.AddPath(d.ctx, d.id, dir)
 		d.try(err)
 		time.Sleep(20 * time.Millisecond)
-		d.try(d.Remove(d.ctx, id))
+		d.try(d.Bin.TakeOutSource(d.ctx, id))
 		d.idle()
 		var failed int
 		d.try(d.Store.DB.QueryRow("SELECT COUNT(*) FROM jobs WHERE state = 'failed'").Scan(&failed))
@@ -473,9 +498,9 @@ func TestASourceTakenOutWhileItIsIndexed(t *testing.T) {
 		}
 	}
 	// Put back, it is indexed to its end.
-	list, err := d.Taken(d.ctx, d.id)
+	list, err := d.Bin.List(d.ctx, d.id)
 	d.try(err)
-	d.try(d.PutBack(d.ctx, d.id, list[0].ID))
+	d.try(d.Bin.PutBack(d.ctx, d.id, list[0].ID))
 	d.idle()
 	rows, err := d.Store.ListSources(d.ctx, d.id)
 	d.try(err)
@@ -507,7 +532,7 @@ func TestUnusedCopiesAreTidied(t *testing.T) {
 			}
 		}()
 	}
-	d.try(d.Tidy(d.ctx))
+	d.again()
 	for _, dir := range []string{"uploads", "extracted", "cache", "cache/spool", "devices"} {
 		if st, err := os.Stat(filepath.Join(d.Data, dir)); err != nil || st.Mode().Perm() != 0o700 {
 			t.Errorf("%s: %v %v", dir, st, err)
@@ -575,14 +600,14 @@ func TestNothingStandsAsUnderWayWithoutWork(t *testing.T) {
 	// No job at all: a round sees it, and the next one acts.
 	exec("DELETE FROM jobs")
 	x = things()
-	seen, err := d.Round(d.ctx, nil)
+	seen, err := d.Jobs.Round(d.ctx, nil)
 	d.try(err)
 	for kind, s := range states(x) {
 		if s[0] == want[kind] {
 			t.Errorf("%s was ended at first sight: %q", kind, s)
 		}
 	}
-	if _, err := d.Round(d.ctx, seen); err != nil {
+	if _, err := d.Jobs.Round(d.ctx, seen); err != nil {
 		t.Fatal(err)
 	}
 	for kind, s := range states(x) {
@@ -597,8 +622,8 @@ func TestNothingStandsAsUnderWayWithoutWork(t *testing.T) {
 	for kind, id := range x {
 		exec("INSERT INTO jobs (project_id, kind, title, args, error, state) VALUES (?, ?, 'x', ?, 'the disk is full', 'failed')", d.id, kind, fmt.Sprintf(`{"id":%d}`, id))
 	}
-	seen, _ = d.Round(d.ctx, nil)
-	if _, err := d.Round(d.ctx, seen); err != nil {
+	seen, _ = d.Jobs.Round(d.ctx, nil)
+	if _, err := d.Jobs.Round(d.ctx, seen); err != nil {
 		t.Fatal(err)
 	}
 	for kind, s := range states(x) {
@@ -613,8 +638,8 @@ func TestNothingStandsAsUnderWayWithoutWork(t *testing.T) {
 	for kind, id := range x {
 		exec("INSERT INTO jobs (project_id, kind, title, args, error, state, worker, lease_until) VALUES (?, ?, 'x', ?, '', 'running', 'other', CURRENT_TIMESTAMP(3) + INTERVAL 60 SECOND)", d.id, kind, fmt.Sprintf(`{"id":%d}`, id))
 	}
-	seen, _ = d.Round(d.ctx, nil)
-	if _, err := d.Round(d.ctx, seen); err != nil || len(seen) != 0 {
+	seen, _ = d.Jobs.Round(d.ctx, nil)
+	if _, err := d.Jobs.Round(d.ctx, seen); err != nil || len(seen) != 0 {
 		t.Errorf("%v %v", seen, err)
 	}
 	exec("DELETE FROM jobs")
@@ -623,15 +648,15 @@ func TestNothingStandsAsUnderWayWithoutWork(t *testing.T) {
 	// "Decode every model", stopped: its finds are not decoded, and can be.
 	f := find("figures/ferry_keeper.hull")
 	job := exec("INSERT INTO jobs (project_id, kind, title, args, error, state) VALUES (?, 'findall', 'x', ?, '', 'running')", d.id, fmt.Sprintf(`{"project":%d}`, d.id))
-	d.try(d.Cancel(d.ctx, job))
+	d.try(d.Jobs.Cancel(d.ctx, job))
 	exec("DELETE FROM jobs")
 	row, err := st.GetFind(d.ctx, f)
 	if err != nil || row.State != "stopped" || !strings.Contains(string(row.Error), "stopped") {
 		t.Errorf("%+v %v", row.State, string(row.Error))
 	}
-	d.try(d.Reindex(d.ctx, src))
+	d.try(d.Sources.Reindex(d.ctx, src))
 	d.idle()
-	d.try(d.DecodeAgain(d.ctx, f))
+	d.try(d.Jobs.DecodeAgain(d.ctx, f))
 	d.until("decoding", func() bool { row, _ = st.GetFind(d.ctx, f); return row.State == "ready" })
 }
 
@@ -641,7 +666,7 @@ func TestTokensAreKeptApart(t *testing.T) {
 	d := open(t)
 	ex := httptest.NewServer(exchange.New().Handler())
 	defer ex.Close()
-	dev, err := d.Connect(d.ctx, d.id, ex.URL, exchange.Token)
+	dev, err := d.Devices.Connect(d.ctx, d.id, ex.URL, exchange.Token)
 	d.try(err)
 	in := func() string {
 		var token string
@@ -658,16 +683,16 @@ func TestTokensAreKeptApart(t *testing.T) {
 	}
 	look(true)
 	// Another process has no client yet; it reads the token.
-	other := (&project.Service{Store: d.Store, Blobs: d.Blobs, Lib: d.Lib, Pool: work.New(d.Store, t.Logf), Data: d.Data}).Start()
-	if _, err := other.Offers(d.ctx, dev.ID); err != nil {
+	other := d.again()
+	if _, err := other.Devices.Offers(d.ctx, dev.ID); err != nil {
 		t.Error(err)
 	}
 	os.Remove(file)
 	_, err = d.Store.DB.Exec("UPDATE devices SET token = ? WHERE id = ?", exchange.Token, dev.ID)
 	d.try(err)
-	d.try(d.Tidy(d.ctx))
+	d.again()
 	look(true)
-	d.try(d.Disconnect(d.ctx, dev.ID))
+	d.try(d.Devices.Disconnect(d.ctx, dev.ID))
 	if b, _ := os.ReadFile(file); strings.Contains(string(b), exchange.Token) {
 		t.Error("the token of a device that was forgotten is kept")
 	}
@@ -697,7 +722,7 @@ func TestModelsOfASourceThatIsReadAnew(t *testing.T) {
 		map[string]any{"project": d.id, "filter": map[string]string{"kind": "model"}, "models": 4})
 	d.try(err)
 	time.Sleep(500 * time.Millisecond)
-	finds, err := d.Gallery(d.ctx, d.id)
+	finds, err := d.Finds.Gallery(d.ctx, d.id)
 	d.try(err)
 	var state string
 	d.try(d.Store.DB.QueryRow("SELECT state FROM jobs WHERE kind = 'findall'").Scan(&state))
@@ -709,7 +734,7 @@ func TestModelsOfASourceThatIsReadAnew(t *testing.T) {
 	d.try(d.Store.TouchProject(d.ctx, d.id))
 	exec("UPDATE jobs SET state = 'done' WHERE kind = 'index'")
 	d.idle()
-	finds, err = d.Gallery(d.ctx, d.id)
+	finds, err = d.Finds.Gallery(d.ctx, d.id)
 	d.try(err)
 	if len(finds) != 4 {
 		t.Errorf("%d finds", len(finds))

@@ -20,16 +20,16 @@ import (
 // Recipe is all that a project knows without one byte of its sources: names and
 // digests, layouts, name rules, pins, readings, chains and sheets. What sources
 // say of themselves, such as their licences, stays in them.
-func (s *Service) Recipe(ctx context.Context, project int64) (*recipe.Recipe, error) {
+func (s *Projects) Recipe(ctx context.Context, project int64) (*recipe.Recipe, error) {
 	d, err := s.Export(ctx, project)
 	if err != nil {
 		return nil, err
 	}
-	stack, err := s.Stack(ctx, project)
+	stack, err := s.sources.Stack(ctx, project)
 	if err != nil {
 		return nil, err
 	}
-	r := &recipe.Recipe{Format: 1, Excavate: s.Version, Name: d.Name, Sources: []recipe.Source{},
+	r := &recipe.Recipe{Format: 1, Excavate: s.version, Name: d.Name, Sources: []recipe.Source{},
 		Items: []recipe.Item{}}
 	for i := range d.Sources {
 		x := &d.Sources[i]
@@ -73,20 +73,20 @@ func (s *Service) Recipe(ctx context.Context, project int64) (*recipe.Recipe, er
 }
 
 // recipeItem is a chain with what it runs on; nil where that is gone.
-func (s *Service) recipeItem(ctx context.Context, d *Document, c ChainDoc) (*recipe.Item, error) {
+func (s *Projects) recipeItem(ctx context.Context, d *Document, c ChainDoc) (*recipe.Item, error) {
 	if c.Find < 1 || c.Find > len(d.Finds) {
 		return nil, nil
 	}
-	f, err := s.Store.GetFind(ctx, d.Finds[c.Find-1].id)
+	f, err := s.store.GetFind(ctx, d.Finds[c.Find-1].id)
 	if err != nil {
 		return nil, err
 	}
-	in, err := s.inputOf(ctx, f)
+	in, err := s.deliveries.inputOf(ctx, f)
 	if err != nil || in == nil {
 		return nil, err
 	}
 	item := &recipe.Item{Asset: f.Name, Input: *in, Chain: &chain.Chain{Name: c.Name, Steps: c.Steps}}
-	if sheet, err := s.SheetOf(ctx, c.Target); err == nil {
+	if sheet, err := s.sheets.Get(ctx, c.Target); err == nil {
 		item.Sheet = string(sheet.Text)
 	}
 	return item, nil
@@ -112,10 +112,10 @@ type FoundSource struct {
 
 // LookAtRecipe tells what a recipe holds, and which of its sources lie in the
 // library.
-func (s *Service) LookAtRecipe(ctx context.Context, text []byte) (*recipe.Recipe, *RecipeLook, error) {
+func (s *Projects) LookAtRecipe(ctx context.Context, text []byte) (*recipe.Recipe, *RecipeLook, error) {
 	r, err := recipe.Parse(text)
 	if err != nil {
-		return nil, nil, userErr(422, "the recipe cannot be read: %v", err)
+		return nil, nil, errorf(Unusable, "the recipe cannot be read: %v", err)
 	}
 	out := &RecipeLook{Name: r.Name, Whole: len(r.Project) > 0}
 	if by, err := r.Signed(); err != nil {
@@ -138,8 +138,8 @@ const (
 )
 
 // libraryFiles lists what lies in the library folders.
-func (s *Service) libraryFiles() (out []string) {
-	for _, root := range s.Library {
+func (s *Projects) libraryFiles() (out []string) {
+	for _, root := range s.library {
 		filepath.WalkDir(root, func(p string, e fs.DirEntry, err error) error {
 			switch {
 			case err != nil || len(out) >= mostLibraryFiles:
@@ -203,25 +203,25 @@ func (l *copies) ownCopy(ctx context.Context, x recipe.Source) FoundSource {
 
 // OpenRecipe makes a project of a recipe with the own copies that lie in the
 // library. remarks are what differs here.
-func (s *Service) OpenRecipe(ctx context.Context, text []byte, changed bool) (project int64, remarks []string,
+func (s *Projects) OpenRecipe(ctx context.Context, text []byte, changed bool) (project int64, remarks []string,
 	err error) {
 	r, look, err := s.LookAtRecipe(ctx, text)
 	if err != nil {
 		return 0, nil, err
 	}
 	if look.Problem != "" && !changed {
-		return 0, nil, userErr(409, "the recipe is not what was signed: %s", look.Problem)
+		return 0, nil, errorf(Conflict, "the recipe is not what was signed: %s", look.Problem)
 	}
 	if !look.Whole {
-		return 0, nil, userErr(422,
+		return 0, nil, errorf(Unusable,
 			"it is the recipe of a delivery, not of a project: open it with excavate recipe open")
 	}
 	var d Document
 	if err := json.Unmarshal(r.Project, &d); err != nil {
-		return 0, nil, userErr(422, "the project in the recipe cannot be read: %v", err)
+		return 0, nil, errorf(Unusable, "the project in the recipe cannot be read: %v", err)
 	}
 	if d.Version != documentVersion || len(d.Sources) != len(look.Sources) {
-		return 0, nil, userErr(422,
+		return 0, nil, errorf(Unusable,
 			"the project in the recipe is of another version, or its sources are not those of the recipe")
 	}
 	for i, f := range look.Sources {
@@ -257,8 +257,8 @@ func (s *Service) OpenRecipe(ctx context.Context, text []byte, changed bool) (pr
 
 // bringSheet makes a recipe's sheet one of those here, and names it in the
 // chains that it was for.
-func (s *Service) bringSheet(ctx context.Context, x recipe.Item, d *Document) error {
-	list, err := s.Sheets(ctx)
+func (s *Projects) bringSheet(ctx context.Context, x recipe.Item, d *Document) error {
+	list, err := s.sheets.List(ctx)
 	if err != nil {
 		return err
 	}
@@ -269,7 +269,7 @@ func (s *Service) bringSheet(ctx context.Context, x recipe.Item, d *Document) er
 		}
 	}
 	if id == "" {
-		if id, err = s.CreateSheet(ctx, []byte(x.Sheet)); err != nil {
+		if id, err = s.sheets.Create(ctx, []byte(x.Sheet)); err != nil {
 			return fmt.Errorf("the sheet of %s: %w", x.Asset, err)
 		}
 	}

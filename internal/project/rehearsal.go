@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"slices"
 	"time"
 
@@ -14,17 +13,13 @@ import (
 	"excavate/internal/store/db"
 )
 
-// usualSheet is what a new chain is rehearsed against.
-func (s *Service) usualSheet() (id string) {
-	if s.Targets["gltf-engine"] != nil {
-		return "gltf-engine"
-	}
-	for x := range s.Targets {
-		if id == "" || x < id {
-			id = x
-		}
-	}
-	return id
+// Rehearsals tell what a target would say of the ends of chains.
+type Rehearsals struct {
+	*common
+	scenes *Scenes
+	finds  *Finds
+	sheets *Sheets
+	chains *Chains
 }
 
 // Rehearsed is a rehearsal of a chain's newest state.
@@ -43,8 +38,8 @@ type Rehearsed struct {
 }
 
 // Rehearse holds the chain's end state against its target sheet.
-func (s *Service) Rehearse(ctx context.Context, c db.Chain) (*Rehearsed, error) {
-	sheet, err := s.SheetOf(ctx, c.Target)
+func (s *Rehearsals) Rehearse(ctx context.Context, c db.Chain) (*Rehearsed, error) {
+	sheet, err := s.sheets.Get(ctx, c.Target)
 	if err != nil {
 		return nil, err
 	}
@@ -52,9 +47,9 @@ func (s *Service) Rehearse(ctx context.Context, c db.Chain) (*Rehearsed, error) 
 }
 
 // RehearseOn holds the chain's end state against a sheet.
-func (s *Service) RehearseOn(ctx context.Context, c db.Chain, sheet *Sheet) (*Rehearsed, error) {
+func (s *Rehearsals) RehearseOn(ctx context.Context, c db.Chain, sheet *Sheet) (*Rehearsed, error) {
 	out := &Rehearsed{Sheet: sheet, Findings: []target.Finding{}}
-	bands, running, err := s.Bands(ctx, c)
+	bands, running, err := s.chains.Bands(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -80,11 +75,11 @@ func (s *Service) RehearseOn(ctx context.Context, c db.Chain, sheet *Sheet) (*Re
 
 // findings rehearses a scene. They are kept beside the blobs: a scene and a
 // sheet that are the same give the same.
-func (s *Service) findings(digest string, sheet *Sheet) (out []target.Finding, err error) {
+func (s *Rehearsals) findings(digest string, sheet *Sheet) (out []target.Finding, err error) {
 	sum := sha256.Sum256(sheet.Text)
-	text, err := s.Blobs.Side("rehearsal 2 "+s.Version+" "+digest+" "+hex.EncodeToString(sum[:]),
+	text, err := s.blobs.Side("rehearsal 2 "+s.version+" "+digest+" "+hex.EncodeToString(sum[:]),
 		func() ([]byte, error) {
-			sc, err := s.SceneOf(digest)
+			sc, err := s.scenes.Get(digest)
 			if err != nil {
 				return nil, err
 			}
@@ -98,7 +93,7 @@ func (s *Service) findings(digest string, sheet *Sheet) (out []target.Finding, e
 }
 
 // Causes fills in from which band on each finding stands.
-func (s *Service) Causes(r *Rehearsed) error {
+func (s *Rehearsals) Causes(r *Rehearsed) error {
 	history := make([][]target.Finding, r.AfterStep+1)
 	for i := range history {
 		if b := &r.Bands[i]; b.State == "ready" && b.Scene != "" {
@@ -121,38 +116,38 @@ func (s *Service) Causes(r *Rehearsed) error {
 
 // MendAll adds the steps that mend what the rehearsal finds, as one edit of the
 // chain.
-func (s *Service) MendAll(ctx context.Context, c db.Chain) (m *target.Mended, added int, err error) {
-	sheet, err := s.SheetOf(ctx, c.Target)
+func (s *Rehearsals) MendAll(ctx context.Context, c db.Chain) (m *target.Mended, added int, err error) {
+	sheet, err := s.sheets.Get(ctx, c.Target)
 	if err != nil {
 		return nil, 0, err
 	}
-	f, err := s.Store.GetFind(ctx, c.FindID)
+	f, err := s.store.GetFind(ctx, c.FindID)
 	if err != nil {
 		return nil, 0, err
 	}
 	if f.Scene == "" {
-		return nil, 0, userErr(409, "%s is not decoded yet", f.Name)
+		return nil, 0, errorf(Conflict, "%s is not decoded yet", f.Name)
 	}
-	doc, err := s.Steps(ctx, c)
+	doc, err := s.steps(ctx, c)
 	if err != nil {
 		return nil, 0, err
 	}
-	sc, err := s.SceneOf(f.Scene)
+	sc, err := s.scenes.Get(f.Scene)
 	if err != nil {
 		return nil, 0, err
 	}
-	outside, err := s.beyondAll(ctx, c.ProjectID)
+	outside, err := s.finds.beyondAll(ctx, c.ProjectID)
 	if err != nil {
 		return nil, 0, err
 	}
-	m, err = target.MendAll(ctx, f.Scene, sc, doc, sheet.Sheet, false, outside, results{s, ctx})
+	m, err = target.MendAll(ctx, f.Scene, sc, doc, sheet.Sheet, false, outside, results{s.scenes, ctx})
 	if err != nil {
-		return nil, 0, userErr(409, "%v", err)
+		return nil, 0, errorf(Conflict, "%v", err)
 	}
 	if added = len(m.Chain.Steps) - len(doc.Steps); added == 0 && sameSteps(m.Chain.Steps, doc.Steps) {
 		return m, 0, nil
 	}
-	return m, added, s.EditChain(ctx, c.ID, int(c.Head), m.Chain.Steps)
+	return m, added, s.chains.Edit(ctx, c.ID, int(c.Head), m.Chain.Steps)
 }
 
 func sameSteps(a, b []chain.Step) bool {
@@ -161,9 +156,9 @@ func sameSteps(a, b []chain.Step) bool {
 
 // RehearseMany holds the ends of a project's chains against sheets; none are
 // those that the chains name. Chains that are not computed yet are counted.
-func (s *Service) RehearseMany(ctx context.Context, project int64, ids []string) (t *target.Table, waiting int,
+func (s *Rehearsals) RehearseMany(ctx context.Context, project int64, ids []string) (t *target.Table, waiting int,
 	err error) {
-	rows, err := s.Store.ListChains(ctx, project)
+	rows, err := s.store.ListChains(ctx, project)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -177,11 +172,11 @@ func (s *Service) RehearseMany(ctx context.Context, project int64, ids []string)
 		for _, id := range on {
 			sheet := known[id]
 			if sheet == nil {
-				sheet, err = s.SheetOf(ctx, id)
+				sheet, err = s.sheets.Get(ctx, id)
 				// a chain's own is gone: the others are told
-				if e := (*UserError)(nil); errors.As(err, &e) && len(ids) == 0 {
+				if _, ok := KindOf(err); ok && len(ids) == 0 {
 					t.Add(c.ID, c.Name, id, []target.Finding{{Rule: "sheet", Severity: target.Stops,
-						Title: "The target sheet is not there", Where: e.Error()}})
+						Title: "The target sheet is not there", Where: err.Error()}})
 					continue
 				}
 				if err != nil {

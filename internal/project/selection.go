@@ -48,7 +48,7 @@ type Selected struct {
 }
 
 // query makes a catalog's query of a filter.
-func (s *Service) query(ctx context.Context, project int64, f Filter) (catalog.Query, error) {
+func (s *Sources) query(ctx context.Context, project int64, f Filter) (catalog.Query, error) {
 	q := catalog.Query{Text: f.Text, Kind: f.Kind, Source: f.Source, Folder: f.Folder, MinSize: f.MinSize, MaxSize: f.MaxSize}
 	if f.Set != "" {
 		g, c, err := s.Links(ctx, project)
@@ -65,7 +65,7 @@ func (s *Service) query(ctx context.Context, project int64, f Filter) (catalog.Q
 }
 
 // Find lists the rows that fit a filter.
-func (s *Service) Find(ctx context.Context, project int64, f Filter, sort string) (*catalog.Catalog, catalog.Query, error) {
+func (s *Sources) Find(ctx context.Context, project int64, f Filter, sort string) (*catalog.Catalog, catalog.Query, error) {
 	c, err := s.Catalog(ctx, project)
 	if err != nil {
 		return nil, catalog.Query{}, err
@@ -76,13 +76,13 @@ func (s *Service) Find(ctx context.Context, project int64, f Filter, sort string
 		return nil, q, err
 	}
 	if _, err := c.Rows(q); err != nil {
-		return nil, q, userErr(400, "%v", err)
+		return nil, q, errorf(Invalid, "%v", err)
 	}
 	return c, q, nil
 }
 
 // Select finds out what a selection comes to now.
-func (s *Service) Select(ctx context.Context, project int64, sel Selection) (*Selected, error) {
+func (s *Sources) Select(ctx context.Context, project int64, sel Selection) (*Selected, error) {
 	g, c, err := s.Links(ctx, project)
 	if err != nil {
 		return nil, err
@@ -91,7 +91,7 @@ func (s *Service) Select(ctx context.Context, project int64, sel Selection) (*Se
 	take := func(q catalog.Query) error {
 		rows, err := c.Rows(q)
 		if err != nil {
-			return userErr(400, "%v", err)
+			return errorf(Invalid, "%v", err)
 		}
 		for _, r := range rows {
 			chosen[r] = true
@@ -175,9 +175,9 @@ func (s *Service) Select(ctx context.Context, project int64, sel Selection) (*Se
 const mostSelected = 100_000
 
 // KeepSelection gives a selection an address that stays.
-func (s *Service) KeepSelection(ctx context.Context, project int64, sel Selection) (string, error) {
+func (s *Sources) KeepSelection(ctx context.Context, project int64, sel Selection) (string, error) {
 	if len(sel.IDs) > mostSelected || len(sel.Except) > mostSelected {
-		return "", userErr(400, "a selection names at most %d entries; choose by a filter instead", mostSelected)
+		return "", errorf(Invalid, "a selection names at most %d entries; choose by a filter instead", mostSelected)
 	}
 	slices.Sort(sel.IDs)
 	sel.IDs = slices.Compact(sel.IDs)
@@ -190,14 +190,14 @@ func (s *Service) KeepSelection(ctx context.Context, project int64, sel Selectio
 	}
 	sum := sha256.Sum256(b)
 	d := hex.EncodeToString(sum[:8])
-	return d, s.Store.PutSelection(ctx, db.PutSelectionParams{ProjectID: project, Digest: d, Spec: b})
+	return d, s.store.PutSelection(ctx, db.PutSelectionParams{ProjectID: project, Digest: d, Spec: b})
 }
 
 // SelectionAt is the selection at an address.
-func (s *Service) SelectionAt(ctx context.Context, project int64, digest string) (sel Selection, err error) {
-	b, err := s.Store.GetSelection(ctx, db.GetSelectionParams{ProjectID: project, Digest: digest})
+func (s *Sources) SelectionAt(ctx context.Context, project int64, digest string) (sel Selection, err error) {
+	b, err := s.store.GetSelection(ctx, db.GetSelectionParams{ProjectID: project, Digest: digest})
 	if err == errNoRows {
-		return sel, userErr(404, "there is no selection %s in this project", digest)
+		return sel, errorf(NotFound, "there is no selection %s in this project", digest)
 	}
 	if err != nil {
 		return sel, err
@@ -206,51 +206,51 @@ func (s *Service) SelectionAt(ctx context.Context, project int64, digest string)
 }
 
 // SetRules keeps a project's name rules.
-func (s *Service) SetRules(ctx context.Context, project int64, rules naming.Rules) error {
+func (s *Sources) SetRules(ctx context.Context, project int64, rules naming.Rules) error {
 	if len(rules) > 500 {
-		return userErr(400, "a project has at most 500 name rules")
+		return errorf(Invalid, "a project has at most 500 name rules")
 	}
 	if err := rules.Check(); err != nil {
-		return userErr(400, "%v", err)
+		return errorf(Invalid, "%v", err)
 	}
-	if err := s.Store.PutRules(ctx, db.PutRulesParams{ProjectID: project, Rules: asJSON(rules)}); err != nil {
+	if err := s.store.PutRules(ctx, db.PutRulesParams{ProjectID: project, Rules: asJSON(rules)}); err != nil {
 		return err
 	}
 	return s.linksChanged(ctx, project)
 }
 
 // Pin makes a name stand for an entry, for all that ask for it.
-func (s *Service) Pin(ctx context.Context, project int64, ref string, entry int64) error {
+func (s *Sources) Pin(ctx context.Context, project int64, ref string, entry int64) error {
 	if ref == "" || len(ref) > 700 {
-		return userErr(400, "a pin needs a name of 1 to 700 letters")
+		return errorf(Invalid, "a pin needs a name of 1 to 700 letters")
 	}
 	e, row, _, _, err := s.Entry(ctx, entry)
 	if err != nil {
 		return err
 	}
 	if row.ProjectID != project {
-		return userErr(404, "entry %d is not in this project", entry)
+		return errorf(NotFound, "entry %d is not in this project", entry)
 	}
-	if err := s.Store.PutPin(ctx, db.PutPinParams{ProjectID: project, Ref: ref, SourceLabel: row.Label, EntryPath: e.Path}); err != nil {
+	if err := s.store.PutPin(ctx, db.PutPinParams{ProjectID: project, Ref: ref, SourceLabel: row.Label, EntryPath: e.Path}); err != nil {
 		return err
 	}
 	return s.linksChanged(ctx, project)
 }
 
 // Unpin lets a name be looked for again.
-func (s *Service) Unpin(ctx context.Context, project int64, ref string) error {
-	n, err := s.Store.DeletePin(ctx, db.DeletePinParams{ProjectID: project, Ref: ref})
+func (s *Sources) Unpin(ctx context.Context, project int64, ref string) error {
+	n, err := s.store.DeletePin(ctx, db.DeletePinParams{ProjectID: project, Ref: ref})
 	if err != nil {
 		return err
 	}
 	if n == 0 {
-		return userErr(404, "%q is not pinned", ref)
+		return errorf(NotFound, "%q is not pinned", ref)
 	}
 	return s.linksChanged(ctx, project)
 }
 
-func (s *Service) linksChanged(ctx context.Context, project int64) error {
-	ids, err := s.Store.ReadyFinds(ctx, project)
+func (s *Sources) linksChanged(ctx context.Context, project int64) error {
+	ids, err := s.store.ReadyFinds(ctx, project)
 	if err != nil {
 		return err
 	}
@@ -259,11 +259,11 @@ func (s *Service) linksChanged(ctx context.Context, project int64) error {
 			return err
 		}
 	}
-	return s.Store.TouchProject(ctx, project)
+	return s.store.TouchProject(ctx, project)
 }
 
 // Proposals are the affixes that the names in a project suggest.
-func (s *Service) Proposals(ctx context.Context, project int64) ([]naming.Proposal, error) {
+func (s *Sources) Proposals(ctx context.Context, project int64) ([]naming.Proposal, error) {
 	c, err := s.Catalog(ctx, project)
 	if err != nil {
 		return nil, err
@@ -281,7 +281,7 @@ func (s *Service) Proposals(ctx context.Context, project int64) ([]naming.Propos
 }
 
 // RuleCounts tells how many names each rule fits.
-func (s *Service) RuleCounts(ctx context.Context, project int64, rules naming.Rules) ([]int, error) {
+func (s *Sources) RuleCounts(ctx context.Context, project int64, rules naming.Rules) ([]int, error) {
 	c, err := s.Catalog(ctx, project)
 	if err != nil {
 		return nil, err
@@ -298,7 +298,7 @@ func (s *Service) RuleCounts(ctx context.Context, project int64, rules naming.Ru
 }
 
 // Sets gathers the entries that fit a filter into sets.
-func (s *Service) Sets(ctx context.Context, project int64, f Filter) ([]link.Set, *catalog.Catalog, error) {
+func (s *Sources) Sets(ctx context.Context, project int64, f Filter) ([]link.Set, *catalog.Catalog, error) {
 	g, c, err := s.Links(ctx, project)
 	if err != nil {
 		return nil, nil, err
@@ -309,39 +309,39 @@ func (s *Service) Sets(ctx context.Context, project int64, f Filter) ([]link.Set
 	}
 	rows, err := c.Rows(q)
 	if err != nil {
-		return nil, nil, userErr(400, "%v", err)
+		return nil, nil, errorf(Invalid, "%v", err)
 	}
 	return g.Sets(rows), c, nil
 }
 
 // SetTerms keeps terms that the porter states.
-func (s *Service) SetTerms(ctx context.Context, id int64, t terms.Terms) error {
-	row, err := s.Store.GetSource(ctx, id)
+func (s *Sources) SetTerms(ctx context.Context, id int64, t terms.Terms) error {
+	row, err := s.store.GetSource(ctx, id)
 	if row, err = Known(row, err, "source", id); err != nil {
 		return err
 	}
 	if err := t.Check(); err != nil {
-		return userErr(400, "%v", err)
+		return errorf(Invalid, "%v", err)
 	}
 	if p := t.Permission; p != nil {
 		switch {
 		case p.Data != nil:
-			if p.SHA256, err = s.Blobs.Put(p.Data); err != nil {
+			if p.SHA256, err = s.blobs.Put(p.Data); err != nil {
 				return err
 			}
-		case p.SHA256 != "" && !s.Blobs.Has(p.SHA256):
-			return userErr(400, "the file of the permission is not here any more: choose it again")
+		case p.SHA256 != "" && !s.blobs.Has(p.SHA256):
+			return errorf(Invalid, "the file of the permission is not here any more: choose it again")
 		}
 	}
-	if err := s.Store.SetRights(ctx, db.SetRightsParams{Rights: asJSON(t), ID: id}); err != nil {
+	if err := s.store.SetRights(ctx, db.SetRightsParams{Rights: asJSON(t), ID: id}); err != nil {
 		return err
 	}
-	return s.Store.TouchProject(ctx, row.ProjectID)
+	return s.store.TouchProject(ctx, row.ProjectID)
 }
 
 // TermsOfEntry are an entry's own terms, if its file carries any, or those of
 // its source.
-func (s *Service) TermsOfEntry(row db.Source, src *source.Source, i int, format string) terms.Terms {
+func (s *Sources) TermsOfEntry(row db.Source, src *source.Source, i int, format string) terms.Terms {
 	var t terms.Terms
 	json.Unmarshal(row.Rights, &t)
 	if src != nil && carriesTerms(format) && !t.ByHand {

@@ -28,7 +28,7 @@ type Receiver struct {
 }
 
 // SetReceivers says where receivers are.
-func (s *Service) SetReceivers(addresses []string) {
+func (s *Deliveries) SetReceivers(addresses []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.receivers = addresses
@@ -42,8 +42,8 @@ func receiverID(address string) string {
 	return strings.TrimPrefix(address, "http://")
 }
 
-// ReceiverList asks the receivers who they are.
-func (s *Service) ReceiverList(ctx context.Context) (out []Receiver) {
+// Receivers asks the receivers who they are.
+func (s *Deliveries) Receivers(ctx context.Context) (out []Receiver) {
 	s.mu.Lock()
 	list := append([]string{}, s.receivers...)
 	s.mu.Unlock()
@@ -51,7 +51,7 @@ func (s *Service) ReceiverList(ctx context.Context) (out []Receiver) {
 	defer stop()
 	for _, address := range list {
 		x := Receiver{ID: receiverID(address), Name: address, Address: address, Targets: []string{}}
-		c, err := receiver.New(address, s.Devices)
+		c, err := receiver.New(address, s.hosts)
 		if err == nil {
 			var a receiver.About
 			if a, err = c.About(ctx); err == nil {
@@ -66,19 +66,19 @@ func (s *Service) ReceiverList(ctx context.Context) (out []Receiver) {
 	return out
 }
 
-func (s *Service) receiverOf(id string) (*receiver.Client, error) {
+func (s *Deliveries) receiverOf(id string) (*receiver.Client, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, address := range s.receivers {
 		if receiverID(address) == id {
-			c, err := receiver.New(address, s.Devices)
+			c, err := receiver.New(address, s.hosts)
 			if err != nil {
-				return nil, userErr(400, "%v", err)
+				return nil, errorf(Invalid, "%v", err)
 			}
 			return c, nil
 		}
 	}
-	return nil, userErr(404, "there is no receiver %s", id)
+	return nil, errorf(NotFound, "there is no receiver %s", id)
 }
 
 // Sent is what came of sending a delivery.
@@ -92,7 +92,7 @@ type Sent struct {
 	Taken    []Taken `json:"taken"` // each asset of the package
 }
 
-// Taken is what a receiver said of one asset.
+// List is what a receiver said of one asset.
 type Taken struct {
 	Asset    string           `json:"asset"`
 	Error    string           `json:"error,omitempty"`
@@ -101,27 +101,27 @@ type Taken struct {
 	Outcomes []target.Outcome `json:"outcomes"`
 }
 
-// SendDelivery queues a delivery for a receiver.
-func (s *Service) SendDelivery(ctx context.Context, d db.Delivery, to string) error {
+// Send queues a delivery for a receiver.
+func (s *Deliveries) Send(ctx context.Context, d db.Delivery, to string) error {
 	if _, err := s.receiverOf(to); err != nil {
 		return err
 	}
-	if err := s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to,
+	if err := s.store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to,
 		Try: time.Now().UnixNano(), State: "sending", Taken: []Taken{}}), ID: d.ID}); err != nil {
 		return err
 	}
-	if _, err := s.Pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, idArgs{d.ID}); err != nil {
+	if _, err := s.pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, idArgs{d.ID}); err != nil {
 		return err
 	}
-	return s.Store.TouchProject(ctx, d.ProjectID)
+	return s.store.TouchProject(ctx, d.ProjectID)
 }
 
-func (s *Service) doSend(ctx context.Context, t *work.Task) error {
+func (s *Deliveries) doSend(ctx context.Context, t *work.Task) error {
 	var a idArgs
 	if err := t.Args(&a); err != nil {
 		return err
 	}
-	d, err := s.Store.GetDelivery(ctx, a.ID)
+	d, err := s.store.GetDelivery(ctx, a.ID)
 	if err != nil {
 		return nil // it is gone
 	}
@@ -129,7 +129,7 @@ func (s *Service) doSend(ctx context.Context, t *work.Task) error {
 	if json.Unmarshal(d.Sent, &was) != nil || was == nil {
 		return nil
 	}
-	defer s.Store.TouchProject(context.WithoutCancel(ctx), d.ProjectID)
+	defer s.store.TouchProject(context.WithoutCancel(ctx), d.ProjectID)
 	start := time.Now()
 	sent, err := s.send(ctx, d, was.Receiver, t)
 	if err != nil {
@@ -140,13 +140,13 @@ func (s *Service) doSend(ctx context.Context, t *work.Task) error {
 	}
 	sent.Try = was.Try
 	sent.Seconds = time.Since(start).Seconds()
-	return s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(sent), ID: d.ID})
+	return s.store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(sent), ID: d.ID})
 }
 
 // stopSend says why a delivery was not sent. try is the sending that it is about;
 // 0 is the one that stands.
-func (s *Service) stopSend(ctx context.Context, id, try int64, why string) error {
-	d, err := s.Store.GetDelivery(ctx, id)
+func (s *Deliveries) stopSend(ctx context.Context, id, try int64, why string) error {
+	d, err := s.store.GetDelivery(ctx, id)
 	if err != nil {
 		return nil // it is gone
 	}
@@ -156,17 +156,17 @@ func (s *Service) stopSend(ctx context.Context, id, try int64, why string) error
 		return nil
 	}
 	x.State, x.Error = "failed", why
-	return s.Store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(x), ID: id})
+	return s.store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(x), ID: id})
 }
 
 // sendEnded is stopSend for a job that has ended: one that was asked for since,
 // beside which the job itself still stands as running, goes on.
-func (s *Service) sendEnded(ctx context.Context, id int64, why string) error {
-	d, err := s.Store.GetDelivery(ctx, id)
+func (s *Deliveries) sendEnded(ctx context.Context, id int64, why string) error {
+	d, err := s.store.GetDelivery(ctx, id)
 	if err != nil {
 		return nil
 	}
-	n, err := s.Store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: d.ProjectID, Kind: "send", Args: asJSON(idArgs{id})})
+	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: d.ProjectID, Kind: "send", Args: asJSON(idArgs{id})})
 	if err != nil || n > 1 {
 		return err
 	}
@@ -175,7 +175,7 @@ func (s *Service) sendEnded(ctx context.Context, id int64, why string) error {
 
 // send sends the assets of a delivery one after the other. What the receiver
 // says goes into the package, beside each manifest.
-func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Task) (*Sent, error) {
+func (s *Deliveries) send(ctx context.Context, d db.Delivery, to string, t *work.Task) (*Sent, error) {
 	c, err := s.receiverOf(to)
 	if err != nil {
 		return nil, err
@@ -184,7 +184,7 @@ func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Ta
 	if err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(s.Blobs.Path(d.File))
+	data, err := os.ReadFile(s.blobs.Path(d.File))
 	if err != nil {
 		return nil, err
 	}
@@ -213,24 +213,24 @@ func (s *Service) send(ctx context.Context, d db.Delivery, to string, t *work.Ta
 	if data, err = delivery.WithReceived(data, said); err != nil {
 		return nil, err
 	}
-	file, err := s.Blobs.Put(data)
+	file, err := s.blobs.Put(data)
 	if err != nil {
 		return nil, err
 	}
-	return out, s.Store.DeliveryFile(ctx, db.DeliveryFileParams{File: file, Size: int64(len(data)), ID: d.ID})
+	return out, s.store.DeliveryFile(ctx, db.DeliveryFileParams{File: file, Size: int64(len(data)), ID: d.ID})
 }
 
 // sendOne sends one asset, and holds what the receiver says against what the
 // rehearsal foretold when it was made.
-func (s *Service) sendOne(ctx context.Context, c *receiver.Client, about receiver.About, o *delivery.Opened,
+func (s *Deliveries) sendOne(ctx context.Context, c *receiver.Client, about receiver.About, o *delivery.Opened,
 	progress func(int64)) (*Taken, error) {
 	m := &o.Manifest
-	sheet, err := s.sheetNamed(ctx, m.Target)
+	sheet, err := s.sheets.sheetNamed(ctx, m.Target)
 	if err != nil {
 		return nil, err
 	}
 	if !slices.Contains(about.Targets, sheet.ID) {
-		return nil, userErr(409, "%s imports by %s; the delivery was made for %s", about.Name,
+		return nil, errorf(Conflict, "%s imports by %s; the delivery was made for %s", about.Name,
 			strings.Join(about.Targets, ", "), m.Target)
 	}
 	search := ""
@@ -249,7 +249,7 @@ func (s *Service) sendOne(ctx context.Context, c *receiver.Client, about receive
 	png, err := c.Seen(ctx)
 	if err != nil {
 		out.Error = "what arrived could not be looked at: " + err.Error()
-	} else if out.Seen, err = s.Blobs.Put(png); err != nil {
+	} else if out.Seen, err = s.blobs.Put(png); err != nil {
 		return nil, err
 	}
 	var findings []target.Finding
@@ -264,47 +264,33 @@ func (s *Service) sendOne(ctx context.Context, c *receiver.Client, about receive
 	return out, nil
 }
 
-// sheetNamed is the sheet of a name, as manifests say it.
-func (s *Service) sheetNamed(ctx context.Context, name string) (*Sheet, error) {
-	list, err := s.Sheets(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for i := range list {
-		if list[i].Sheet != nil && list[i].Sheet.Name == name {
-			return &list[i], nil
-		}
-	}
-	return nil, userErr(409, "the target sheet %q is not there any more", name)
-}
-
-// DeliverySeen is the receiver's picture of an asset that arrived.
-func (s *Service) DeliverySeen(_ context.Context, d db.Delivery, asset int) ([]byte, error) {
+// Seen is the receiver's picture of an asset that arrived.
+func (s *Deliveries) Seen(_ context.Context, d db.Delivery, asset int) ([]byte, error) {
 	var x *Sent
 	if err := json.Unmarshal(d.Sent, &x); err != nil {
 		return nil, err
 	}
 	if x == nil || asset < 0 || asset >= len(x.Taken) || x.Taken[asset].Seen == "" {
-		return nil, userErr(404, "no receiver has shown this")
+		return nil, errorf(NotFound, "no receiver has shown this")
 	}
-	return os.ReadFile(s.Blobs.Path(x.Taken[asset].Seen))
+	return os.ReadFile(s.blobs.Path(x.Taken[asset].Seen))
 }
 
 // AfterUpdate lets the receiver that took a delivery update itself, and tells
 // how many files the delivery has and which of them are gone afterwards.
-func (s *Service) AfterUpdate(ctx context.Context, d db.Delivery) (files int, gone []string, err error) {
+func (s *Deliveries) AfterUpdate(ctx context.Context, d db.Delivery) (files int, gone []string, err error) {
 	var x *Sent
 	if err := json.Unmarshal(d.Sent, &x); err != nil {
 		return 0, nil, err
 	}
 	if x == nil || x.State != "taken" {
-		return 0, nil, userErr(409, "no receiver has taken this delivery")
+		return 0, nil, errorf(Conflict, "no receiver has taken this delivery")
 	}
 	c, err := s.receiverOf(x.Receiver)
 	if err != nil {
 		return 0, nil, err
 	}
-	data, err := os.ReadFile(s.Blobs.Path(d.File))
+	data, err := os.ReadFile(s.blobs.Path(d.File))
 	if err != nil {
 		return 0, nil, err
 	}
@@ -314,7 +300,7 @@ func (s *Service) AfterUpdate(ctx context.Context, d db.Delivery) (files int, go
 	}
 	left, err := c.Update(ctx)
 	if err != nil {
-		return 0, nil, userErr(409, "%s: %v", x.Name, err)
+		return 0, nil, errorf(Conflict, "%s: %v", x.Name, err)
 	}
 	for _, o := range list {
 		for _, f := range o.Manifest.Files {
@@ -326,14 +312,14 @@ func (s *Service) AfterUpdate(ctx context.Context, d db.Delivery) (files int, go
 	return files, gone, nil
 }
 
-// PlaceDelivery puts a delivery's files into a folder that may be written to,
+// Place puts a delivery's files into a folder that may be written to,
 // each asset into one of its own.
-func (s *Service) PlaceDelivery(d db.Delivery, folder string, search bool) ([]*delivery.Placed, error) {
-	to, err := s.allowedOutput(folder, "folder")
+func (s *Deliveries) Place(d db.Delivery, folder string, search bool) ([]*delivery.Placed, error) {
+	to, err := s.extractions.allowedOutput(folder, "folder")
 	if err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(s.Blobs.Path(d.File))
+	data, err := os.ReadFile(s.blobs.Path(d.File))
 	if err != nil {
 		return nil, err
 	}
@@ -342,7 +328,7 @@ func (s *Service) PlaceDelivery(d db.Delivery, folder string, search bool) ([]*d
 		return nil, fmt.Errorf("%s: %w", d.Name, err)
 	}
 	if err := os.MkdirAll(to, 0o755); err != nil {
-		return nil, userErr(400, "%v", err)
+		return nil, errorf(Invalid, "%v", err)
 	}
 	var out []*delivery.Placed
 	for i, o := range list {
@@ -351,7 +337,7 @@ func (s *Service) PlaceDelivery(d db.Delivery, folder string, search bool) ([]*d
 			if i > 0 {
 				err = fmt.Errorf("%s of %d put there, then: %w", counted(i, "asset", "assets"), len(list), err)
 			}
-			return nil, userErr(409, "%v", err)
+			return nil, errorf(Conflict, "%v", err)
 		}
 		out = append(out, p)
 	}

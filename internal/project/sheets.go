@@ -15,6 +15,12 @@ import (
 	"excavate/targets"
 )
 
+// List are the target sheets that ship and those of projects.
+type Sheets struct {
+	*common
+	scenes *Scenes
+}
+
 // Sheet is a target sheet as it is kept.
 type Sheet struct {
 	ID      string // by which chains name it
@@ -27,8 +33,8 @@ type Sheet struct {
 }
 
 // shippedSheets are those that ship, by their names, with their texts.
-func (s *Service) shippedSheet(id string) *Sheet {
-	t := s.Targets[id]
+func (s *Sheets) shippedSheet(id string) *Sheet {
+	t := s.targets[id]
 	if t == nil {
 		return nil
 	}
@@ -39,15 +45,15 @@ func (s *Service) shippedSheet(id string) *Sheet {
 	return &Sheet{ID: id, Sheet: t, Text: text, Shipped: true}
 }
 
-// Sheets lists the target sheets: those that ship, then the porter's own.
-func (s *Service) Sheets(ctx context.Context) (out []Sheet, err error) {
-	for id := range s.Targets {
+// List lists the target sheets: those that ship, then the porter's own.
+func (s *Sheets) List(ctx context.Context) (out []Sheet, err error) {
+	for id := range s.targets {
 		if x := s.shippedSheet(id); x != nil {
 			out = append(out, *x)
 		}
 	}
 	slices.SortFunc(out, func(a, b Sheet) int { return strings.Compare(a.ID, b.ID) })
-	rows, err := s.Store.ListSheets(ctx)
+	rows, err := s.store.ListSheets(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -66,32 +72,32 @@ func ownSheet(slug string, version int, doc []byte, made time.Time) Sheet {
 	return x
 }
 
-// SheetOf is the target sheet that a chain names.
-func (s *Service) SheetOf(ctx context.Context, id string) (*Sheet, error) {
+// Get is the target sheet that a chain names.
+func (s *Sheets) Get(ctx context.Context, id string) (*Sheet, error) {
 	if x := s.shippedSheet(id); x != nil {
 		return x, nil
 	}
-	r, err := s.Store.GetSheet(ctx, id)
+	r, err := s.store.GetSheet(ctx, id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, userErr(409, "the target sheet %q of this chain is not there any more; choose another", id)
+		return nil, errorf(Conflict, "the target sheet %q of this chain is not there any more; choose another", id)
 	}
 	if err != nil {
 		return nil, err
 	}
 	x := ownSheet(r.Slug, int(r.Head), r.Doc, r.Made)
 	if x.Error != "" {
-		return nil, userErr(409, "the target sheet %s cannot be read: %s", id, x.Error)
+		return nil, errorf(Conflict, "the target sheet %s cannot be read: %s", id, x.Error)
 	}
 	return &x, nil
 }
 
 var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
 
-// CreateSheet keeps a new sheet under a name made of its own.
-func (s *Service) CreateSheet(ctx context.Context, doc []byte) (string, error) {
+// Create keeps a new sheet under a name made of its own.
+func (s *Sheets) Create(ctx context.Context, doc []byte) (string, error) {
 	t, err := target.Parse(doc)
 	if err != nil {
-		return "", userErr(422, "%v", err)
+		return "", errorf(Unusable, "%v", err)
 	}
 	base := strings.Trim(notSlug.ReplaceAllString(strings.ToLower(t.Name), "-"), "-")
 	if len(base) > 50 {
@@ -101,12 +107,12 @@ func (s *Service) CreateSheet(ctx context.Context, doc []byte) (string, error) {
 		base = "target"
 	}
 	slug := ""
-	err = s.Store.Tx(ctx, func(q *db.Queries) error {
+	err = s.store.Tx(ctx, func(q *db.Queries) error {
 		for n := 1; ; n++ {
 			if slug = base; n > 1 {
 				slug = fmt.Sprintf("%s-%d", base, n)
 			}
-			if s.Targets[slug] != nil {
+			if s.targets[slug] != nil {
 				continue
 			}
 			_, err := q.LockSheet(ctx, slug)
@@ -130,17 +136,17 @@ func (s *Service) CreateSheet(ctx context.Context, doc []byte) (string, error) {
 	return slug, err
 }
 
-// EditSheet keeps a new version of a sheet that was made from version.
-func (s *Service) EditSheet(ctx context.Context, id string, version int, doc []byte) error {
-	if s.Targets[id] != nil {
-		return userErr(409, "%s ships with Excavate and stays as it is: make a copy", id)
+// Edit keeps a new version of a sheet that was made from version.
+func (s *Sheets) Edit(ctx context.Context, id string, version int, doc []byte) error {
+	if s.targets[id] != nil {
+		return errorf(Conflict, "%s ships with Excavate and stays as it is: make a copy", id)
 	}
 	if _, err := target.Parse(doc); err != nil {
-		return userErr(422, "%v", err)
+		return errorf(Unusable, "%v", err)
 	}
 	return s.changeSheet(ctx, id, func(q *db.Queries, x db.Sheet) error {
 		if int(x.Head) != version {
-			return userErr(409, "the sheet has been changed elsewhere meanwhile; look at it again")
+			return errorf(Conflict, "the sheet has been changed elsewhere meanwhile; look at it again")
 		}
 		if err := q.AddSheetVersion(ctx, db.AddSheetVersionParams{SheetID: x.ID, No: x.Head + 1,
 			Doc: doc}); err != nil {
@@ -150,22 +156,22 @@ func (s *Service) EditSheet(ctx context.Context, id string, version int, doc []b
 	})
 }
 
-// TakeSheet takes a sheet out, or puts it back. Chains that name it say that it
+// Delete takes a sheet out, or puts it back. Chains that name it say that it
 // is not there.
-func (s *Service) TakeSheet(ctx context.Context, id string, gone bool) error {
-	if s.Targets[id] != nil {
-		return userErr(409, "%s ships with Excavate and stays", id)
+func (s *Sheets) Delete(ctx context.Context, id string, gone bool) error {
+	if s.targets[id] != nil {
+		return errorf(Conflict, "%s ships with Excavate and stays", id)
 	}
 	return s.changeSheet(ctx, id, func(q *db.Queries, x db.Sheet) error {
 		return q.SetSheet(ctx, db.SetSheetParams{Head: x.Head, Gone: gone, ID: x.ID})
 	})
 }
 
-func (s *Service) changeSheet(ctx context.Context, id string, f func(*db.Queries, db.Sheet) error) error {
-	return s.Store.Tx(ctx, func(q *db.Queries) error {
+func (s *Sheets) changeSheet(ctx context.Context, id string, f func(*db.Queries, db.Sheet) error) error {
+	return s.store.Tx(ctx, func(q *db.Queries) error {
 		x, err := q.LockSheet(ctx, id)
 		if errors.Is(err, sql.ErrNoRows) {
-			return userErr(404, "there is no target sheet %q", id)
+			return errorf(NotFound, "there is no target sheet %q", id)
 		}
 		if err != nil {
 			return err
@@ -174,45 +180,72 @@ func (s *Service) changeSheet(ctx context.Context, id string, f func(*db.Queries
 	})
 }
 
-// SheetText is a version of a sheet; 0 is the newest.
-func (s *Service) SheetText(ctx context.Context, id string, version int) (text []byte,
+// Text is a version of a sheet; 0 is the newest.
+func (s *Sheets) Text(ctx context.Context, id string, version int) (text []byte,
 	versions []db.SheetVersionsRow, err error) {
 	if x := s.shippedSheet(id); x != nil {
 		return x.Text, nil, nil
 	}
-	x, err := s.Store.GetSheet(ctx, id)
+	x, err := s.store.GetSheet(ctx, id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil, userErr(404, "there is no target sheet %q", id)
+		return nil, nil, errorf(NotFound, "there is no target sheet %q", id)
 	}
 	if err != nil {
 		return nil, nil, err
 	}
-	if versions, err = s.Store.SheetVersions(ctx, x.ID); err != nil {
+	if versions, err = s.store.SheetVersions(ctx, x.ID); err != nil {
 		return nil, nil, err
 	}
 	if version == 0 {
 		return x.Doc, versions, nil
 	}
-	text, err = s.Store.SheetVersion(ctx, db.SheetVersionParams{SheetID: x.ID, No: int32(version)})
+	text, err = s.store.SheetVersion(ctx, db.SheetVersionParams{SheetID: x.ID, No: int32(version)})
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil, userErr(404, "the target sheet %s has no version %d", id, version)
+		return nil, nil, errorf(NotFound, "the target sheet %s has no version %d", id, version)
 	}
 	return text, versions, err
 }
 
-// ProposeSheet makes the text of a sheet from a find that the target already
+// Propose makes the text of a sheet from a find that the target already
 // takes.
-func (s *Service) ProposeSheet(ctx context.Context, id int64) ([]byte, error) {
-	f, err := s.Store.GetFind(ctx, id)
+func (s *Sheets) Propose(ctx context.Context, id int64) ([]byte, error) {
+	f, err := s.store.GetFind(ctx, id)
 	if f, err = Known(f, err, "find", id); err != nil {
 		return nil, err
 	}
 	if f.Scene == "" {
-		return nil, userErr(409, "%s is not decoded yet", f.Name)
+		return nil, errorf(Conflict, "%s is not decoded yet", f.Name)
 	}
-	sc, err := s.SceneOf(f.Scene)
+	sc, err := s.scenes.Get(f.Scene)
 	if err != nil {
 		return nil, err
 	}
 	return target.FromExample(f.Name, sc), nil
+}
+
+// usualSheet is what a new chain is rehearsed against.
+func (s *Sheets) usualSheet() (id string) {
+	if s.targets["gltf-engine"] != nil {
+		return "gltf-engine"
+	}
+	for x := range s.targets {
+		if id == "" || x < id {
+			id = x
+		}
+	}
+	return id
+}
+
+// sheetNamed is the sheet of a name, as manifests say it.
+func (s *Sheets) sheetNamed(ctx context.Context, name string) (*Sheet, error) {
+	list, err := s.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if list[i].Sheet != nil && list[i].Sheet.Name == name {
+			return &list[i], nil
+		}
+	}
+	return nil, errorf(Conflict, "the target sheet %q is not there any more", name)
 }

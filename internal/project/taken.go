@@ -10,6 +10,14 @@ import (
 	"excavate/internal/store/db"
 )
 
+// Bin is what was taken out of projects and can be put back.
+type Bin struct {
+	*common
+	sources *Sources
+	finds   *Finds
+	layouts *Layouts
+}
+
 // What is taken out of a project is moved into a project of its own that is
 // in no list, its bin, and nothing is deleted: so it comes back as it was,
 // with all that hangs on it. Forget empties bins after a day.
@@ -27,8 +35,8 @@ type taken struct {
 // takeOut moves things into the project's bin and writes down what they were.
 // One goes at a time, so that nothing is taken out twice; there says whether it
 // still is in the project.
-func (s *Service) takeOut(ctx context.Context, t taken, there func(q *db.Queries) error, move func(q *db.Queries, bin int64) error) error {
-	return s.Store.Tx(ctx, func(q *db.Queries) error {
+func (s *Bin) takeOut(ctx context.Context, t taken, there func(q *db.Queries) error, move func(q *db.Queries, bin int64) error) error {
+	return s.store.Tx(ctx, func(q *db.Queries) error {
 		if _, err := q.LockProject(ctx, t.project); err != nil {
 			return err
 		}
@@ -54,16 +62,16 @@ func (s *Service) takeOut(ctx context.Context, t taken, there func(q *db.Queries
 }
 
 // TakeOutFind takes a find out, with its chains and their deliveries.
-func (s *Service) TakeOutFind(ctx context.Context, id int64) error {
-	row, err := s.Store.GetFind(ctx, id)
+func (s *Bin) TakeOutFind(ctx context.Context, id int64) error {
+	row, err := s.store.GetFind(ctx, id)
 	if row, err = Known(row, err, "find", id); err != nil {
 		return err
 	}
-	chains, err := s.Store.ChainsOfFind(ctx, id)
+	chains, err := s.store.ChainsOfFind(ctx, id)
 	if err != nil {
 		return err
 	}
-	deliveries, err := s.Store.DeliveriesOfFind(ctx, id)
+	deliveries, err := s.store.DeliveriesOfFind(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -90,15 +98,15 @@ func moveFind(ctx context.Context, q *db.Queries, id, project int64) error {
 		q.MoveFind(ctx, db.MoveFindParams{ProjectID: project, ID: id}))
 }
 
-// Remove takes a source out of its project, with those mounted from within
+// TakeOutSource takes a source out of its project, with those mounted from within
 // it. What lies on disk stays. Finds of it stay too, with what they were made
 // of, and are made anew from it when it is put back.
-func (s *Service) Remove(ctx context.Context, id int64) error {
-	row, err := s.Store.GetSource(ctx, id)
+func (s *Bin) TakeOutSource(ctx context.Context, id int64) error {
+	row, err := s.store.GetSource(ctx, id)
 	if row, err = Known(row, err, "source", id); err != nil {
 		return err
 	}
-	if err := s.keepOrigins(ctx, row.ProjectID); err != nil {
+	if err := s.finds.keepOrigins(ctx, row.ProjectID); err != nil {
 		return err
 	}
 	all, err := s.withWithin(ctx, id)
@@ -108,14 +116,14 @@ func (s *Service) Remove(ctx context.Context, id int64) error {
 	t := taken{project: row.ProjectID, kind: "source", id: id, name: row.Label, also: []string{}, finds: map[int64]int64{}}
 	marks := 0
 	for _, id := range all {
-		finds, err := s.Store.FindsOfSource(ctx, nullInt(id))
+		finds, err := s.store.FindsOfSource(ctx, nullInt(id))
 		if err != nil {
 			return err
 		}
 		for _, f := range finds {
 			t.finds[f] = id
 		}
-		n, err := s.Store.BookmarksOfSource(ctx, id)
+		n, err := s.store.BookmarksOfSource(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -128,10 +136,10 @@ func (s *Service) Remove(ctx context.Context, id int64) error {
 }
 
 // withWithin is a source and those mounted from within it, however deep.
-func (s *Service) withWithin(ctx context.Context, id int64) ([]int64, error) {
+func (s *Bin) withWithin(ctx context.Context, id int64) ([]int64, error) {
 	out := []int64{id}
 	for i := 0; i < len(out); i++ {
-		in, err := s.Store.SourcesWithin(ctx, nullInt(out[i]))
+		in, err := s.store.SourcesWithin(ctx, nullInt(out[i]))
 		if err != nil {
 			return nil, err
 		}
@@ -154,9 +162,9 @@ func moveSources(ctx context.Context, q *db.Queries, all []int64, project int64,
 	return nil
 }
 
-// DeleteLayout takes a layout out, with its versions.
-func (s *Service) DeleteLayout(ctx context.Context, id int64) error {
-	row, err := s.Store.GetLayout(ctx, id)
+// TakeOutLayout takes a layout out, with its versions.
+func (s *Bin) TakeOutLayout(ctx context.Context, id int64) error {
+	row, err := s.store.GetLayout(ctx, id)
 	if row, err = Known(row, err, "layout", id); err != nil {
 		return err
 	}
@@ -170,18 +178,18 @@ func (s *Service) DeleteLayout(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	return s.recognise(ctx, row.ProjectID)
+	return s.layouts.recognise(ctx, row.ProjectID)
 }
 
-// Taken lists what can be put back, the newest first.
-func (s *Service) Taken(ctx context.Context, project int64) ([]db.TakenOut, error) {
-	return s.Store.ListTaken(ctx, project)
+// List lists what can be put back, the newest first.
+func (s *Bin) List(ctx context.Context, project int64) ([]db.TakenOut, error) {
+	return s.store.ListTaken(ctx, project)
 }
 
 // PutBack puts back what was taken out, with all that went with it.
-func (s *Service) PutBack(ctx context.Context, project, id int64) error {
+func (s *Bin) PutBack(ctx context.Context, project, id int64) error {
 	var row db.TakenOut
-	err := s.Store.Tx(ctx, func(q *db.Queries) (err error) {
+	err := s.store.Tx(ctx, func(q *db.Queries) (err error) {
 		row, err = q.LockTaken(ctx, db.LockTakenParams{ID: id, ProjectID: project})
 		if row, err = Known(row, err, "thing taken out", id); err != nil {
 			return err
@@ -195,7 +203,7 @@ func (s *Service) PutBack(ctx context.Context, project, id int64) error {
 	case err != nil:
 		return err
 	case row.Kind == "layout":
-		return s.recognise(ctx, project)
+		return s.layouts.recognise(ctx, project)
 	case row.Kind == "source":
 		return s.resume(ctx, row)
 	}
@@ -204,26 +212,26 @@ func (s *Service) PutBack(ctx context.Context, project, id int64) error {
 
 // resume indexes sources that were put back and had not been indexed to the
 // end, and links anew what asks for something in them.
-func (s *Service) resume(ctx context.Context, row db.TakenOut) error {
+func (s *Bin) resume(ctx context.Context, row db.TakenOut) error {
 	all, err := s.withWithin(ctx, row.ThingID)
 	if err != nil {
 		return err
 	}
 	for _, id := range all {
-		src, err := s.Store.GetSource(ctx, id)
+		src, err := s.store.GetSource(ctx, id)
 		if err != nil {
 			return err
 		}
 		if src.State != "ready" || !src.KindsKnown {
-			if err := s.Reindex(ctx, id); err != nil {
+			if err := s.sources.Reindex(ctx, id); err != nil {
 				return err
 			}
 		}
 	}
-	return s.Refind(ctx, row.ProjectID)
+	return s.refind(ctx, row.ProjectID)
 }
 
-func (s *Service) back(ctx context.Context, q *db.Queries, row db.TakenOut) error {
+func (s *Bin) back(ctx context.Context, q *db.Queries, row db.TakenOut) error {
 	switch row.Kind {
 	case "find":
 		return moveFind(ctx, q, row.ThingID, row.ProjectID)
@@ -242,7 +250,7 @@ func (s *Service) back(ctx context.Context, q *db.Queries, row db.TakenOut) erro
 		}
 		if own.ParentID.Valid {
 			if _, err := q.GetSource(ctx, own.ParentID.Int64); errors.Is(err, errNoRows) {
-				return userErr(409, "the source that %s lies within was taken out; put that back first", row.Name)
+				return errorf(Conflict, "the source that %s lies within was taken out; put that back first", row.Name)
 			} else if err != nil {
 				return err
 			}
@@ -252,7 +260,7 @@ func (s *Service) back(ctx context.Context, q *db.Queries, row db.TakenOut) erro
 				return nil
 			}
 			if x.Path == own.Path && x.Inside == own.Inside {
-				return userErr(409, "%s was added again meanwhile; take that one out before this one is put back", row.Name)
+				return errorf(Conflict, "%s was added again meanwhile; take that one out before this one is put back", row.Name)
 			}
 		}
 		all, err := s.withWithin(ctx, row.ThingID)
@@ -262,7 +270,7 @@ func (s *Service) back(ctx context.Context, q *db.Queries, row db.TakenOut) erro
 		return moveSources(ctx, q, all, row.ProjectID, finds, true)
 	case "layout":
 		if _, err := q.LayoutNamed(ctx, db.LayoutNamedParams{ProjectID: row.ProjectID, Name: row.Name}); err == nil {
-			return userErr(409, "the project has another layout %q now; take that one out before this one is put back", row.Name)
+			return errorf(Conflict, "the project has another layout %q now; take that one out before this one is put back", row.Name)
 		} else if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
@@ -273,8 +281,8 @@ func (s *Service) back(ctx context.Context, q *db.Queries, row db.TakenOut) erro
 
 // Forget deletes for good what was taken out more than a day ago, and copies
 // of ours on disk that no source uses any more.
-func (s *Service) Forget(ctx context.Context) error {
-	old, err := s.Store.OldTaken(ctx)
+func (s *Bin) Forget(ctx context.Context) error {
+	old, err := s.store.OldTaken(ctx)
 	if err != nil {
 		return err
 	}
@@ -282,7 +290,7 @@ func (s *Service) Forget(ctx context.Context) error {
 		if err := s.forget(ctx, t); err != nil && !errors.Is(err, errNoRows) {
 			return err
 		}
-		if err := s.Store.DropTaken(ctx, t.ID); err != nil {
+		if err := s.store.DropTaken(ctx, t.ID); err != nil {
 			return err
 		}
 	}
@@ -290,31 +298,31 @@ func (s *Service) Forget(ctx context.Context) error {
 }
 
 // forget deletes one thing, if it is not back in its project by another way.
-func (s *Service) forget(ctx context.Context, t db.TakenOut) error {
+func (s *Bin) forget(ctx context.Context, t db.TakenOut) error {
 	switch t.Kind {
 	case "find":
-		if _, err := s.Store.GetFind(ctx, t.ThingID); !errors.Is(err, errNoRows) {
+		if _, err := s.store.GetFind(ctx, t.ThingID); !errors.Is(err, errNoRows) {
 			return err
 		}
-		return s.Store.DeleteFind(ctx, t.ThingID)
+		return s.store.DeleteFind(ctx, t.ThingID)
 	case "layout":
-		if _, err := s.Store.GetLayout(ctx, t.ThingID); !errors.Is(err, errNoRows) {
+		if _, err := s.store.GetLayout(ctx, t.ThingID); !errors.Is(err, errNoRows) {
 			return err
 		}
-		return s.Store.DeleteLayout(ctx, t.ThingID)
+		return s.store.DeleteLayout(ctx, t.ThingID)
 	case "source":
-		if _, err := s.Store.GetSource(ctx, t.ThingID); !errors.Is(err, errNoRows) {
+		if _, err := s.store.GetSource(ctx, t.ThingID); !errors.Is(err, errNoRows) {
 			return err
 		}
-		row, err := s.Store.AnySource(ctx, t.ThingID)
+		row, err := s.store.AnySource(ctx, t.ThingID)
 		if err != nil {
 			return err
 		}
-		if err := s.Store.DeleteSource(ctx, t.ThingID); err != nil {
+		if err := s.store.DeleteSource(ctx, t.ThingID); err != nil {
 			return err
 		}
 		if row.Origin != "path" && !row.ParentID.Valid {
-			s.dropCopy(ctx, row)
+			s.sources.dropCopy(ctx, row)
 		}
 	}
 	return nil

@@ -16,11 +16,11 @@ import (
 // Tokens of devices lie in a file of their own that only its owner can read,
 // not in the database, which is copied, dumped and looked at.
 
-func (s *Service) tokenFile() string { return filepath.Join(s.Data, "tokens.json") }
+func (s *Devices) tokenFile() string { return filepath.Join(s.data, "tokens.json") }
 
 // tokens reads the file, lets change edit it, and writes it. Other processes
 // on the same folder wait meanwhile.
-func (s *Service) tokens(change func(map[string]string)) error {
+func (s *Devices) tokens(change func(map[string]string)) error {
 	lock, err := os.OpenFile(s.tokenFile()+".lock", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
@@ -47,7 +47,7 @@ func (s *Service) tokens(change func(map[string]string)) error {
 	return writeWhole(s.tokenFile(), now) // made with 0600
 }
 
-func (s *Service) keepToken(device int64, token string) error {
+func (s *Devices) keepToken(device int64, token string) error {
 	return s.tokens(func(all map[string]string) {
 		if delete(all, strconv.FormatInt(device, 10)); token != "" {
 			all[strconv.FormatInt(device, 10)] = token
@@ -55,14 +55,14 @@ func (s *Service) keepToken(device int64, token string) error {
 	})
 }
 
-func (s *Service) tokenOf(device int64) (token string, err error) {
+func (s *Devices) tokenOf(device int64) (token string, err error) {
 	err = s.tokens(func(all map[string]string) { token = all[strconv.FormatInt(device, 10)] })
 	return token, err
 }
 
 // moveTokens takes tokens that earlier versions kept in the database out of it.
-func (s *Service) moveTokens(ctx context.Context) error {
-	rows, err := s.Store.DevicesWithTokens(ctx)
+func (s *Devices) moveTokens(ctx context.Context) error {
+	rows, err := s.store.DevicesWithTokens(ctx)
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func (s *Service) moveTokens(ctx context.Context) error {
 		if err := s.keepToken(r.ID, r.Token); err != nil {
 			return err
 		}
-		if err := s.Store.ForgetToken(ctx, r.ID); err != nil {
+		if err := s.store.ForgetToken(ctx, r.ID); err != nil {
 			return err
 		}
 	}

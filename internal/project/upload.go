@@ -49,14 +49,14 @@ var uploadLocks sync.Map // a lock a file, so that pieces do not mix
 
 // BeginUpload readies an upload, or takes up one of the same files that was
 // begun before.
-func (s *Service) BeginUpload(ctx context.Context, project int64, u Upload) (*Upload, error) {
+func (s *Sources) BeginUpload(ctx context.Context, project int64, u Upload) (*Upload, error) {
 	u.Project, u.Received = project, nil
 	name := strings.Trim(u.Name, " ")
 	if name == "" || name == "." || name == ".." || len(name) > limit.SegmentBytes || strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == '/' || r == '\\' }) {
-		return nil, userErr(400, "the upload needs a name of 1 to %d bytes, without / and control characters", limit.SegmentBytes)
+		return nil, errorf(Invalid, "the upload needs a name of 1 to %d bytes, without / and control characters", limit.SegmentBytes)
 	}
 	if len(u.Files) == 0 || len(u.Files) > mostUploadFiles || !u.Folder && len(u.Files) != 1 {
-		return nil, userErr(400, "an upload has 1 to %d files", mostUploadFiles)
+		return nil, errorf(Invalid, "an upload has 1 to %d files", mostUploadFiles)
 	}
 	var total int64
 	seen, folders := map[string]bool{}, map[string]string{}
@@ -66,27 +66,27 @@ func (s *Service) BeginUpload(ctx context.Context, project int64, u Upload) (*Up
 			f.Path = name
 		}
 		if !filepath.IsLocal(filepath.FromSlash(f.Path)) || strings.ContainsAny(f.Path, "\x00\\") || len(f.Path) > 1000 || path.Clean(f.Path) != f.Path || f.Size < 0 {
-			return nil, userErr(400, "file %d of the upload has no usable name or size: %.100q", i+1, f.Path)
+			return nil, errorf(Invalid, "file %d of the upload has no usable name or size: %.100q", i+1, f.Path)
 		}
 		if seen[f.Path] {
-			return nil, userErr(400, "file %d of the upload, %.100q, is named twice", i+1, f.Path)
+			return nil, errorf(Invalid, "file %d of the upload, %.100q, is named twice", i+1, f.Path)
 		}
 		seen[f.Path] = true
 		for dir := f.Path; dir != "."; dir = path.Dir(dir) {
 			if len(path.Base(dir)) > limit.SegmentBytes {
-				return nil, userErr(400, "file %d of the upload, %.100q, has a name of more than %d bytes", i+1, f.Path, limit.SegmentBytes)
+				return nil, errorf(Invalid, "file %d of the upload, %.100q, has a name of more than %d bytes", i+1, f.Path, limit.SegmentBytes)
 			}
 			if dir != f.Path {
 				folders[dir] = f.Path
 			}
 		}
 		if total += f.Size; total > limit.EntryBytes {
-			return nil, userErr(413, "the upload has more than %d bytes", int64(limit.EntryBytes))
+			return nil, errorf(TooLarge, "the upload has more than %d bytes", int64(limit.EntryBytes))
 		}
 	}
 	for dir, in := range folders {
 		if seen[dir] {
-			return nil, userErr(400, "%.100q is a file of the upload and a folder as well, of %.100q", dir, in)
+			return nil, errorf(Invalid, "%.100q is a file of the upload and a folder as well, of %.100q", dir, in)
 		}
 	}
 	u.ID = ""
@@ -103,7 +103,7 @@ func (s *Service) BeginUpload(ctx context.Context, project int64, u Upload) (*Up
 		return nil, err
 	}
 	if free, known := disk.Free(s.uploads()); known && free < total+disk.Keep {
-		return nil, userErr(507, "the upload has %d bytes and the disk of %s has %d left; "+
+		return nil, errorf(Full, "the upload has %d bytes and the disk of %s has %d left; "+
 			"put it in a library folder and add it by path", total, s.uploads(), free)
 	}
 	if b, err = json.Marshal(u); err != nil {
@@ -116,13 +116,13 @@ func (s *Service) BeginUpload(ctx context.Context, project int64, u Upload) (*Up
 }
 
 // UploadAt reads how far an upload is.
-func (s *Service) UploadAt(id string) (*Upload, error) {
+func (s *Sources) UploadAt(id string) (*Upload, error) {
 	if _, err := hex.DecodeString(id); err != nil || len(id) != 24 {
-		return nil, userErr(404, "there is no upload %.40q", id)
+		return nil, errorf(NotFound, "there is no upload %.40q", id)
 	}
 	b, err := os.ReadFile(filepath.Join(s.uploads(), id, "upload.json"))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, userErr(404, "there is no upload %s; begin it again", id)
+		return nil, errorf(NotFound, "there is no upload %s; begin it again", id)
 	}
 	if err != nil {
 		return nil, err
@@ -141,11 +141,11 @@ func (s *Service) UploadAt(id string) (*Upload, error) {
 }
 
 // root is the folder or file that an upload becomes.
-func (s *Service) uploadRoot(u *Upload) string {
+func (s *Sources) uploadRoot(u *Upload) string {
 	return filepath.Join(s.uploads(), u.ID, "files", u.Name)
 }
 
-func (s *Service) uploadFile(u *Upload, f UploadFile) string {
+func (s *Sources) uploadFile(u *Upload, f UploadFile) string {
 	if !u.Folder {
 		return s.uploadRoot(u)
 	}
@@ -154,18 +154,18 @@ func (s *Service) uploadFile(u *Upload, f UploadFile) string {
 
 // Append adds a piece to a file of an upload. off must be where the file ends
 // now; the new end is returned, also with an error.
-func (s *Service) Append(id string, file int, off int64, r io.Reader) (int64, error) {
+func (s *Sources) Append(id string, file int, off int64, r io.Reader) (int64, error) {
 	u, err := s.UploadAt(id)
 	if err != nil {
 		return 0, err
 	}
 	if file < 0 || file >= len(u.Files) {
-		return 0, userErr(404, "the upload has %d files, not a number %d", len(u.Files), file)
+		return 0, errorf(NotFound, "the upload has %d files, not a number %d", len(u.Files), file)
 	}
 	l, _ := uploadLocks.LoadOrStore(fmt.Sprint(id, file), &sync.Mutex{})
 	mu := l.(*sync.Mutex)
 	if !mu.TryLock() {
-		return u.Received[file], userErr(409, "another piece of %s is still arriving", u.Files[file].Path)
+		return u.Received[file], errorf(Conflict, "another piece of %s is still arriving", u.Files[file].Path)
 	}
 	defer mu.Unlock()
 	name := s.uploadFile(u, u.Files[file])
@@ -182,23 +182,23 @@ func (s *Service) Append(id string, file int, off int64, r io.Reader) (int64, er
 		return 0, err
 	}
 	if st.Size() != off {
-		return st.Size(), userErr(409, "%s has %d bytes here; go on from there, not from %d", u.Files[file].Path, st.Size(), off)
+		return st.Size(), errorf(Conflict, "%s has %d bytes here; go on from there, not from %d", u.Files[file].Path, st.Size(), off)
 	}
 	n, err := io.Copy(f, io.LimitReader(r, u.Files[file].Size-off+1))
 	switch {
 	case off+n > u.Files[file].Size:
 		f.Truncate(u.Files[file].Size)
-		return u.Files[file].Size, userErr(400, "%s is longer than the %d bytes that were announced; it changes while it is read", u.Files[file].Path, u.Files[file].Size)
+		return u.Files[file].Size, errorf(Invalid, "%s is longer than the %d bytes that were announced; it changes while it is read", u.Files[file].Path, u.Files[file].Size)
 	case disk.Full(err):
-		return off + n, userErr(507, "the disk of %s is full; make room and drop the file again, it goes on from %d bytes", s.uploads(), off+n)
+		return off + n, errorf(Full, "the disk of %s is full; make room and drop the file again, it goes on from %d bytes", s.uploads(), off+n)
 	case err != nil:
-		return off + n, userErr(400, "the piece broke off after %d bytes: %v", n, err)
+		return off + n, errorf(Invalid, "the piece broke off after %d bytes: %v", n, err)
 	}
 	return off + n, nil
 }
 
 // FinishUpload mounts what was uploaded, once all of it is there.
-func (s *Service) FinishUpload(ctx context.Context, id string) (int64, error) {
+func (s *Sources) FinishUpload(ctx context.Context, id string) (int64, error) {
 	u, err := s.UploadAt(id)
 	if err != nil {
 		return 0, err
@@ -210,7 +210,7 @@ func (s *Service) FinishUpload(ctx context.Context, id string) (int64, error) {
 			}
 		}
 		if u.Received[i] != f.Size {
-			return 0, userErr(409, "%s has %d of %d bytes yet", f.Path, u.Received[i], f.Size)
+			return 0, errorf(Conflict, "%s has %d of %d bytes yet", f.Path, u.Received[i], f.Size)
 		}
 		if f.Modified > 0 {
 			at := time.UnixMilli(f.Modified)
@@ -221,7 +221,7 @@ func (s *Service) FinishUpload(ctx context.Context, id string) (int64, error) {
 }
 
 // CancelUpload forgets an upload that no source uses.
-func (s *Service) CancelUpload(ctx context.Context, id string) error {
+func (s *Sources) CancelUpload(ctx context.Context, id string) error {
 	u, err := s.UploadAt(id)
 	if err != nil {
 		return err

@@ -6,6 +6,18 @@ SELECT * FROM projects WHERE bin_of IS NULL ORDER BY id;
 -- name: GetProject :one
 SELECT * FROM projects WHERE id = ? AND bin_of IS NULL;
 
+-- name: Tallies :many
+-- Of the projects whose ids lie in a range.
+SELECT p.id, p.name, p.version,
+  (SELECT COUNT(*) FROM sources x WHERE x.project_id = p.id) AS sources,
+  CAST((SELECT COALESCE(SUM(x.entry_count), 0) FROM sources x WHERE x.project_id = p.id) AS SIGNED) AS entries,
+  (SELECT COUNT(*) FROM sources x WHERE x.project_id = p.id AND (x.state = 'failed' OR JSON_LENGTH(x.problems) > 0)) AS source_problems,
+  (SELECT COUNT(*) FROM finds x WHERE x.project_id = p.id) AS finds,
+  (SELECT COUNT(*) FROM finds x WHERE x.project_id = p.id AND (x.missing > 0 OR x.state = 'failed')) AS incomplete,
+  (SELECT COUNT(*) FROM chains x WHERE x.project_id = p.id) AS chains,
+  (SELECT COUNT(*) FROM deliveries x WHERE x.project_id = p.id) AS deliveries
+FROM projects p WHERE p.bin_of IS NULL AND p.id >= sqlc.arg(first) AND p.id <= sqlc.arg(last) ORDER BY p.id;
+
 -- name: CreateProject :execlastid
 INSERT INTO projects (name) VALUES (?);
 
@@ -155,6 +167,14 @@ SELECT id FROM finds WHERE project_id = ? AND (missing > 0 OR state = 'failed') 
 -- name: ListChains :many
 SELECT * FROM chains WHERE project_id = ? ORDER BY id;
 
+-- name: ChainsWithSteps :many
+SELECT sqlc.embed(c), r.steps, CAST((SELECT COALESCE(MAX(x.no), 0) FROM chain_revisions x WHERE x.chain_id = c.id) AS SIGNED) AS last
+FROM chains c JOIN chain_revisions r ON r.chain_id = c.id AND r.no = c.head WHERE c.project_id = ? ORDER BY c.id;
+
+-- name: NewestChain :one
+-- Of a project; the one of an id, if it is in the project.
+SELECT * FROM chains WHERE project_id = ? ORDER BY id = sqlc.arg(wanted) DESC, id DESC LIMIT 1;
+
 -- name: FindsOfChains :many
 SELECT id, find_id FROM chains WHERE project_id = ? ORDER BY id;
 
@@ -295,6 +315,10 @@ DELETE FROM jobs WHERE state IN ('done', 'failed', 'cancelled') AND ended < CURR
 
 -- name: ListLayouts :many
 SELECT * FROM layouts WHERE project_id = ? ORDER BY name;
+
+-- name: LayoutsWithText :many
+SELECT sqlc.embed(l), COALESCE(v.doc, '') AS doc FROM layouts l
+LEFT JOIN layout_versions v ON v.layout_id = l.id AND v.no = GREATEST(l.good, 1) WHERE l.project_id = ? ORDER BY l.name;
 
 -- name: GoodLayouts :many
 SELECT l.id, l.name, l.good, v.doc FROM layouts l JOIN layout_versions v ON v.layout_id = l.id AND v.no = l.good WHERE l.project_id = ? ORDER BY l.name;

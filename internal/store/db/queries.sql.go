@@ -426,6 +426,49 @@ func (q *Queries) ChainsOfFind(ctx context.Context, findID int64) ([]int64, erro
 	return items, nil
 }
 
+const chainsWithSteps = `-- name: ChainsWithSteps :many
+SELECT c.id, c.project_id, c.find_id, c.name, c.target, c.head, r.steps, CAST((SELECT COALESCE(MAX(x.no), 0) FROM chain_revisions x WHERE x.chain_id = c.id) AS SIGNED) AS last
+FROM chains c JOIN chain_revisions r ON r.chain_id = c.id AND r.no = c.head WHERE c.project_id = ? ORDER BY c.id
+`
+
+type ChainsWithStepsRow struct {
+	Chain Chain
+	Steps json.RawMessage
+	Last  int64
+}
+
+func (q *Queries) ChainsWithSteps(ctx context.Context, projectID int64) ([]ChainsWithStepsRow, error) {
+	rows, err := q.db.QueryContext(ctx, chainsWithSteps, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []ChainsWithStepsRow
+	for rows.Next() {
+		var i ChainsWithStepsRow
+		if err := rows.Scan(
+			&i.Chain.ID,
+			&i.Chain.ProjectID,
+			&i.Chain.FindID,
+			&i.Chain.Name,
+			&i.Chain.Target,
+			&i.Chain.Head,
+			&i.Steps,
+			&i.Last,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const copyDecoded = `-- name: CopyDecoded :exec
 UPDATE finds f JOIN finds o SET f.state = o.state, f.error = o.error, f.scene = o.scene, f.missing = o.missing, f.model = o.model
 WHERE f.id = ? AND o.id = ? AND o.state = 'ready'
@@ -1967,6 +2010,49 @@ func (q *Queries) LayoutVersions(ctx context.Context, layoutID int64) ([]LayoutV
 	return items, nil
 }
 
+const layoutsWithText = `-- name: LayoutsWithText :many
+SELECT l.id, l.project_id, l.name, l.head, l.good, l.coverage, l.draft, l.draft_base, COALESCE(v.doc, '') AS doc FROM layouts l
+LEFT JOIN layout_versions v ON v.layout_id = l.id AND v.no = GREATEST(l.good, 1) WHERE l.project_id = ? ORDER BY l.name
+`
+
+type LayoutsWithTextRow struct {
+	Layout Layout
+	Doc    []byte
+}
+
+func (q *Queries) LayoutsWithText(ctx context.Context, projectID int64) ([]LayoutsWithTextRow, error) {
+	rows, err := q.db.QueryContext(ctx, layoutsWithText, projectID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []LayoutsWithTextRow
+	for rows.Next() {
+		var i LayoutsWithTextRow
+		if err := rows.Scan(
+			&i.Layout.ID,
+			&i.Layout.ProjectID,
+			&i.Layout.Name,
+			&i.Layout.Head,
+			&i.Layout.Good,
+			&i.Layout.Coverage,
+			&i.Layout.Draft,
+			&i.Layout.DraftBase,
+			&i.Doc,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const listBookmarks = `-- name: ListBookmarks :many
 SELECT id, off, size, note FROM bookmarks WHERE source_id = ? AND slot = ? ORDER BY off, id
 `
@@ -2606,6 +2692,30 @@ type MoveSourceParams struct {
 func (q *Queries) MoveSource(ctx context.Context, arg MoveSourceParams) error {
 	_, err := q.db.ExecContext(ctx, moveSource, arg.ProjectID, arg.ID)
 	return err
+}
+
+const newestChain = `-- name: NewestChain :one
+SELECT id, project_id, find_id, name, target, head FROM chains WHERE project_id = ? ORDER BY id = ? DESC, id DESC LIMIT 1
+`
+
+type NewestChainParams struct {
+	ProjectID int64
+	Wanted    int64
+}
+
+// Of a project; the one of an id, if it is in the project.
+func (q *Queries) NewestChain(ctx context.Context, arg NewestChainParams) (Chain, error) {
+	row := q.db.QueryRowContext(ctx, newestChain, arg.ProjectID, arg.Wanted)
+	var i Chain
+	err := row.Scan(
+		&i.ID,
+		&i.ProjectID,
+		&i.FindID,
+		&i.Name,
+		&i.Target,
+		&i.Head,
+	)
+	return i, err
 }
 
 const nextJob = `-- name: NextJob :one
@@ -3334,6 +3444,71 @@ func (q *Queries) StopSource(ctx context.Context, arg StopSourceParams) (int64, 
 		return 0, err
 	}
 	return result.RowsAffected()
+}
+
+const tallies = `-- name: Tallies :many
+SELECT p.id, p.name, p.version,
+  (SELECT COUNT(*) FROM sources x WHERE x.project_id = p.id) AS sources,
+  CAST((SELECT COALESCE(SUM(x.entry_count), 0) FROM sources x WHERE x.project_id = p.id) AS SIGNED) AS entries,
+  (SELECT COUNT(*) FROM sources x WHERE x.project_id = p.id AND (x.state = 'failed' OR JSON_LENGTH(x.problems) > 0)) AS source_problems,
+  (SELECT COUNT(*) FROM finds x WHERE x.project_id = p.id) AS finds,
+  (SELECT COUNT(*) FROM finds x WHERE x.project_id = p.id AND (x.missing > 0 OR x.state = 'failed')) AS incomplete,
+  (SELECT COUNT(*) FROM chains x WHERE x.project_id = p.id) AS chains,
+  (SELECT COUNT(*) FROM deliveries x WHERE x.project_id = p.id) AS deliveries
+FROM projects p WHERE p.bin_of IS NULL AND p.id >= ? AND p.id <= ? ORDER BY p.id
+`
+
+type TalliesParams struct {
+	First int64
+	Last  int64
+}
+
+type TalliesRow struct {
+	ID             int64
+	Name           string
+	Version        int64
+	Sources        int64
+	Entries        int64
+	SourceProblems int64
+	Finds          int64
+	Incomplete     int64
+	Chains         int64
+	Deliveries     int64
+}
+
+// Of the projects whose ids lie in a range.
+func (q *Queries) Tallies(ctx context.Context, arg TalliesParams) ([]TalliesRow, error) {
+	rows, err := q.db.QueryContext(ctx, tallies, arg.First, arg.Last)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []TalliesRow
+	for rows.Next() {
+		var i TalliesRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Name,
+			&i.Version,
+			&i.Sources,
+			&i.Entries,
+			&i.SourceProblems,
+			&i.Finds,
+			&i.Incomplete,
+			&i.Chains,
+			&i.Deliveries,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const touchProject = `-- name: TouchProject :exec
