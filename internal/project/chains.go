@@ -132,7 +132,7 @@ type Band struct {
 // Bands reads the core sample of a chain from the results. running says that
 // a run for it waits or is under way.
 func (s *Chains) Bands(ctx context.Context, c db.Chain) (bands []Band, running bool, err error) {
-	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: c.ProjectID, Kind: "run", Args: asJSON(idArgs{c.ID})})
+	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: c.ProjectID, Kind: "run", Args: asJSON(idArgs{ID: c.ID})})
 	if err != nil {
 		return nil, false, err
 	}

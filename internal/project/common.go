@@ -89,7 +89,7 @@ func (s *common) queueDecode(ctx context.Context, project, id int64, title strin
 	if err := s.store.AskFind(ctx, id); err != nil {
 		return err
 	}
-	_, err := s.pool.Add(ctx, project, "decode", title, idArgs{id})
+	_, err := s.pool.Add(ctx, project, "decode", title, idArgs{ID: id})
 	return err
 }
 
@@ -99,7 +99,7 @@ func (s *common) queueRun(ctx context.Context, id int64) error {
 	if c, err = Known(c, err, "chain", id); err != nil {
 		return err
 	}
-	_, err = s.pool.Add(ctx, c.ProjectID, "run", "Running "+c.Name, idArgs{id})
+	_, err = s.pool.Add(ctx, c.ProjectID, "run", "Running "+c.Name, idArgs{ID: id})
 	return err
 }
 
@@ -114,11 +114,12 @@ func (s *common) steps(ctx context.Context, c db.Chain) (*chain.Chain, error) {
 }
 
 type idArgs struct {
-	ID int64 `json:"id"`
+	ID  int64 `json:"id"`
+	Try int64 `json:"try,omitempty"` // of several jobs about one thing, which it is
 }
 
 func (s *common) queueIndex(ctx context.Context, project, id int64, label string) error {
-	_, err := s.pool.Add(ctx, project, "index", "Indexing "+label, idArgs{id})
+	_, err := s.pool.Add(ctx, project, "index", "Indexing "+label, idArgs{ID: id})
 	return err
 }
 

@@ -283,7 +283,7 @@ func (s *Deliveries) Create(ctx context.Context, c db.Chain, o Order, despite bo
 	if err != nil {
 		return 0, err
 	}
-	if _, err := s.pool.Add(ctx, c.ProjectID, "deliver", "Delivering "+title, idArgs{id}); err != nil {
+	if _, err := s.pool.Add(ctx, c.ProjectID, "deliver", "Delivering "+title, idArgs{ID: id}); err != nil {
 		return 0, err
 	}
 	return id, s.store.TouchProject(ctx, c.ProjectID)

@@ -34,7 +34,12 @@ func (s *Jobs) ended(ctx context.Context, j db.Job, state, why string) error {
 		if ids, err = s.store.DecodingFinds(ctx, j.ProjectID); err == nil {
 			err = s.stopFinds(ctx, j.ProjectID, ids, why)
 		}
-	case "index", "decode", "extract", "deliver", "send":
+	case "send":
+		if err := json.Unmarshal(j.Args, &a); err != nil {
+			return err
+		}
+		err = s.deliveries.stopSend(ctx, a.ID, a.Try, why)
+	case "index", "decode", "extract", "deliver":
 		if err := json.Unmarshal(j.Args, &a); err != nil {
 			return err
 		}
@@ -48,7 +53,7 @@ func (s *Jobs) ended(ctx context.Context, j db.Job, state, why string) error {
 // stopFinds marks those of the finds that no work of their own will decode.
 func (s *Jobs) stopFinds(ctx context.Context, project int64, ids []int64, why string) error {
 	for _, id := range ids {
-		n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: project, Kind: "decode", Args: asJSON(idArgs{id})})
+		n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: project, Kind: "decode", Args: asJSON(idArgs{ID: id})})
 		if err == nil && n == 0 {
 			err = s.stopped(ctx, "decode", id, "", why)
 		}
@@ -83,7 +88,7 @@ func (s *Jobs) stopped(ctx context.Context, kind string, id int64, state, why st
 	case "extract":
 		_, err = s.store.StopExtraction(ctx, db.StopExtractionParams{State: state, Error: why, ID: id})
 	case "send":
-		err = s.deliveries.sendEnded(ctx, id, why)
+		err = s.deliveries.stopSend(ctx, id, 0, why)
 	case "deliver":
 		_, err = s.store.StopDelivery(ctx, db.StopDeliveryParams{Error: why, ID: id})
 	}
@@ -109,7 +114,7 @@ func (s *Jobs) Round(ctx context.Context, before Idle) (Idle, error) {
 		if now[x] = true; !before[x] {
 			return nil
 		}
-		why, err := s.store.WhyEnded(ctx, db.WhyEndedParams{ProjectID: project, Kind: kind, Args: asJSON(idArgs{id})})
+		why, err := s.store.WhyEnded(ctx, db.WhyEndedParams{ProjectID: project, Kind: kind, ID: id})
 		if err != nil && !errors.Is(err, errNoRows) {
 			return err
 		}

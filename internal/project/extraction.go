@@ -145,7 +145,7 @@ func (s *Extractions) Extract(ctx context.Context, project int64, x Extraction) 
 		s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "failed", Error: err.Error(), Summary: []byte("null"), ID: id})
 		return 0, err
 	}
-	if _, err := s.pool.Add(ctx, project, "extract", "Extracting "+title, idArgs{id}); err != nil {
+	if _, err := s.pool.Add(ctx, project, "extract", "Extracting "+title, idArgs{ID: id}); err != nil {
 		return 0, err
 	}
 	return id, s.store.TouchProject(ctx, project)
@@ -263,7 +263,7 @@ func (s *Extractions) Resume(ctx context.Context, id int64) error {
 		return err
 	}
 	// Work that died with its process too often leaves the state as it was.
-	busy, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: x.ProjectID, Kind: "extract", Args: asJSON(idArgs{id})})
+	busy, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: x.ProjectID, Kind: "extract", Args: asJSON(idArgs{ID: id})})
 	if err != nil {
 		return err
 	}
@@ -276,7 +276,7 @@ func (s *Extractions) Resume(ctx context.Context, id int64) error {
 	if err := s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "waiting", Summary: x.Summary, ID: id}); err != nil {
 		return err
 	}
-	if _, err := s.pool.Add(ctx, x.ProjectID, "extract", "Extracting "+x.Title, idArgs{id}); err != nil {
+	if _, err := s.pool.Add(ctx, x.ProjectID, "extract", "Extracting "+x.Title, idArgs{ID: id}); err != nil {
 		return err
 	}
 	return s.store.TouchProject(ctx, x.ProjectID)

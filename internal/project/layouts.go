@@ -105,7 +105,7 @@ func (s *Layouts) recognise(ctx context.Context, project int64) error {
 	if err := s.store.TouchProject(ctx, project); err != nil {
 		return err
 	}
-	_, err := s.pool.Add(ctx, project, "recognise", "Looking which entries the layouts know", idArgs{project})
+	_, err := s.pool.Add(ctx, project, "recognise", "Looking which entries the layouts know", idArgs{ID: project})
 	return err
 }
 
@@ -218,7 +218,7 @@ func (s *Layouts) recogniseIn(ctx context.Context, t *work.Task, lib *find.Libra
 	if err != nil {
 		return 0, err
 	}
-	_, err = s.pool.Add(ctx, row.ProjectID, "links", "Reading what the models of "+row.Label+" need", idArgs{row.ID})
+	_, err = s.pool.Add(ctx, row.ProjectID, "links", "Reading what the models of "+row.Label+" need", idArgs{ID: row.ID})
 	return len(changed), err
 }
 
@@ -309,7 +309,7 @@ func (s *Layouts) QueueCoverage(ctx context.Context, id int64) error {
 	if row.Good == 0 {
 		return errorf(Conflict, "no version of %s compiles yet", row.Name)
 	}
-	_, err = s.pool.Add(ctx, row.ProjectID, "cover", "Running the layout "+row.Name+" over what it recognises", idArgs{id})
+	_, err = s.pool.Add(ctx, row.ProjectID, "cover", "Running the layout "+row.Name+" over what it recognises", idArgs{ID: id})
 	return err
 }
 
@@ -548,7 +548,7 @@ func (s *Layouts) Coverage(ctx context.Context, id int64) (*Covered, error) {
 			return nil, err
 		}
 	}
-	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: row.ProjectID, Kind: "cover", Args: asJSON(idArgs{id})})
+	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: row.ProjectID, Kind: "cover", Args: asJSON(idArgs{ID: id})})
 	out.Running = n > 0
 	return out, err
 }

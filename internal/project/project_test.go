@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"excavate/core/catalog"
+	"excavate/core/chain"
 	"excavate/core/extract"
 	"excavate/core/naming"
 	"excavate/internal/blob"
@@ -738,5 +739,54 @@ func TestModelsOfASourceThatIsReadAnew(t *testing.T) {
 	d.try(err)
 	if len(finds) != 4 {
 		t.Errorf("%d finds", len(finds))
+	}
+}
+
+// A delivery is sent again while the job of the sending before has not ended
+// yet: its end says nothing of the new one.
+func TestAnEarlierSendingEndsLate(t *testing.T) {
+	d := open(t)
+	d.add("hulls.tide")
+	find, err := d.Finds.Create(d.ctx, d.id, d.find(project.Filter{Kind: "model"})[0].ID)
+	d.try(err)
+	d.idle()
+	c, err := d.Chains.Create(d.ctx, d.id, find, &chain.Chain{Name: "c", Steps: []chain.Step{}})
+	d.try(err)
+	d.idle()
+	_, err = d.Store.DB.Exec(`INSERT INTO deliveries (id, project_id, chain_id, name, state, error, sent)
+		VALUES (1, ?, ?, 'x', 'ready', '', '{"receiver": "r", "try": 2, "state": "sending", "taken": []}')`, d.id, c)
+	d.try(err)
+	said := func() (s project.Sent) {
+		x, err := d.Deliveries.Get(d.ctx, 1)
+		d.try(err)
+		d.try(json.Unmarshal(x.Sent, &s))
+		return s
+	}
+	end := func(try int) {
+		t.Helper()
+		j := db.Job{ProjectID: d.id, Kind: "send", Args: fmt.Appendf(nil, `{"id":1,"try":%d}`, try)}
+		d.try(d.Pool.Ended(d.ctx, j, "failed", fmt.Sprint("try ", try)))
+	}
+	end(1)
+	if s := said(); s.State != "sending" || s.Error != "" {
+		t.Errorf("after the end of an earlier one: %+v", s)
+	}
+	// A round leaves it alone as long as its job is there, and tells its end.
+	_, err = d.Store.DB.Exec(`INSERT INTO jobs (project_id, kind, title, args, error, state, worker, lease_until)
+		VALUES (?, 'send', 'x', '{"id":1,"try":2}', '', 'running', 'elsewhere', CURRENT_TIMESTAMP(3) + INTERVAL 1 HOUR)`, d.id)
+	d.try(err)
+	seen, err := d.Jobs.Round(d.ctx, nil)
+	d.try(err)
+	if _, err = d.Jobs.Round(d.ctx, seen); err != nil || said().State != "sending" {
+		t.Errorf("%v, %+v", err, said())
+	}
+	_, err = d.Store.DB.Exec("UPDATE jobs SET state = 'failed', error = 'the cable' WHERE kind = 'send'")
+	d.try(err)
+	seen, err = d.Jobs.Round(d.ctx, nil)
+	d.try(err)
+	_, err = d.Jobs.Round(d.ctx, seen)
+	d.try(err)
+	if s := said(); s.State != "failed" || s.Error != "the cable" {
+		t.Errorf("after its own end: %+v", s)
 	}
 }

@@ -106,11 +106,11 @@ func (s *Deliveries) Send(ctx context.Context, d db.Delivery, to string) error {
 	if _, err := s.receiverOf(to); err != nil {
 		return err
 	}
-	if err := s.store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(Sent{Receiver: to,
-		Try: time.Now().UnixNano(), State: "sending", Taken: []Taken{}}), ID: d.ID}); err != nil {
+	sent := Sent{Receiver: to, Try: time.Now().UnixNano(), State: "sending", Taken: []Taken{}}
+	if err := s.store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(sent), ID: d.ID}); err != nil {
 		return err
 	}
-	if _, err := s.pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, idArgs{d.ID}); err != nil {
+	if _, err := s.pool.Add(ctx, d.ProjectID, "send", "Sending "+d.Name, idArgs{d.ID, sent.Try}); err != nil {
 		return err
 	}
 	return s.store.TouchProject(ctx, d.ProjectID)
@@ -126,8 +126,8 @@ func (s *Deliveries) doSend(ctx context.Context, t *work.Task) error {
 		return nil // it is gone
 	}
 	var was *Sent
-	if json.Unmarshal(d.Sent, &was) != nil || was == nil {
-		return nil
+	if json.Unmarshal(d.Sent, &was) != nil || was == nil || was.Try != a.Try {
+		return nil // another sending was asked for since
 	}
 	defer s.store.TouchProject(context.WithoutCancel(ctx), d.ProjectID)
 	start := time.Now()
@@ -157,20 +157,6 @@ func (s *Deliveries) stopSend(ctx context.Context, id, try int64, why string) er
 	}
 	x.State, x.Error = "failed", why
 	return s.store.DeliverySent(ctx, db.DeliverySentParams{Sent: asJSON(x), ID: id})
-}
-
-// sendEnded is stopSend for a job that has ended: one that was asked for since,
-// beside which the job itself still stands as running, goes on.
-func (s *Deliveries) sendEnded(ctx context.Context, id int64, why string) error {
-	d, err := s.store.GetDelivery(ctx, id)
-	if err != nil {
-		return nil
-	}
-	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: d.ProjectID, Kind: "send", Args: asJSON(idArgs{id})})
-	if err != nil || n > 1 {
-		return err
-	}
-	return s.stopSend(ctx, id, 0, why)
 }
 
 // send sends the assets of a delivery one after the other. What the receiver

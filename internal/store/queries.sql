@@ -387,10 +387,10 @@ SELECT d.id, d.project_id FROM deliveries d WHERE d.state = 'making'
 
 -- name: IdleSends :many
 SELECT d.id, d.project_id FROM deliveries d WHERE d.state <> 'making' AND JSON_VALUE(d.sent, '$.state') IN ('waiting', 'sending')
-  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'send' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', d.id, '}'));
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'send' AND j.state IN ('queued', 'running') AND JSON_VALUE(j.args, '$.id') = d.id);
 
 -- name: WhyEnded :one
-SELECT error FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state IN ('failed', 'cancelled') ORDER BY id DESC LIMIT 1;
+SELECT error FROM jobs WHERE project_id = ? AND kind = ? AND JSON_VALUE(args, '$.id') = CAST(sqlc.arg(id) AS SIGNED) AND state IN ('failed', 'cancelled') ORDER BY id DESC LIMIT 1;
 
 -- name: StopSource :execrows
 UPDATE sources SET state = 'failed', error = ? WHERE id = ? AND (state = 'indexing' OR (state = 'ready' AND kinds_known = FALSE));

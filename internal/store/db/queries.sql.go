@@ -1791,7 +1791,7 @@ func (q *Queries) IdleFinds(ctx context.Context) ([]IdleFindsRow, error) {
 
 const idleSends = `-- name: IdleSends :many
 SELECT d.id, d.project_id FROM deliveries d WHERE d.state <> 'making' AND JSON_VALUE(d.sent, '$.state') IN ('waiting', 'sending')
-  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'send' AND j.state IN ('queued', 'running') AND j.args = CONCAT('{"id":', d.id, '}'))
+  AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.project_id = d.project_id AND j.kind = 'send' AND j.state IN ('queued', 'running') AND JSON_VALUE(j.args, '$.id') = d.id)
 `
 
 type IdleSendsRow struct {
@@ -3521,17 +3521,17 @@ func (q *Queries) TouchProject(ctx context.Context, id int64) error {
 }
 
 const whyEnded = `-- name: WhyEnded :one
-SELECT error FROM jobs WHERE project_id = ? AND kind = ? AND args = ? AND state IN ('failed', 'cancelled') ORDER BY id DESC LIMIT 1
+SELECT error FROM jobs WHERE project_id = ? AND kind = ? AND JSON_VALUE(args, '$.id') = CAST(? AS SIGNED) AND state IN ('failed', 'cancelled') ORDER BY id DESC LIMIT 1
 `
 
 type WhyEndedParams struct {
 	ProjectID int64
 	Kind      string
-	Args      json.RawMessage
+	ID        int64
 }
 
 func (q *Queries) WhyEnded(ctx context.Context, arg WhyEndedParams) (string, error) {
-	row := q.db.QueryRowContext(ctx, whyEnded, arg.ProjectID, arg.Kind, arg.Args)
+	row := q.db.QueryRowContext(ctx, whyEnded, arg.ProjectID, arg.Kind, arg.ID)
 	var error string
 	err := row.Scan(&error)
 	return error, err
