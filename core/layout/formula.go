@@ -1,11 +1,8 @@
 package layout
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
-	"math"
-	"math/bits"
 	"slices"
 
 	"excavate/core/limit"
@@ -83,54 +80,11 @@ func (l *Layout) compileFormula(n *node, sc *scope) (*formula, error) {
 		}
 		return nil, fail(n.line, n.col, "formula %q: %v", n.text, err)
 	}
-	// Refuse names and calls that are not for formulas, gather the free names.
-	var bad error
-	bound := map[string]bool{}
-	syntax.Walk(expr, func(x syntax.Node) bool {
-		switch x := x.(type) {
-		case *syntax.ForClause:
-			syntax.Walk(x.Vars, func(v syntax.Node) bool {
-				if id, ok := v.(*syntax.Ident); ok {
-					bound[id.Name] = true
-				}
-				return true
-			})
-		case *syntax.LambdaExpr:
-			if bad == nil {
-				bad = fail(n.line, f.column(x.Lambda), "formula %q: lambda is not used in formulas", n.text)
-			}
-		}
-		return true
-	})
-	seen := map[string]bool{}
-	walkNames(expr, func(id *syntax.Ident) {
-		if bound[id.Name] || seen[id.Name] || bad != nil {
-			return
-		}
-		seen[id.Name] = true
-		if _, _, ok := sc.find(id.Name); ok {
-			f.free = append(f.free, id.Name)
-		} else if _, ok := builtins[id.Name]; !ok && !universe[id.Name] || id.Name[0] == '_' {
-			bad = fail(n.line, f.column(id.NamePos), "formula %q: %s is no field that stands before it, and no function", n.text, id.Name)
-		}
-	})
-	syntax.Walk(expr, func(x syntax.Node) bool {
-		if c, ok := x.(*syntax.CallExpr); ok && bad == nil {
-			for _, a := range c.Args {
-				if u, ok := a.(*syntax.UnaryExpr); ok && (u.Op == syntax.STAR || u.Op == syntax.STARSTAR) {
-					bad = fail(n.line, f.column(u.OpPos), "formula %q: * before an argument is not used in formulas", n.text)
-				}
-			}
-			if d, ok := c.Fn.(*syntax.DotExpr); ok {
-				if growing[d.Name.Name] {
-					bad = fail(n.line, f.column(d.Dot), "formula %q: .%s() is not used in formulas", n.text, d.Name.Name)
-				}
-			}
-		}
-		return true
-	})
-	if bad != nil {
-		return nil, bad
+	if f.free, err = freeNames(expr, sc); err == nil {
+		err = refuseCalls(expr)
+	}
+	if r := (*refused)(nil); errors.As(err, &r) {
+		return nil, fail(n.line, f.column(r.at), "formula %q: %s", n.text, r.msg)
 	}
 	f.fast = compileFast(expr, sc)
 	f.constant = len(f.free) == 0
@@ -145,6 +99,70 @@ func (l *Layout) compileFormula(n *node, sc *scope) (*formula, error) {
 	}
 	f.lambda = v.(*starlark.Function)
 	return f, nil
+}
+
+// refused is what a formula may not have, and where.
+type refused struct {
+	at  syntax.Position
+	msg string
+}
+
+func (r *refused) Error() string { return r.msg }
+
+// freeNames lists the names of the scope that an expression reads. Others must
+// be bound by the expression itself, or be functions.
+func freeNames(expr syntax.Expr, sc *scope) (free []string, err error) {
+	bound := map[string]bool{}
+	syntax.Walk(expr, func(x syntax.Node) bool {
+		switch x := x.(type) {
+		case *syntax.ForClause:
+			syntax.Walk(x.Vars, func(v syntax.Node) bool {
+				if id, ok := v.(*syntax.Ident); ok {
+					bound[id.Name] = true
+				}
+				return true
+			})
+		case *syntax.LambdaExpr:
+			if err == nil {
+				err = &refused{x.Lambda, "lambda is not used in formulas"}
+			}
+		}
+		return true
+	})
+	seen := map[string]bool{}
+	walkNames(expr, func(id *syntax.Ident) {
+		if bound[id.Name] || seen[id.Name] || err != nil {
+			return
+		}
+		seen[id.Name] = true
+		if _, _, ok := sc.find(id.Name); ok {
+			free = append(free, id.Name)
+		} else if _, ok := builtins[id.Name]; !ok && !universe[id.Name] || id.Name[0] == '_' {
+			err = &refused{id.NamePos, id.Name + " is no field that stands before it, and no function"}
+		}
+	})
+	return free, err
+}
+
+// refuseCalls refuses calls whose memory cannot be bounded: methods that grow a
+// list, and arguments out of a list.
+func refuseCalls(expr syntax.Expr) (err error) {
+	syntax.Walk(expr, func(x syntax.Node) bool {
+		c, ok := x.(*syntax.CallExpr)
+		if !ok || err != nil {
+			return true
+		}
+		for _, a := range c.Args {
+			if u, ok := a.(*syntax.UnaryExpr); ok && (u.Op == syntax.STAR || u.Op == syntax.STARSTAR) {
+				err = &refused{u.OpPos, "* before an argument is not used in formulas"}
+			}
+		}
+		if d, ok := c.Fn.(*syntax.DotExpr); ok && growing[d.Name.Name] {
+			err = &refused{d.Dot, "." + d.Name.Name + "() is not used in formulas"}
+		}
+		return true
+	})
+	return err
 }
 
 func (f *formula) column(p syntax.Position) int {
@@ -350,285 +368,6 @@ func (f *formula) text(e *env) (string, error) {
 		return v.String(), nil
 	}
 	return "", f.fail(e, fmt.Errorf("%s is not a text", v.typeName()))
-}
-
-// compileFast returns a closure for x, or nil if it needs the interpreter.
-func compileFast(x syntax.Expr, sc *scope) fn {
-	switch x := x.(type) {
-	case *syntax.ParenExpr:
-		return compileFast(x.X, sc)
-	case *syntax.Literal:
-		switch v := x.Value.(type) {
-		case int64:
-			return func(*env) (val, error) { return intVal(v), nil }
-		case float64:
-			return func(*env) (val, error) { return floatVal(v), nil }
-		case string:
-			if x.Token == syntax.STRING {
-				c := strVal(v)
-				return func(*env) (val, error) { return c, nil }
-			}
-		}
-	case *syntax.Ident:
-		depth, slot, ok := sc.find(x.Name)
-		if !ok {
-			return nil
-		}
-		name := x.Name
-		return func(e *env) (val, error) {
-			for i := 0; i < depth; i++ {
-				e = e.parent
-			}
-			if slot >= len(e.slots) {
-				return val{}, notYet(name)
-			}
-			return e.slots[slot], nil
-		}
-	case *syntax.DotExpr:
-		of := compileFast(x.X, sc)
-		if of == nil {
-			return nil
-		}
-		name := x.Name.Name
-		return func(e *env) (val, error) {
-			v, err := of(e)
-			if err != nil {
-				return v, err
-			}
-			if r, ok := v.obj.(*record); ok {
-				i, ok := r.def.index[name]
-				if !ok {
-					return val{}, fmt.Errorf("record %s has no field %s", r.def.name, name)
-				}
-				return r.field(i)
-			}
-			return val{}, errHandOver
-		}
-	case *syntax.UnaryExpr:
-		of := compileFast(x.X, sc)
-		if of == nil || x.Op != syntax.MINUS && x.Op != syntax.NOT && x.Op != syntax.TILDE {
-			return nil
-		}
-		op := x.Op
-		return func(e *env) (val, error) {
-			v, err := of(e)
-			switch {
-			case err != nil:
-				return v, err
-			case op == syntax.NOT:
-				return boolVal(!v.truth()), nil
-			case op == syntax.MINUS && v.kind == kFloat:
-				return floatVal(-v.f), nil
-			case op == syntax.MINUS && v.kind == kInt && v.i != math.MinInt64:
-				return intVal(-v.i), nil
-			case op == syntax.TILDE && v.kind == kInt:
-				return intVal(^v.i), nil
-			}
-			return val{}, errHandOver
-		}
-	case *syntax.BinaryExpr:
-		a, b := compileFast(x.X, sc), compileFast(x.Y, sc)
-		if a == nil || b == nil {
-			return nil
-		}
-		return compileBinary(x.Op, a, b)
-	case *syntax.CondExpr:
-		c, t, f := compileFast(x.Cond, sc), compileFast(x.True, sc), compileFast(x.False, sc)
-		if c == nil || t == nil || f == nil {
-			return nil
-		}
-		return func(e *env) (val, error) {
-			v, err := c(e)
-			if err != nil {
-				return v, err
-			}
-			if v.truth() {
-				return t(e)
-			}
-			return f(e)
-		}
-	case *syntax.SliceExpr:
-		of := compileFast(x.X, sc)
-		if of == nil || x.Lo == nil || x.Hi == nil || x.Step != nil {
-			return nil
-		}
-		lo, hi := compileFast(x.Lo, sc), compileFast(x.Hi, sc)
-		if lo == nil || hi == nil {
-			return nil
-		}
-		return func(e *env) (val, error) {
-			v, err := of(e)
-			if err != nil {
-				return v, err
-			}
-			a, err := lo(e)
-			if err != nil {
-				return v, err
-			}
-			b, err := hi(e)
-			if err != nil {
-				return v, err
-			}
-			t, ok := v.obj.(*table)
-			if !ok || a.kind != kInt || b.kind != kInt || a.i < 0 || b.i < 0 {
-				return val{}, errHandOver
-			}
-			// Starlark cuts a slice short at the end of a list. For records that
-			// would hide a wrong count, so it is an error here.
-			if b.i > int64(t.Len()) || a.i > b.i {
-				return val{}, fmt.Errorf("records %d to %d of %d", a.i, b.i, t.Len())
-			}
-			return val{kind: kObj, obj: t.slice(int(a.i), int(b.i))}, nil
-		}
-	case *syntax.CallExpr:
-		id, ok := x.Fn.(*syntax.Ident)
-		if ok && id.Name == "pointer" && len(x.Args) == 1 {
-			if of := compileFast(x.Args[0], sc); of != nil {
-				return func(e *env) (val, error) {
-					v, err := of(e)
-					if err != nil || v.kind != kInt || v.i < 0 {
-						return val{}, cmp.Or(err, errHandOver)
-					}
-					p, err := e.run.pointer(uint64(v.i))
-					return val{kind: kObj, obj: p}, err
-				}
-			}
-		}
-		if !ok || id.Name != "text" || len(x.Args) != 2 {
-			return nil
-		}
-		if _, _, shadowed := sc.find("text"); shadowed {
-			return nil
-		}
-		of, at := compileFast(x.Args[0], sc), compileFast(x.Args[1], sc)
-		if of == nil || at == nil {
-			return nil
-		}
-		return func(e *env) (val, error) {
-			v, err := of(e)
-			if err != nil {
-				return v, err
-			}
-			i, err := at(e)
-			if err != nil {
-				return v, err
-			}
-			b, ok := v.obj.(*blob)
-			if !ok || i.kind != kInt {
-				return val{}, errHandOver
-			}
-			s, err := b.text(i.i)
-			return strVal(s), err
-		}
-	}
-	return nil
-}
-
-func compileBinary(op syntax.Token, a, b fn) fn {
-	switch op {
-	case syntax.AND, syntax.OR:
-		return func(e *env) (val, error) {
-			x, err := a(e)
-			if err != nil || x.truth() == (op == syntax.OR) {
-				return x, err
-			}
-			return b(e)
-		}
-	}
-	return func(e *env) (val, error) {
-		x, err := a(e)
-		if err != nil {
-			return x, err
-		}
-		y, err := b(e)
-		if err != nil {
-			return y, err
-		}
-		if x.kind == kInt && y.kind == kInt {
-			return intOp(op, x.i, y.i)
-		}
-		if (x.kind == kInt || x.kind == kFloat) && (y.kind == kInt || y.kind == kFloat) {
-			fx, _ := x.float()
-			fy, _ := y.float()
-			switch op {
-			case syntax.PLUS:
-				return floatVal(fx + fy), nil
-			case syntax.MINUS:
-				return floatVal(fx - fy), nil
-			case syntax.STAR:
-				return floatVal(fx * fy), nil
-			case syntax.SLASH:
-				if fy != 0 {
-					return floatVal(fx / fy), nil
-				}
-			}
-		}
-		return val{}, errHandOver
-	}
-}
-
-func intOp(op syntax.Token, x, y int64) (val, error) {
-	switch op {
-	case syntax.PLUS:
-		if s := x + y; (s > x) == (y > 0) {
-			return intVal(s), nil
-		}
-	case syntax.MINUS:
-		if s := x - y; (s < x) == (y > 0) {
-			return intVal(s), nil
-		}
-	case syntax.STAR:
-		hi, lo := bits.Mul64(uint64(x), uint64(y))
-		if x >= 0 && y >= 0 && hi == 0 && lo <= math.MaxInt64 {
-			return intVal(int64(lo)), nil
-		}
-	case syntax.SLASH:
-		if y != 0 {
-			return floatVal(float64(x) / float64(y)), nil
-		}
-	case syntax.SLASHSLASH, syntax.PERCENT:
-		if y == 0 {
-			return val{}, fmt.Errorf("division by zero")
-		}
-		if x == math.MinInt64 && y == -1 {
-			break
-		}
-		q, r := x/y, x%y
-		if r != 0 && (r < 0) != (y < 0) { // Starlark rounds down
-			q, r = q-1, r+y
-		}
-		if op == syntax.PERCENT {
-			return intVal(r), nil
-		}
-		return intVal(q), nil
-	case syntax.AMP:
-		return intVal(x & y), nil
-	case syntax.PIPE:
-		return intVal(x | y), nil
-	case syntax.CIRCUMFLEX:
-		return intVal(x ^ y), nil
-	case syntax.LTLT:
-		if y >= 0 && y < 63 && x >= 0 && x <= math.MaxInt64>>y {
-			return intVal(x << y), nil
-		}
-	case syntax.GTGT:
-		if y >= 0 && y < 512 { // what the interpreter allows
-			return intVal(x >> min(y, 63)), nil
-		}
-	case syntax.EQL:
-		return boolVal(x == y), nil
-	case syntax.NEQ:
-		return boolVal(x != y), nil
-	case syntax.LT:
-		return boolVal(x < y), nil
-	case syntax.LE:
-		return boolVal(x <= y), nil
-	case syntax.GT:
-		return boolVal(x > y), nil
-	case syntax.GE:
-		return boolVal(x >= y), nil
-	}
-	return val{}, errHandOver
 }
 
 // sees tells whether the formula uses one of the names.
