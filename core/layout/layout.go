@@ -419,6 +419,25 @@ func (c *compiler) record(r *recordDef) {
 		return
 	}
 	r.index = map[string]int{}
+	sc := c.recordScope(r)
+	r.fixed = true
+	for _, it := range r.src.items {
+		if !it.mapping || len(it.pairs) != 1 {
+			c.fail(it, "a field is one name with its type, such as - count: u32")
+			return
+		}
+		c.addField(r, it, sc)
+		if c.err != nil {
+			return
+		}
+	}
+	r.fixed = r.fixed && r.size > 0
+	r.scope = sc
+}
+
+// recordScope is what a record's formulas see: the file, its readings, the
+// file's own fields unless these are they, and the fields that stand before.
+func (c *compiler) recordScope(r *recordDef) *scope {
 	root := &scope{names: []string{"file_size", "file_name"}}
 	for _, x := range c.readings {
 		root.names = append(root.names, x.name)
@@ -426,94 +445,111 @@ func (c *compiler) record(r *recordDef) {
 	if r.name != "file" || r.src != c.fileFields {
 		root = root.child(c.fileNames...)
 	}
-	sc := root.child("here").child()
-	r.fixed = true
-	for _, it := range r.src.items {
-		if !it.mapping || len(it.pairs) != 1 {
-			c.fail(it, "a field is one name with its type, such as - count: u32")
-			return
+	return root.child("here").child()
+}
+
+// taken tells whether a field of a record cannot have a name.
+func (r *recordDef) taken(name string) bool {
+	_, twice := r.index[name]
+	return twice || name == "file_size" || name == "file_name" || name == "here" || builtins[name] != nil || universe[name]
+}
+
+// addField compiles one field of a record: what stands beside its type, the
+// type, what must hold of it, and where it lies if that is known beforehand.
+func (c *compiler) addField(r *recordDef, it *node, sc *scope) {
+	v := it.pairs[0].value
+	f := field{name: it.pairs[0].key, line: it.pairs[0].line, col: it.pairs[0].col, fixedN: -1, bitsOf: -1, order: c.order}
+	if r.taken(f.name) {
+		c.fail(it, "field name %q is taken", f.name)
+	}
+	typ := v
+	if v.mapping {
+		c.keys(v, "type", "at", "when", "must", "message", "order", "until", "next", "align", "bits", "scale")
+		typ = c.need(v, "type")
+		c.fieldOptions(&f, v, sc)
+	}
+	if c.err != nil {
+		return
+	}
+	if typ.mapping {
+		f.variants = chooser(c, typ, sc, func(n *node) *field {
+			x := f
+			c.fieldType(&x, n, sc)
+			return &x
+		})
+		if c.err == nil && f.variants.by == nil {
+			c.fail(typ, "a type is a word, or chosen: {by: tag, 1: one, 2: other}")
 		}
-		f := field{name: it.pairs[0].key, line: it.pairs[0].line, col: it.pairs[0].col, fixedN: -1, bitsOf: -1, order: c.order}
-		v := it.pairs[0].value
-		if _, taken := r.index[f.name]; taken || f.name == "file_size" || f.name == "file_name" || f.name == "here" || builtins[f.name] != nil || universe[f.name] {
-			c.fail(it, "field name %q is taken", f.name)
+	} else {
+		c.fieldType(&f, typ, sc)
+	}
+	if c.err != nil {
+		return
+	}
+	r.index[f.name] = len(r.fields)
+	sc.names = append(sc.names, f.name) // its own rule and those after it see it
+	if v.mapping {
+		f.must = c.optionalFormula(v, "must", sc)
+	}
+	if c.err != nil {
+		return
+	}
+	c.fitting(&f, it)
+	if size := f.fixedSize(); size >= 0 && f.still() {
+		r.offsets = append(r.offsets, r.size)
+		r.size += size
+	} else {
+		r.fixed = false
+	}
+	r.fields = append(r.fields, f)
+	if b := v.get("bits"); b != nil {
+		c.bitFields(r, &f, b, sc)
+	}
+}
+
+// fieldOptions compiles what stands beside a field's type.
+func (c *compiler) fieldOptions(f *field, v *node, sc *scope) {
+	if x := v.get("scale"); x != nil {
+		sf := c.formula(x, sc)
+		if sf != nil && sf.constant {
+			f.scale, _ = sf.float(&env{run: &run{layout: c.Layout}})
 		}
-		typ := v
-		if v.mapping {
-			c.keys(v, "type", "at", "when", "must", "message", "order", "until", "next", "align", "bits", "scale")
-			typ = c.need(v, "type")
-			if x := v.get("scale"); x != nil {
-				sf := c.formula(x, sc)
-				if sf != nil && sf.constant {
-					f.scale, _ = sf.float(&env{run: &run{layout: c.Layout}})
-				}
-				if c.err == nil && (f.scale == 0 || math.IsNaN(f.scale) || math.IsInf(f.scale, 0)) {
-					c.fail(x, "the scale of a fixed-point number is a number, such as 1/4096")
-				}
-			}
-			if a := v.get("align"); a != nil {
-				if f.align = c.whole(a); f.align < 1 || f.align > 1<<20 {
-					c.fail(a, "a field is aligned to 1 to 1048576 bytes")
-				}
-			}
-			f.until = c.optionalFormula(v, "until", sc.child("it"))
-			f.next = c.optionalFormula(v, "next", sc.child("it"))
-			f.at = c.optionalFormula(v, "at", sc)
-			f.when = c.optionalFormula(v, "when", sc)
-			f.message = c.optional(v, "message", "")
-			f.orderBy = chooser(c, v.get("order"), sc, func(n *node) byteOrder { return c.oneOf(n, "little", "big") == "big" })
-			if f.orderBy != nil && f.orderBy.by == nil {
-				f.order, f.orderBy = f.orderBy.fixed, nil
-			}
-		}
-		if c.err != nil {
-			return
-		}
-		if typ.mapping {
-			f.variants = chooser(c, typ, sc, func(n *node) *field {
-				x := f
-				c.fieldType(&x, n, sc)
-				return &x
-			})
-			if c.err == nil && f.variants.by == nil {
-				c.fail(typ, "a type is a word, or chosen: {by: tag, 1: one, 2: other}")
-			}
-		} else {
-			c.fieldType(&f, typ, sc)
-		}
-		if c.err != nil {
-			return
-		}
-		r.index[f.name] = len(r.fields)
-		sc.names = append(sc.names, f.name)
-		if v.mapping {
-			f.must = c.optionalFormula(v, "must", sc)
-		}
-		if c.err != nil {
-			return
-		}
-		if (f.until != nil || f.next != nil) && f.count == nil && !f.toEnd {
-			c.fail(it, "until and next go with a list, such as chunk[*]")
-		}
-		if f.next != nil && f.typ.rec == nil {
-			c.fail(it, "next goes with a list of records")
-		}
-		if f.scale != 0 && f.typ.prim.size == 0 {
-			c.fail(it, "scale goes with numbers")
-		}
-		if size := f.fixedSize(); size >= 0 && f.orderBy == nil && f.at == nil && f.when == nil && f.must == nil && f.until == nil && f.next == nil && f.align == 0 {
-			r.offsets = append(r.offsets, r.size)
-			r.size += size
-		} else {
-			r.fixed = false
-		}
-		r.fields = append(r.fields, f)
-		if b := v.get("bits"); b != nil {
-			c.bitFields(r, &f, b, sc)
+		if c.err == nil && (f.scale == 0 || math.IsNaN(f.scale) || math.IsInf(f.scale, 0)) {
+			c.fail(x, "the scale of a fixed-point number is a number, such as 1/4096")
 		}
 	}
-	r.fixed = r.fixed && r.size > 0
-	r.scope = sc
+	if a := v.get("align"); a != nil {
+		if f.align = c.whole(a); f.align < 1 || f.align > 1<<20 {
+			c.fail(a, "a field is aligned to 1 to 1048576 bytes")
+		}
+	}
+	f.until = c.optionalFormula(v, "until", sc.child("it"))
+	f.next = c.optionalFormula(v, "next", sc.child("it"))
+	f.at = c.optionalFormula(v, "at", sc)
+	f.when = c.optionalFormula(v, "when", sc)
+	f.message = c.optional(v, "message", "")
+	f.orderBy = chooser(c, v.get("order"), sc, func(n *node) byteOrder { return c.oneOf(n, "little", "big") == "big" })
+	if f.orderBy != nil && f.orderBy.by == nil {
+		f.order, f.orderBy = f.orderBy.fixed, nil
+	}
+}
+
+// fitting refuses options that do not go with a field's type.
+func (c *compiler) fitting(f *field, it *node) {
+	switch {
+	case (f.until != nil || f.next != nil) && f.count == nil && !f.toEnd:
+		c.fail(it, "until and next go with a list, such as chunk[*]")
+	case f.next != nil && f.typ.rec == nil:
+		c.fail(it, "next goes with a list of records")
+	case f.scale != 0 && f.typ.prim.size == 0:
+		c.fail(it, "scale goes with numbers")
+	}
+}
+
+// still tells whether a field lies right behind the one before it in every
+// record, and is read in one way.
+func (f *field) still() bool {
+	return f.orderBy == nil && f.at == nil && f.when == nil && f.must == nil && f.until == nil && f.next == nil && f.align == 0
 }
 
 // bitFields adds the named bits of a number as fields of their own.
@@ -525,7 +561,7 @@ func (c *compiler) bitFields(r *recordDef, f *field, n *node, sc *scope) {
 	of := len(r.fields) - 1
 	for _, p := range n.pairs {
 		b := field{name: p.key, line: p.line, col: p.col, fixedN: -1, bitsOf: of, bits: c.bitRange(p.value), order: f.order, typ: f.typ}
-		if _, taken := r.index[b.name]; taken || builtins[b.name] != nil || universe[b.name] {
+		if r.taken(b.name) {
 			c.fail(p.value, "field name %q is taken", b.name)
 		}
 		if c.err == nil && int(b.bits.low+b.bits.count) > 8*f.typ.prim.size {

@@ -265,45 +265,12 @@ func (r *run) fieldAt(f *field, at int64, e, root *env) (v val, next int64, err 
 	if f.align > 1 {
 		at = (at + f.align - 1) / f.align * f.align
 	}
-	n := int64(1)
-	if f.toEnd {
-		n = limit.Records
-	}
-	if f.count != nil {
-		v, err := f.count.int(e)
-		if err != nil {
-			return val{}, at, err
-		}
-		if n = v; n < 0 {
-			return val{}, at, r.errorf(f.count.line, f.count.col, "%s counts %d elements", f.name, n)
-		}
-	}
-	if at < 0 || at > r.cur.in.Size() {
-		return val{}, at, r.errorf(f.line, f.col, "%s lies at offset %d, and the file ends at %d (0x%x)", f.name, at, r.cur.in.Size(), r.cur.in.Size())
+	n, err := r.elements(f, at, e)
+	if err != nil {
+		return val{}, at, err
 	}
 	r.at = at
-	bytes := func(n, each int64) ([]byte, error) {
-		if left := r.cur.in.Size() - at; n > left/each {
-			return nil, r.errorf(f.line, f.col, "%s needs %s at offset %d, and the file ends at %d (0x%x)", f.name, amount(n, each), at, r.cur.in.Size(), r.cur.in.Size())
-		}
-		b, err := r.cur.in.Bytes(at, n*each)
-		if err != nil {
-			return nil, r.errorf(f.line, f.col, "%s: %v", f.name, err)
-		}
-		return b, nil
-	}
-	t := &f.typ
-	if left := r.cur.in.Size() - at; f.toEnd {
-		switch {
-		case t.isBlob || t.text != "":
-			n = left
-		case t.prim.size > 0:
-			n = left / int64(t.prim.size)
-		case t.rec.fixed && f.until == nil && f.next == nil:
-			n = left / t.rec.size
-		}
-	}
-	switch {
+	switch t := &f.typ; {
 	case t.varint != "":
 		v, k, err := r.varint(t.varint, at)
 		if err != nil {
@@ -311,41 +278,114 @@ func (r *run) fieldAt(f *field, at int64, e, root *env) (v val, next int64, err 
 		}
 		return v, at + k, nil
 	case t.isBlob:
-		if n > r.cur.in.Size()-at {
-			_, err := bytes(n, 1)
+		if err := r.enough(f, at, n, 1); err != nil {
 			return val{}, at, err
 		}
 		return val{kind: kObj, obj: &blob{in: r.cur.in, src: r.cur, off: at, n: n}}, at + n, nil
-	case t.text == "cstr":
+	case t.text != "":
+		return r.textAt(f, at, n)
+	case t.prim.size > 0:
+		return r.numbersAt(f, at, n, e)
+	}
+	return r.recordsAt(f, at, n, e, root)
+}
+
+// elements is how many elements a field has at a place: one, as many as are
+// counted, or as many as go into the rest of the file (for records that must be
+// read to know their size, as many as are ever read).
+func (r *run) elements(f *field, at int64, e *env) (n int64, err error) {
+	n = 1
+	if f.toEnd {
+		n = limit.Records
+	}
+	if f.count != nil {
+		if n, err = f.count.int(e); err != nil {
+			return 0, err
+		}
+		if n < 0 {
+			return 0, r.errorf(f.count.line, f.count.col, "%s counts %d elements", f.name, n)
+		}
+	}
+	size := r.cur.in.Size()
+	if at < 0 || at > size {
+		return 0, r.errorf(f.line, f.col, "%s lies at offset %d, and the file ends at %d (0x%x)", f.name, at, size, size)
+	}
+	if !f.toEnd {
+		return n, nil
+	}
+	switch t := &f.typ; {
+	case t.isBlob || t.text != "":
+		n = size - at
+	case t.prim.size > 0:
+		n = (size - at) / int64(t.prim.size)
+	case t.rec != nil && t.rec.fixed && f.until == nil && f.next == nil:
+		n = (size - at) / t.rec.size
+	}
+	return n, nil
+}
+
+// enough tells whether n elements of each bytes are there, before anything of
+// them is read.
+func (r *run) enough(f *field, at, n, each int64) error {
+	size := r.cur.in.Size()
+	if n > (size-at)/each {
+		return r.errorf(f.line, f.col, "%s needs %s at offset %d, and the file ends at %d (0x%x)", f.name, amount(n, each), at, size, size)
+	}
+	return nil
+}
+
+// bytesAt are the bytes of n elements.
+func (r *run) bytesAt(f *field, at, n, each int64) ([]byte, error) {
+	if err := r.enough(f, at, n, each); err != nil {
+		return nil, err
+	}
+	b, err := r.cur.in.Bytes(at, n*each)
+	if err != nil {
+		return nil, r.errorf(f.line, f.col, "%s: %v", f.name, err)
+	}
+	return b, nil
+}
+
+// textAt reads a text that ends at a zero, or has n bytes.
+func (r *run) textAt(f *field, at, n int64) (val, int64, error) {
+	if f.typ.text == "cstr" {
 		s, err := (&blob{in: r.cur.in, src: r.cur, off: at, n: r.cur.in.Size() - at}).untilZero(0)
 		if err != nil {
 			return val{}, at, r.errorf(f.line, f.col, "%s: %v", f.name, err)
 		}
 		return strVal(decodeText(s)), at + int64(len(s)) + 1, nil
-	case t.text != "":
-		if n > maxText {
-			return val{}, at, r.errorf(f.line, f.col, "%s is a text of %d bytes, at most %d are read", f.name, n, maxText)
-		}
-		b, err := bytes(n, 1)
-		if err != nil {
-			return val{}, at, err
-		}
-		return strVal(fixedText(t.text, b)), at + n, nil
-	case t.prim.size > 0:
-		if f.until != nil {
-			return r.numbersUntil(f, at, n, e)
-		}
-		b, err := bytes(n, int64(t.prim.size))
-		if err != nil {
-			return val{}, at, err
-		}
-		next := at + int64(len(b))
-		if f.count == nil && !f.toEnd {
-			return f.scaled(t.prim.number(b, f.order)), next, nil
-		}
-		return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, scale: f.scale, data: b}}, next, nil
 	}
-	def := t.rec
+	if n > maxText {
+		return val{}, at, r.errorf(f.line, f.col, "%s is a text of %d bytes, at most %d are read", f.name, n, maxText)
+	}
+	b, err := r.bytesAt(f, at, n, 1)
+	if err != nil {
+		return val{}, at, err
+	}
+	return strVal(fixedText(f.typ.text, b)), at + n, nil
+}
+
+// numbersAt reads a number, or a list of them as one slice of the file.
+func (r *run) numbersAt(f *field, at, n int64, e *env) (val, int64, error) {
+	if f.until != nil {
+		return r.numbersUntil(f, at, n, e)
+	}
+	t := &f.typ
+	b, err := r.bytesAt(f, at, n, int64(t.prim.size))
+	if err != nil {
+		return val{}, at, err
+	}
+	next := at + int64(len(b))
+	if f.count == nil && !f.toEnd {
+		return f.scaled(t.prim.number(b, f.order)), next, nil
+	}
+	return val{kind: kObj, obj: &numbers{prim: t.prim, order: f.order, scale: f.scale, data: b}}, next, nil
+}
+
+// recordsAt reads a record or a table of them. Records of one size are a slice
+// of the file, whose fields are read when they are asked for.
+func (r *run) recordsAt(f *field, at, n int64, e, root *env) (val, int64, error) {
+	def := f.typ.rec
 	if n > limit.Records {
 		return val{}, at, r.errorf(f.line, f.col, "%s counts %d records, at most %d are read", f.name, n, limit.Records)
 	}
@@ -353,7 +393,7 @@ func (r *run) fieldAt(f *field, at int64, e, root *env) (v val, next int64, err 
 		return r.recordList(f, at, n, e, root)
 	}
 	if def.fixed {
-		b, err := bytes(n, def.size)
+		b, err := r.bytesAt(f, at, n, def.size)
 		if err != nil {
 			return val{}, at, err
 		}
@@ -368,7 +408,7 @@ func (r *run) fieldAt(f *field, at int64, e, root *env) (v val, next int64, err 
 		return val{kind: kObj, obj: rec}, next, err
 	}
 	tab := &table{def: def, off: at, src: r.cur, recs: []*record{}}
-	for i := int64(0); i < n; i++ {
+	for i := range n {
 		if err := r.cancelled(); err != nil {
 			return val{}, at, err
 		}
