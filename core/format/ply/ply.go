@@ -231,139 +231,182 @@ func (v *values) next(t byte) (float64, error) {
 var roles = map[string]int{"x": 0, "y": 1, "z": 2, "nx": 3, "ny": 4, "nz": 5, "red": 6, "green": 7, "blue": 8, "alpha": 9, "r": 6, "g": 7, "b": 8, "a": 9,
 	"diffuse_red": 6, "diffuse_green": 7, "diffuse_blue": 8, "s": 10, "t": 11, "u": 10, "v": 11, "texture_u": 10, "texture_v": 11}
 
+// reader is the state between the elements of a file.
+type reader struct {
+	*values
+	s        *scene.Scene
+	src      corner.Source
+	uvs      []float32
+	tri      []uint32
+	poly     []uint32 // the face that is being read
+	polygons geom.Cutter
+	loose    int // faces of fewer than three corners
+	ignored  map[string]int
+}
+
 // Read decodes a file.
 func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	h, err := parseHeader(f.Data)
 	if err != nil {
 		return nil, err
 	}
-	v := &values{h: h, b: f.Data, at: h.body, line: h.lines + 1}
-	s := &scene.Scene{}
+	r := &reader{values: &values{h: h, b: f.Data, at: h.body, line: h.lines + 1}, s: &scene.Scene{}, ignored: map[string]int{}}
 	if h.odd {
-		s.Notes = append(s.Notes, scene.Note{Text: "comments stand in its header where the format has none; they were passed over"})
+		r.s.Notes = append(r.s.Notes, scene.Note{Text: "comments stand in its header where the format has none; they were passed over"})
 	}
 	if h.text {
-		body, commas := format.DecimalCommas(f.Data[h.body:], true)
-		if commas > 0 {
-			v.b, v.at = body, 0
-			s.Notes = append(s.Notes, scene.Note{Text: format.CommasNote})
+		if body, commas := format.DecimalCommas(f.Data[h.body:], true); commas > 0 {
+			r.b, r.at = body, 0
+			r.s.Notes = append(r.s.Notes, scene.Note{Text: format.CommasNote})
 		}
 	}
-	var src corner.Source
-	var uvs []float32
-	part := scene.Part{Material: scene.None}
-	tri := part.Triangles
-	loose := 0
-	ignored := map[string]int{}
-	var poly []uint32
-	var polygons geom.Cutter
-	for ei := range h.elements {
-		e := &h.elements[ei]
-		if err := v.room(e); err != nil {
+	for i := range h.elements {
+		e := &h.elements[i]
+		if err := r.room(e); err != nil {
 			return nil, err
 		}
-		switch e.name {
-		case "vertex":
-			if err := v.vertices(ctx, e, &src, &uvs, ignored); err != nil {
-				return nil, err
-			}
-			continue
-		case "face", "tristrips":
-		default:
-			if e.n > 0 {
-				ignored["elements "+e.name] += e.n
-			}
+		if e.name == "vertex" {
+			err = r.vertices(ctx, e)
+		} else {
+			err = r.faces(ctx, e)
 		}
-		index := -1
-		for k, p := range e.props {
-			if p.count != 0 && (p.name == "vertex_indices" || p.name == "vertex_index") && (e.name == "face" || e.name == "tristrips") {
-				index = k
-			} else if e.name == "face" && e.n > 0 {
-				ignored["properties "+p.name+" of faces"]++
-			}
-		}
-		n := uint32(len(src.Positions) / 3)
-		for i := 0; i < e.n; i++ {
-			if index == 0 && e.name == "face" {
-				rest := *e
-				rest.n -= i
-				if i += v.polygons(&rest, n, src.Positions, &tri, &polygons); i == e.n {
-					break
-				}
-			}
-			if i&0xfff == 0 && ctx.Err() != nil {
-				return nil, ctx.Err()
-			}
-			for k, p := range e.props {
-				count := 1
-				if p.count != 0 {
-					c, err := v.next(p.count)
-					if err != nil {
-						return nil, err
-					}
-					if c < 0 || c > limit.Vertices {
-						return nil, format.Errorf(v.where(), "%s %d: a list of %g values", e.name, i, c)
-					}
-					count = int(c)
-				}
-				poly = poly[:0]
-				for range count {
-					x, err := v.next(p.typ)
-					if err != nil {
-						return nil, err
-					}
-					if k != index {
-						continue
-					}
-					if e.name == "tristrips" && x == -1 {
-						poly = append(poly, math.MaxUint32)
-						continue
-					}
-					if x < 0 || x >= float64(n) || x != math.Trunc(x) {
-						return nil, format.Errorf(v.where(), "%s %d uses vertex %g, and there are %d",
-							e.name, i, x, n)
-					}
-					poly = append(poly, uint32(x))
-				}
-				if k != index {
-					continue
-				}
-				switch {
-				case e.name == "tristrips":
-					tri = strips(tri, poly)
-				case len(poly) >= 3:
-					tri = polygons.Faces(tri, src.Positions, poly)
-				default:
-					loose++
-				}
-			}
+		if err != nil {
+			return nil, err
 		}
 	}
-	if len(src.Positions) == 0 {
+	return r.finish()
+}
+
+// faces reads faces and strips of triangles; of other elements it reads past.
+func (r *reader) faces(ctx context.Context, e *element) error {
+	if e.name != "face" && e.name != "tristrips" && e.n > 0 {
+		r.ignored["elements "+e.name] += e.n
+	}
+	index := r.indexOf(e)
+	n := uint32(len(r.src.Positions) / 3)
+	for i := 0; i < e.n; i++ {
+		if index == 0 && e.name == "face" {
+			rest := *e
+			rest.n -= i
+			if i += r.values.polygons(&rest, n, r.src.Positions, &r.tri, &r.polygons); i == e.n {
+				break
+			}
+		}
+		if i&0xfff == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		for k := range e.props {
+			if err := r.property(e, i, k, k == index, n); err != nil {
+				return err
+			}
+		}
+		if index >= 0 {
+			r.face(e)
+		}
+	}
+	return nil
+}
+
+// indexOf is which property lists a face's vertices, -1 if none does. Others are
+// not read, and said.
+func (r *reader) indexOf(e *element) int {
+	index := -1
+	for k, p := range e.props {
+		if p.count != 0 && (p.name == "vertex_indices" || p.name == "vertex_index") && (e.name == "face" || e.name == "tristrips") {
+			index = k
+		} else if e.name == "face" && e.n > 0 {
+			r.ignored["properties "+p.name+" of faces"]++
+		}
+	}
+	return index
+}
+
+// listed is how many values a property has in element i.
+func (r *reader) listed(p property, what string, i int) (int, error) {
+	if p.count == 0 {
+		return 1, nil
+	}
+	c, err := r.next(p.count)
+	if err != nil {
+		return 0, err
+	}
+	if c < 0 || c > limit.Vertices {
+		return 0, format.Errorf(r.where(), "%s %d: a list of %g values", what, i, c)
+	}
+	return int(c), nil
+}
+
+// property reads property k of element i; the vertices of a face, of which there
+// are n to name, are kept. In strips -1 ends one and begins another.
+func (r *reader) property(e *element, i, k int, keep bool, n uint32) error {
+	p := e.props[k]
+	count, err := r.listed(p, e.name, i)
+	if err != nil {
+		return err
+	}
+	if keep {
+		r.poly = r.poly[:0]
+	}
+	for range count {
+		x, err := r.next(p.typ)
+		if err != nil {
+			return err
+		}
+		if !keep {
+			continue
+		}
+		if e.name == "tristrips" && x == -1 {
+			r.poly = append(r.poly, math.MaxUint32)
+			continue
+		}
+		if x < 0 || x >= float64(n) || x != math.Trunc(x) {
+			return format.Errorf(r.where(), "%s %d uses vertex %g, and there are %d", e.name, i, x, n)
+		}
+		r.poly = append(r.poly, uint32(x))
+	}
+	return nil
+}
+
+// face makes triangles of what was read last.
+func (r *reader) face(e *element) {
+	switch {
+	case e.name == "tristrips":
+		r.tri = strips(r.tri, r.poly)
+	case len(r.poly) >= 3:
+		r.tri = r.polygons.Faces(r.tri, r.src.Positions, r.poly)
+	default:
+		r.loose++
+	}
+}
+
+// finish makes the scene of what was read, with notes of what was not.
+func (r *reader) finish() (*scene.Scene, error) {
+	if len(r.src.Positions) == 0 {
 		return nil, fmt.Errorf("it has no vertices with x, y and z")
 	}
-	part.Positions, part.Normals, part.Triangles = src.Positions, src.Normals, tri
-	if src.Colours != nil {
-		part.Colours = []scene.AttrSet{{Name: "colour", Data: src.Colours}}
+	s := r.s
+	part := scene.Part{Material: scene.None, Positions: r.src.Positions, Normals: r.src.Normals, Triangles: r.tri}
+	if r.src.Colours != nil {
+		part.Colours = []scene.AttrSet{{Name: "colour", Data: r.src.Colours}}
 	}
-	if uvs != nil {
-		part.UVs = []scene.AttrSet{{Name: "uv", Data: uvs}}
+	if r.uvs != nil {
+		part.UVs = []scene.AttrSet{{Name: "uv", Data: r.uvs}}
 	}
-	if len(tri) == 0 {
-		part.Points = words.Upto(len(src.Positions) / 3)
+	if len(r.tri) == 0 {
+		part.Points = words.Upto(len(r.src.Positions) / 3)
 		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: its %d vertices are points", len(part.Points))})
 	}
-	if loose > 0 {
-		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("%d faces of fewer than three corners are left out", loose), Loss: true})
+	if r.loose > 0 {
+		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("%d faces of fewer than three corners are left out", r.loose), Loss: true})
 	}
-	for what, n := range ignored {
+	for what, n := range r.ignored {
 		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("%d %s are not read", n, what), Loss: true})
 	}
 	s.Meshes = []scene.Mesh{{Name: "mesh", Parts: []scene.Part{part}}}
 	node := scene.NewNode("mesh")
 	node.Mesh = 0
 	s.Nodes = []scene.Node{node}
-	format.PlaceFar(s, v.far)
+	format.PlaceFar(s, r.far)
 	return s, s.Validate()
 }
 
@@ -388,36 +431,27 @@ func (v *values) room(e *element) error {
 	return nil
 }
 
-func (v *values) vertices(ctx context.Context, e *element, src *corner.Source, uvs *[]float32, ignored map[string]int) error {
-	var have [12]bool
-	to := make([]int, len(e.props))
-	for i, p := range e.props {
-		k, ok := roles[p.name]
-		if !ok || p.count != 0 || have[k] {
-			to[i] = -1
-			ignored["properties "+p.name+" of vertices"]++
-			continue
-		}
-		to[i], have[k] = k, true
+// vertices reads the vertices: at once where they are stored as we store them,
+// else number by number.
+func (r *reader) vertices(ctx context.Context, e *element) error {
+	if len(r.src.Positions) > 0 {
+		return format.Errorf(r.where(), "the vertices stand twice")
 	}
+	to, have := r.rolesOf(e)
 	if !have[0] || !have[1] || !have[2] {
-		return format.Errorf(v.where(), "the vertices lack x, y or z")
+		return format.Errorf(r.where(), "the vertices lack x, y or z")
 	}
-	base := len(src.Positions) / 3
-	src.Positions = make([]float32, 3*e.n)
-	if base > 0 {
-		return format.Errorf(v.where(), "the vertices stand twice")
-	}
+	r.src.Positions = make([]float32, 3*e.n)
 	if have[3] && have[4] && have[5] {
-		src.Normals = make([]float32, 3*e.n)
+		r.src.Normals = make([]float32, 3*e.n)
 	}
 	if have[6] && have[7] && have[8] {
-		src.Colours = make([]float32, 4*e.n)
+		r.src.Colours = make([]float32, 4*e.n)
 	}
 	if have[10] && have[11] {
-		*uvs = make([]float32, 2*e.n)
+		r.uvs = make([]float32, 2*e.n)
 	}
-	if v.fast(e, to, src, *uvs) {
+	if r.fast(e, to, &r.src, r.uvs) {
 		return nil
 	}
 	var row [12]float64
@@ -426,64 +460,16 @@ func (v *values) vertices(ctx context.Context, e *element, src *corner.Source, u
 		if i&0xfff == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		row[9] = 1
-		for k, p := range e.props {
-			count := 1
-			if p.count != 0 {
-				c, err := v.next(p.count)
-				if err != nil {
-					return err
-				}
-				if c < 0 || c > limit.Vertices {
-					return format.Errorf(v.where(), "vertex %d: a list of %g values", i, c)
-				}
-				count = int(c)
-			}
-			for range count {
-				x, err := v.next(p.typ)
-				if err != nil {
-					return err
-				}
-				if to[k] >= 0 {
-					if to[k] >= 6 && to[k] <= 9 { // colours of whole numbers fill their type
-						switch p.typ {
-						case 'B':
-							x /= 255
-						case 'H':
-							x /= 65535
-						}
-					}
-					row[to[k]] = x
-				}
-			}
+		if err := r.row(e, i, to, &row); err != nil {
+			return err
 		}
 		for k := range 3 {
 			if _, ok := format.Finite32(row[k]); !ok {
-				return format.Errorf(v.where(), "vertex %d lies at %g", i, row[k])
+				return format.Errorf(r.where(), "vertex %d lies at %g", i, row[k])
 			}
 			exact[3*i+k] = row[k]
 		}
-		if src.Normals != nil {
-			l := math.Sqrt(row[3]*row[3] + row[4]*row[4] + row[5]*row[5])
-			for k := range 3 {
-				if l > 0 && !math.IsInf(l, 0) {
-					src.Normals[3*i+k] = float32(row[3+k] / l)
-				}
-			}
-		}
-		if src.Colours != nil {
-			for k := range 3 {
-				src.Colours[4*i+k] = format.Linear(row[6+k])
-			}
-			src.Colours[4*i+3] = float32(math.Max(0, math.Min(1, row[9])))
-		}
-		if *uvs != nil {
-			u, ok1 := format.Finite32(row[10])
-			w, ok2 := format.Finite32(1 - row[11]) // t is counted from below
-			if ok1 && ok2 {
-				(*uvs)[2*i], (*uvs)[2*i+1] = u, w
-			}
-		}
+		r.keep(i, &row)
 	}
 	var low, high [3]float64
 	copy(low[:], exact)
@@ -491,11 +477,83 @@ func (v *values) vertices(ctx context.Context, e *element, src *corner.Source, u
 	for i, x := range exact {
 		low[i%3], high[i%3] = min(low[i%3], x), max(high[i%3], x)
 	}
-	v.far = format.Far(low, high)
+	r.far = format.Far(low, high)
 	for i, x := range exact {
-		src.Positions[i] = float32(x - v.far[i%3])
+		r.src.Positions[i] = float32(x - r.far[i%3])
 	}
 	return nil
+}
+
+// rolesOf tells where each property of a vertex goes, -1 for nowhere, and which
+// roles are filled.
+func (r *reader) rolesOf(e *element) (to []int, have [12]bool) {
+	to = make([]int, len(e.props))
+	for i, p := range e.props {
+		k, ok := roles[p.name]
+		if !ok || p.count != 0 || have[k] {
+			to[i] = -1
+			r.ignored["properties "+p.name+" of vertices"]++
+			continue
+		}
+		to[i], have[k] = k, true
+	}
+	return to, have
+}
+
+// row reads one vertex by its roles.
+func (r *reader) row(e *element, i int, to []int, row *[12]float64) error {
+	row[9] = 1
+	for k, p := range e.props {
+		count, err := r.listed(p, "vertex", i)
+		if err != nil {
+			return err
+		}
+		for range count {
+			x, err := r.next(p.typ)
+			if err != nil {
+				return err
+			}
+			if to[k] < 0 {
+				continue
+			}
+			if to[k] >= 6 && to[k] <= 9 { // colours of whole numbers fill their type
+				switch p.typ {
+				case 'B':
+					x /= 255
+				case 'H':
+					x /= 65535
+				}
+			}
+			row[to[k]] = x
+		}
+	}
+	return nil
+}
+
+// keep stores what a row has beside its position. A normal without a direction
+// and texture coordinates that are no numbers stay 0.
+func (r *reader) keep(i int, row *[12]float64) {
+	if r.src.Normals != nil {
+		l := math.Sqrt(row[3]*row[3] + row[4]*row[4] + row[5]*row[5])
+		for k := range 3 {
+			if l > 0 && !math.IsInf(l, 0) {
+				r.src.Normals[3*i+k] = float32(row[3+k] / l)
+			}
+		}
+	}
+	if r.src.Colours != nil {
+		for k := range 3 {
+			r.src.Colours[4*i+k] = format.Linear(row[6+k])
+		}
+		r.src.Colours[4*i+3] = float32(math.Max(0, math.Min(1, row[9])))
+	}
+	if r.uvs != nil {
+		u, ok1 := format.Finite32(row[10])
+		w, ok2 := format.Finite32(1 - row[11]) // t is counted from below
+		if ok1 && ok2 {
+			r.uvs[2*i], r.uvs[2*i+1] = u, w
+		}
+	}
 }
 
 // fast reads the usual binary vertices, floats for positions and normals and
