@@ -308,17 +308,14 @@ func (r *reader) moveNear(s *source) error {
 	return nil
 }
 
+// primitive reads one element of a mesh (COLLADA 1.4.1, chapter 5, "primitive
+// elements") into a part.
 func (r *reader) primitive(g *geometry, mesh, n *markup.Node) error {
 	in, stride, err := r.inputs(n)
 	if err != nil || stride == 0 {
 		return err
 	}
-	var pos *input
-	for i := range in {
-		if in[i].semantic == "POSITION" && pos == nil {
-			pos = &in[i]
-		}
-	}
+	pos := find(in, "POSITION")
 	if pos == nil {
 		return n.Errorf("<%s> has no positions", n.Name)
 	}
@@ -329,172 +326,235 @@ func (r *reader) primitive(g *geometry, mesh, n *markup.Node) error {
 		return err
 	}
 	g.positions = pos.src
-	c := &corners{stride: stride}
-	out := part{symbol: n.Attr("material"), p: scene.Part{Material: scene.None}}
-	// take adds the corners of one <p> and checks them.
-	take := func(x *markup.Node) (from, to int, err error) {
-		v, err := x.Ints()
-		if err != nil {
-			return 0, 0, err
+	x := &elements{reader: r, n: n, in: in, pos: pos, corners: &corners{stride: stride},
+		out: part{symbol: n.Attr("material"), p: scene.Part{Material: scene.None}}}
+	if read := shapes[n.Name]; read != nil {
+		if err := read(x); err != nil {
+			return err
 		}
-		if len(v)%stride != 0 {
-			r.Lose("<%s> holds %d indices, no multiple of %d", n.Name, len(v), stride)
-			v = v[:len(v)/stride*stride]
+	}
+	if len(x.firsts) == 0 {
+		return nil
+	}
+	r.attributes(&x.out, x.corners, in, pos)
+	g.parts = append(g.parts, x.out)
+	var normals *source
+	if i := find(in, "NORMAL"); i != nil {
+		normals = i.src
+	}
+	g.normals = append(g.normals, normals)
+	return nil
+}
+
+// find is the first input of a semantic, or nil.
+func find(in []input, semantic string) *input {
+	for i := range in {
+		if in[i].semantic == semantic {
+			return &in[i]
 		}
-		for _, i := range in {
-			for k := i.offset; k < len(v); k += stride {
-				if v[k] < 0 || int(v[k]) >= i.src.count {
-					return 0, 0, x.Errorf("<%s>: corner %d: %s %d of %d", n.Name, k/stride, i.semantic, v[k], i.src.count)
-				}
+	}
+	return nil
+}
+
+// elements is the reading of one primitive element: its lists of corners go
+// into a part's triangles and lines.
+type elements struct {
+	*reader
+	*corners
+	n      *markup.Node
+	in     []input
+	pos    *input
+	out    part
+	cutter geom.Cutter
+}
+
+// shapes are the ways in which corners make triangles or lines.
+var shapes = map[string]func(*elements) error{
+	"triangles": (*elements).triangles, "polylist": (*elements).polylist, "polygons": (*elements).polygons,
+	"trifans": (*elements).fansAndStrips, "tristrips": (*elements).fansAndStrips,
+	"lines": (*elements).lines, "linestrips": (*elements).lines,
+}
+
+// take adds the corners of one <p>, checked, and returns which they are.
+func (e *elements) take(x *markup.Node) (from, to int, err error) {
+	v, err := x.Ints()
+	if err != nil {
+		return 0, 0, err
+	}
+	if len(v)%e.stride != 0 {
+		e.Lose("<%s> holds %d indices, no multiple of %d", e.n.Name, len(v), e.stride)
+		v = v[:len(v)/e.stride*e.stride]
+	}
+	for _, i := range e.in {
+		for k := i.offset; k < len(v); k += e.stride {
+			if v[k] < 0 || int(v[k]) >= i.src.count {
+				return 0, 0, x.Errorf("<%s>: corner %d: %s %d of %d", e.n.Name, k/e.stride, i.semantic, v[k], i.src.count)
 			}
 		}
-		from = len(c.p) / stride
-		if len(c.p) == 0 {
-			c.p = v
-			c.reserve(len(v) / stride / 4) // as many vertices as a closed surface has for its corners, about
-		} else {
-			c.p = append(c.p, v...)
-		}
-		if len(c.p)/stride > limit.Vertices {
-			return 0, 0, x.Errorf("more than %d corners", limit.Vertices)
-		}
-		return from, len(c.p) / stride, nil
 	}
-	at := func(k int) geom.Vec3 {
-		i := int(c.p[k*stride+pos.offset])
-		return geom.Vec3{float64(pos.src.at(i, 0)), float64(pos.src.at(i, 1)), float64(pos.src.at(i, 2))}
+	from = len(e.p) / e.stride
+	if len(e.p) == 0 {
+		e.p = v
+		e.reserve(len(v) / e.stride / 4) // as many vertices as a closed surface has for its corners, about
+	} else {
+		e.p = append(e.p, v...)
 	}
-	tri := func(a, b, d int) {
-		out.p.Triangles = append(out.p.Triangles, c.vertex(a), c.vertex(b), c.vertex(d))
+	if len(e.p)/e.stride > limit.Vertices {
+		return 0, 0, x.Errorf("more than %d corners", limit.Vertices)
 	}
-	var cutter geom.Cutter
-	polygon := func(k []int) {
-		switch {
-		case len(k) == 3:
-			tri(k[0], k[1], k[2])
-		case len(k) > 3:
-			for _, t := range cutter.Cut(len(k), func(i int) geom.Vec3 { return at(k[i]) }) {
-				tri(k[t[0]], k[t[1]], k[t[2]])
-			}
+	return from, len(e.p) / e.stride, nil
+}
+
+// place is where a corner lies.
+func (e *elements) place(k int) geom.Vec3 {
+	i := int(e.p[k*e.stride+e.pos.offset])
+	return geom.Vec3{float64(e.pos.src.at(i, 0)), float64(e.pos.src.at(i, 1)), float64(e.pos.src.at(i, 2))}
+}
+
+func (e *elements) tri(a, b, c int) {
+	e.out.p.Triangles = append(e.out.p.Triangles, e.vertex(a), e.vertex(b), e.vertex(c))
+}
+
+// polygon cuts a polygon of any number of corners into triangles.
+func (e *elements) polygon(k []int) {
+	switch {
+	case len(k) == 3:
+		e.tri(k[0], k[1], k[2])
+	case len(k) > 3:
+		for _, t := range e.cutter.Cut(len(k), func(i int) geom.Vec3 { return e.place(k[i]) }) {
+			e.tri(k[t[0]], k[t[1]], k[t[2]])
 		}
 	}
-	run := func(from, to int) []int {
-		k := make([]int, to-from)
-		for i := range k {
-			k[i] = from + i
-		}
-		return k
+}
+
+// span is the corners from one to another.
+func span(from, to int) []int {
+	k := make([]int, to-from)
+	for i := range k {
+		k[i] = from + i
 	}
-	switch n.Name {
-	case "triangles":
-		for _, x := range n.All("p") {
-			from, to, err := take(x)
-			if err != nil {
-				return err
-			}
-			out.p.Triangles = append(make([]uint32, 0, len(out.p.Triangles)+to-from), out.p.Triangles...)
-			for k := from; k+2 < to; k += 3 {
-				tri(k, k+1, k+2)
-			}
-		}
-	case "polylist":
-		vc := n.Child("vcount")
-		if vc == nil {
-			break
-		}
-		counts, err := vc.Ints()
+	return k
+}
+
+func (e *elements) triangles() error {
+	for _, x := range e.n.All("p") {
+		from, to, err := e.take(x)
 		if err != nil {
 			return err
 		}
-		for _, x := range n.All("p") {
-			k, to, err := take(x)
-			if err != nil {
-				return err
-			}
-			for i, v := range counts {
-				if v < 0 || int(v) > to-k {
-					return vc.Errorf("polygon %d has %d corners, and %d are left", i, v, to-k)
-				}
-				if v == 3 {
-					tri(k, k+1, k+2)
-				} else {
-					polygon(run(k, k+int(v)))
-				}
-				k += int(v)
-			}
-		}
-	case "polygons":
-		for _, x := range n.Children {
-			switch x.Name {
-			case "p":
-				from, to, err := take(x)
-				if err != nil {
-					return err
-				}
-				polygon(run(from, to))
-			case "ph":
-				outer, holes := []int(nil), [][]int{}
-				for _, y := range x.Children {
-					if y.Name != "p" && y.Name != "h" {
-						continue
-					}
-					from, to, err := take(y)
-					if err != nil {
-						return err
-					}
-					if y.Name == "p" {
-						outer = run(from, to)
-					} else {
-						holes = append(holes, run(from, to))
-					}
-				}
-				polygon(bridged(outer, holes, at))
-			}
-		}
-	case "trifans", "tristrips":
-		for _, x := range n.All("p") {
-			from, to, err := take(x)
-			if err != nil {
-				return err
-			}
-			for k := from + 2; k < to; k++ {
-				switch {
-				case n.Name == "trifans":
-					tri(from, k-1, k)
-				case (k-from)%2 == 0:
-					tri(k-2, k-1, k)
-				default:
-					tri(k-1, k-2, k)
-				}
-			}
-		}
-	case "lines", "linestrips":
-		step := 2
-		if n.Name == "linestrips" {
-			step = 1
-		}
-		for _, x := range n.All("p") {
-			from, to, err := take(x)
-			if err != nil {
-				return err
-			}
-			for k := from; k+1 < to; k += step {
-				out.p.Lines = append(out.p.Lines, c.vertex(k), c.vertex(k+1))
-			}
+		e.out.p.Triangles = append(make([]uint32, 0, len(e.out.p.Triangles)+to-from), e.out.p.Triangles...)
+		for k := from; k+2 < to; k += 3 {
+			e.tri(k, k+1, k+2)
 		}
 	}
-	if len(c.firsts) == 0 {
+	return nil
+}
+
+func (e *elements) polylist() error {
+	vc := e.n.Child("vcount")
+	if vc == nil {
 		return nil
 	}
-	r.attributes(&out, c, in, pos)
-	g.parts = append(g.parts, out)
-	var normals *source
-	for i := range in {
-		if in[i].semantic == "NORMAL" {
-			normals = in[i].src
+	counts, err := vc.Ints()
+	if err != nil {
+		return err
+	}
+	for _, x := range e.n.All("p") {
+		k, to, err := e.take(x)
+		if err != nil {
+			return err
+		}
+		for i, v := range counts {
+			if v < 0 || int(v) > to-k {
+				return vc.Errorf("polygon %d has %d corners, and %d are left", i, v, to-k)
+			}
+			if v == 3 {
+				e.tri(k, k+1, k+2)
+			} else {
+				e.polygon(span(k, k+int(v)))
+			}
+			k += int(v)
 		}
 	}
-	g.normals = append(g.normals, normals)
+	return nil
+}
+
+// polygons reads a <p> a polygon, and a <ph> for one with holes.
+func (e *elements) polygons() error {
+	for _, x := range e.n.Children {
+		switch x.Name {
+		case "p":
+			from, to, err := e.take(x)
+			if err != nil {
+				return err
+			}
+			e.polygon(span(from, to))
+		case "ph":
+			if err := e.holed(x); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (e *elements) holed(x *markup.Node) error {
+	var outer []int
+	var holes [][]int
+	for _, y := range x.Children {
+		if y.Name != "p" && y.Name != "h" {
+			continue
+		}
+		from, to, err := e.take(y)
+		if err != nil {
+			return err
+		}
+		if y.Name == "p" {
+			outer = span(from, to)
+		} else {
+			holes = append(holes, span(from, to))
+		}
+	}
+	e.polygon(bridged(outer, holes, e.place))
+	return nil
+}
+
+// fansAndStrips turns every other triangle of a strip round, so that all face
+// one way.
+func (e *elements) fansAndStrips() error {
+	for _, x := range e.n.All("p") {
+		from, to, err := e.take(x)
+		if err != nil {
+			return err
+		}
+		for k := from + 2; k < to; k++ {
+			switch {
+			case e.n.Name == "trifans":
+				e.tri(from, k-1, k)
+			case (k-from)%2 == 0:
+				e.tri(k-2, k-1, k)
+			default:
+				e.tri(k-1, k-2, k)
+			}
+		}
+	}
+	return nil
+}
+
+func (e *elements) lines() error {
+	step := 2
+	if e.n.Name == "linestrips" {
+		step = 1
+	}
+	for _, x := range e.n.All("p") {
+		from, to, err := e.take(x)
+		if err != nil {
+			return err
+		}
+		for k := from; k+1 < to; k += step {
+			e.out.p.Lines = append(e.out.p.Lines, e.vertex(k), e.vertex(k+1))
+		}
+	}
 	return nil
 }
 

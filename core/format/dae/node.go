@@ -1,6 +1,7 @@
 package dae
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -455,6 +456,8 @@ func at[T any](v []*T, i int) *T {
 // are left out.
 const influencesMost = 16
 
+// skin reads a <skin>: its joints with their inverse binds, and for each of the
+// mesh's positions which joints move it.
 func (r *reader) skin(k *markup.Node, name string, positions int) (*skinData, error) {
 	out := &skinData{name: name, bind: geom.Identity}
 	if b := k.Child("bind_shape_matrix"); b != nil {
@@ -466,21 +469,34 @@ func (r *reader) skin(k *markup.Node, name string, positions int) (*skinData, er
 			out.bind = (&element{kind: "matrix", v: v}).matrix()
 		}
 	}
+	if err := r.skinJoints(k, out); err != nil {
+		return nil, err
+	}
+	w := k.Child("vertex_weights")
+	if w == nil {
+		return out, nil
+	}
+	return out, r.skinWeights(w, positions, out)
+}
+
+// skinJoints reads <joints>. Matrices stand row by row in the file and column by
+// column in a scene; those that are missing are the identity.
+func (r *reader) skinJoints(k *markup.Node, out *skinData) error {
 	for _, in := range k.Child("joints").All("input") {
 		sn, err := r.follow(in, "source")
 		if err != nil {
-			return nil, err
+			return err
 		}
 		s, err := r.source(sn)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		switch in.Attr("semantic") {
 		case "JOINT":
 			out.joints, out.byID = s.names, sn.Child("IDREF_array") != nil
 		case "INV_BIND_MATRIX":
 			if len(s.pick) < 16 {
-				return nil, sn.Errorf("inverse bind matrices of %d numbers", len(s.pick))
+				return sn.Errorf("inverse bind matrices of %d numbers", len(s.pick))
 			}
 			for i := range s.count {
 				for c := range 4 {
@@ -492,96 +508,100 @@ func (r *reader) skin(k *markup.Node, name string, positions int) (*skinData, er
 		}
 	}
 	if len(out.joints) == 0 || len(out.joints) > math.MaxUint16 {
-		return nil, k.Errorf("a skin of %d joints", len(out.joints))
+		return k.Errorf("a skin of %d joints", len(out.joints))
 	}
 	for len(out.inverse) < 16*len(out.joints) {
 		out.inverse = append(out.inverse, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1)
 	}
 	out.inverse = out.inverse[:16*len(out.joints)]
-	w := k.Child("vertex_weights")
-	if w == nil {
-		return out, nil
-	}
+	return nil
+}
+
+// influence is a joint that moves a vertex, and how much.
+type influence struct {
+	joint  uint16
+	weight float32
+}
+
+// weightList is the reading of <vertex_weights>: a list of pairs of places, so
+// many for each position.
+type weightList struct {
+	v             []int32
+	n             *markup.Node // that holds v
+	at            int
+	stride        int
+	joint, weight int // their offsets within a pair
+	weights       *source
+	joints        int // how many there are
+}
+
+// skinWeights reads <vertex_weights> into lists of one length.
+func (r *reader) skinWeights(w *markup.Node, positions int, out *skinData) error {
 	in, stride, err := r.inputs(w)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	jo, wo := -1, -1
-	var ws *source
-	for _, i := range in {
-		switch i.semantic {
-		case "JOINT":
-			jo = i.offset
-		case "WEIGHT":
-			wo, ws = i.offset, i.src
-		}
-	}
+	j, x := find(in, "JOINT"), find(in, "WEIGHT")
 	vc, vn := w.Child("vcount"), w.Child("v")
-	if jo < 0 || wo < 0 || vc == nil || vn == nil {
-		return nil, w.Errorf("<vertex_weights> lacks joints, weights, <vcount> or <v>")
+	if j == nil || x == nil || vc == nil || vn == nil {
+		return w.Errorf("<vertex_weights> lacks joints, weights, <vcount> or <v>")
 	}
 	counts, err := vc.Ints()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	v, err := vn.Ints()
-	if err != nil {
-		return nil, err
+	l := &weightList{n: vn, stride: stride, joint: j.offset, weight: x.offset, weights: x.src, joints: len(out.joints)}
+	if l.v, err = vn.Ints(); err != nil {
+		return err
 	}
 	if len(counts) < positions {
-		return nil, vc.Errorf("weights for %d of %d positions", len(counts), positions)
+		return vc.Errorf("weights for %d of %d positions", len(counts), positions)
 	}
 	for _, n := range counts {
 		out.influ = max(out.influ, int(n))
 	}
 	out.influ = min(out.influ, influencesMost)
 	out.joint, out.weight = make([]uint16, positions*out.influ), make([]float32, positions*out.influ)
-	type pair struct {
-		j uint16
-		w float32
-	}
-	var pairs []pair
-	k2 := 0
-	for i, n := range counts {
-		if n < 0 || k2+int(n)*stride > len(v) {
-			return nil, vn.Errorf("the weights of position %d: %d are declared, the list ends", i, n)
-		}
-		if i >= positions {
-			break
-		}
-		pairs = pairs[:0]
-		for range n {
-			j, x := v[k2+jo], v[k2+wo]
-			k2 += stride
-			if x < 0 || int(x) >= ws.count {
-				return nil, vn.Errorf("position %d: weight %d of %d", i, x, ws.count)
-			}
-			if j == -1 {
-				r.Lose("weights that bind to the whole shape instead of a joint were left out")
-				continue
-			}
-			if j < 0 || int(j) >= len(out.joints) {
-				return nil, vn.Errorf("position %d: joint %d of %d", i, j, len(out.joints))
-			}
-			if y := ws.at(int(x), 0); y != 0 {
-				pairs = append(pairs, pair{uint16(j), y})
-			}
+	var pairs []influence
+	for i, n := range counts[:positions] {
+		if pairs, err = r.influences(l, i, int(n), pairs[:0]); err != nil {
+			return err
 		}
 		if len(pairs) > out.influ {
 			r.Lose("weights beyond %d joints a vertex were left out", influencesMost)
-			slices.SortStableFunc(pairs, func(a, b pair) int {
-				if a.w > b.w {
-					return -1
-				}
-				return 1
-			})
+			slices.SortStableFunc(pairs, func(a, b influence) int { return cmp.Compare(b.weight, a.weight) })
 			pairs = pairs[:out.influ]
 		}
 		for q, p := range pairs {
-			out.joint[i*out.influ+q], out.weight[i*out.influ+q] = p.j, p.w
+			out.joint[i*out.influ+q], out.weight[i*out.influ+q] = p.joint, p.weight
 		}
 	}
-	return out, nil
+	return nil
+}
+
+// influences adds the n pairs of one position to a list.
+func (r *reader) influences(l *weightList, position, n int, to []influence) ([]influence, error) {
+	if n < 0 || l.at+n*l.stride > len(l.v) {
+		return nil, l.n.Errorf("the weights of position %d: %d are declared, the list ends", position, n)
+	}
+	for range n {
+		j, x := l.v[l.at+l.joint], l.v[l.at+l.weight]
+		l.at += l.stride
+		if x < 0 || int(x) >= l.weights.count {
+			return nil, l.n.Errorf("position %d: weight %d of %d", position, x, l.weights.count)
+		}
+		if j == -1 {
+			r.Lose("weights that bind to the whole shape instead of a joint were left out")
+			continue
+		}
+		if j < 0 || int(j) >= l.joints {
+			return nil, l.n.Errorf("position %d: joint %d of %d", position, j, l.joints)
+		}
+		if y := l.weights.at(int(x), 0); y != 0 {
+			to = append(to, influence{uint16(j), y})
+		}
+	}
+	return to, nil
 }
 
 // apply puts the part into the bind shape and gives it its weights.

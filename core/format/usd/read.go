@@ -3,6 +3,7 @@ package usd
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"math"
 	"path"
@@ -358,6 +359,8 @@ func (v *primvar) of(point, corner, face int) ([]float32, bool) {
 	return v.data[i*v.width : (i+1)*v.width], true
 }
 
+// mesh reads a UsdGeomMesh, or what is drawn by points and curves, and returns
+// the place of the new mesh. Each material that its faces are bound to is a part.
 func (r *reader) mesh(p *prim, bound string) (int, error) {
 	pts := p.props["points"]
 	if len(pts.nums) == 0 {
@@ -371,17 +374,10 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 	if p.kind != "Mesh" {
 		return r.strokes(p, pts.nums, bound)
 	}
-	ints := func(name string) []int {
-		out := make([]int, len(p.props[name].nums))
-		for i, f := range p.props[name].nums {
-			out[i] = int(f)
-		}
-		return out
-	}
 	if n > 1<<24 {
 		return 0, at(p, "more than %d points", 1<<24)
 	}
-	counts, idx := ints("faceVertexCounts"), ints("faceVertexIndices")
+	counts, idx := p.whole("faceVertexCounts"), p.whole("faceVertexIndices")
 	for i, v := range idx {
 		if v < 0 || v >= n {
 			return 0, at(p, "corner %d is point %d, and there are %d", i, v, n)
@@ -390,140 +386,23 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 	if s := p.props["subdivisionScheme"].word(); s != "none" && s != "" {
 		r.Lose("a surface to be subdivided is shown as the mesh that controls it")
 	}
-	hole := map[int]bool{}
-	for _, f := range ints("holeIndices") {
-		hole[f] = true
-	}
-	// Which part each face belongs to.
-	subsets := map[int]string{}
-	for _, c := range p.children {
-		if c.kind == "GeomSubset" {
-			if b := c.binding(); b != "" {
-				for _, f := range c.props["indices"].nums {
-					subsets[int(f)] = b
-				}
-			}
-		}
-	}
-	var uvs []*primvar
-	var uvNames []string
-	for _, name := range p.order {
-		short, ok := strings.CutPrefix(name, "primvars:")
-		if ok && !strings.HasSuffix(name, ":indices") && p.props[name].width == 2 && len(uvs) < 8 {
-			uvs = append(uvs, p.primvar(name, "constant"))
-			uvNames = append(uvNames, short)
-		}
-	}
-	normals := p.primvar("primvars:normals", "vertex")
-	if normals == nil {
-		normals = p.primvar("normals", "vertex")
-	}
-	colours, opacity := p.primvar("primvars:displayColor", "constant"), p.primvar("primvars:displayOpacity", "constant")
-	if colours != nil && colours.interp == "constant" && bound != "" {
-		colours = nil // the material's own colour stands above it
-	}
-	type build struct {
-		part scene.Part
-		seen map[string]uint32
-		key  []byte
-	}
-	parts := map[string]*build{}
-	var order []*build
-	vertex := func(b *build, point, corner, face int) uint32 {
-		b.key = b.key[:0]
-		add := func(v []float32) {
-			for _, f := range v {
-				x := math.Float32bits(f)
-				b.key = append(b.key, byte(x), byte(x>>8), byte(x>>16), byte(x>>24))
-			}
-		}
-		b.key = append(b.key, byte(point), byte(point>>8), byte(point>>16), byte(point>>24))
-		get := func(v *primvar, width int) []float32 {
-			e, ok := v.of(point, corner, face)
-			if !ok || len(e) < width {
-				return make([]float32, width)
-			}
-			return e[:width]
-		}
-		var nv []float32
-		if normals != nil && normals.width == 3 {
-			nv = get(normals, 3)
-			add(nv)
-		}
-		uv := make([][]float32, len(uvs))
-		for k := range uvs {
-			uv[k] = get(uvs[k], 2)
-			add(uv[k])
-		}
-		var c []float32
-		if colours != nil && colours.width == 3 {
-			c = append(append([]float32{}, get(colours, 3)...), 1)
-			if opacity != nil {
-				c[3] = get(opacity, 1)[0]
-			}
-			add(c)
-		}
-		if i, ok := b.seen[string(b.key)]; ok {
-			return i
-		}
-		i := uint32(len(b.part.Positions) / 3)
-		b.seen[string(b.key)] = i
-		q := &b.part
-		q.Positions = append(q.Positions, pts.nums[3*point:3*point+3]...)
-		if nv != nil {
-			q.Normals = append(q.Normals, nv...)
-		}
-		for k := range uv {
-			if len(q.UVs) <= k {
-				q.UVs = append(q.UVs, scene.AttrSet{Name: uvNames[k]})
-			}
-			q.UVs[k].Data = append(q.UVs[k].Data, uv[k][0], 1-uv[k][1]) // USD counts v from below
-		}
-		if c != nil {
-			if q.Colours == nil {
-				q.Colours = []scene.AttrSet{{Name: "colour"}}
-			}
-			q.Colours[0].Data = append(q.Colours[0].Data, c...) // displayColor is linear
-		}
-		return i
-	}
-	left := p.props["orientation"].word() == "leftHanded"
-	var cutter geom.Cutter
+	f := newFaces(p, pts.nums, bound)
 	corner := 0
-	for f, count := range counts {
+	for k, count := range counts {
 		if count < 0 || count > len(idx)-corner {
-			return 0, at(p, "face %d has %d corners, and %d are left", f, count, len(idx)-corner)
+			return 0, at(p, "face %d has %d corners, and %d are left", k, count, len(idx)-corner)
 		}
-		from := corner
-		corner += count
-		if count < 3 || hole[f] {
-			continue
-		}
-		mat := bound
-		if m, ok := subsets[f]; ok {
-			mat = m
-		}
-		b := parts[mat]
-		if b == nil {
-			m, err := r.material(mat, uvNames)
+		if count >= 3 && !f.hole[k] {
+			b, err := f.partOf(r, k)
 			if err != nil {
 				return 0, err
 			}
-			b = &build{part: scene.Part{Material: m}, seen: map[string]uint32{}}
-			parts[mat] = b
-			order = append(order, b)
+			f.cut(b, k, corner, idx[corner:corner+count])
 		}
-		for _, t := range cutter.Cut(count, func(k int) geom.Vec3 { return geom.At(pts.nums, uint32(idx[from+k])) }) {
-			if left {
-				t[1], t[2] = t[2], t[1]
-			}
-			for _, k := range t {
-				b.part.Triangles = append(b.part.Triangles, vertex(b, idx[from+k], from+k, f))
-			}
-		}
+		corner += count
 	}
 	m := scene.Mesh{Name: p.called()}
-	for _, b := range order {
+	for _, b := range f.order {
 		if v := p.props["doubleSided"].nums; len(v) > 0 && v[0] == 1 && b.part.Material >= 0 {
 			r.s.Materials[b.part.Material].TwoSided = true
 		}
@@ -531,6 +410,165 @@ func (r *reader) mesh(p *prim, bound string) (int, error) {
 	}
 	r.s.Meshes = append(r.s.Meshes, m)
 	return len(r.s.Meshes) - 1, nil
+}
+
+// whole is a list of whole numbers.
+func (p *prim) whole(name string) []int {
+	out := make([]int, len(p.props[name].nums))
+	for i, f := range p.props[name].nums {
+		out[i] = int(f)
+	}
+	return out
+}
+
+// faces is the building of parts out of a mesh's faces. In USD a value may stand
+// for each point, corner or face, or for all ("interpolation", UsdGeomPrimvar);
+// in a part all stand for vertices, so that corners that differ in any become
+// vertices of their own.
+type faces struct {
+	points           []float32
+	bound            string         // the mesh's own material
+	subsets          map[int]string // materials of faces that have another
+	hole             map[int]bool
+	left             bool // corners go round the other way
+	uvs              []*primvar
+	uvNames          []string
+	normals          *primvar
+	colours, opacity *primvar
+
+	parts  map[string]*building // by material
+	order  []*building
+	cutter geom.Cutter
+	corner []float32 // the values of a corner, reused
+}
+
+// building is a part that is being built.
+type building struct {
+	part scene.Part
+	seen map[string]uint32 // vertices by all that they have
+	key  []byte
+}
+
+// mostUVSets bounds the UV sets that are read of a mesh.
+const mostUVSets = 8
+
+func newFaces(p *prim, points []float32, bound string) *faces {
+	f := &faces{points: points, bound: bound, subsets: map[int]string{}, hole: map[int]bool{}, parts: map[string]*building{},
+		left: p.props["orientation"].word() == "leftHanded"}
+	for _, k := range p.whole("holeIndices") {
+		f.hole[k] = true
+	}
+	for _, c := range p.children {
+		if b := c.binding(); c.kind == "GeomSubset" && b != "" {
+			for _, k := range c.props["indices"].nums {
+				f.subsets[int(k)] = b
+			}
+		}
+	}
+	for _, name := range p.order {
+		short, ok := strings.CutPrefix(name, "primvars:")
+		if ok && !strings.HasSuffix(name, ":indices") && p.props[name].width == 2 && len(f.uvs) < mostUVSets {
+			f.uvs = append(f.uvs, p.primvar(name, "constant"))
+			f.uvNames = append(f.uvNames, short)
+		}
+	}
+	if f.normals = p.primvar("primvars:normals", "vertex"); f.normals == nil {
+		f.normals = p.primvar("normals", "vertex")
+	}
+	if f.normals != nil && f.normals.width != 3 {
+		f.normals = nil
+	}
+	f.colours, f.opacity = p.primvar("primvars:displayColor", "constant"), p.primvar("primvars:displayOpacity", "constant")
+	if c := f.colours; c != nil && (c.width != 3 || c.interp == "constant" && bound != "") {
+		f.colours = nil // the material's own colour stands above one for the whole mesh
+	}
+	return f
+}
+
+// partOf is the part that a face belongs to.
+func (f *faces) partOf(r *reader, face int) (*building, error) {
+	mat := f.bound
+	if m, ok := f.subsets[face]; ok {
+		mat = m
+	}
+	if b := f.parts[mat]; b != nil {
+		return b, nil
+	}
+	m, err := r.material(mat, f.uvNames)
+	if err != nil {
+		return nil, err
+	}
+	b := &building{part: scene.Part{Material: m}, seen: map[string]uint32{}}
+	f.parts[mat] = b
+	f.order = append(f.order, b)
+	return b, nil
+}
+
+// cut adds a face whose corners, from first on, are at points.
+func (f *faces) cut(b *building, face, first int, points []int) {
+	for _, t := range f.cutter.Cut(len(points), func(k int) geom.Vec3 { return geom.At(f.points, uint32(points[k])) }) {
+		if f.left {
+			t[1], t[2] = t[2], t[1]
+		}
+		for _, k := range t {
+			b.part.Triangles = append(b.part.Triangles, f.vertex(b, points[k], first+k, face))
+		}
+	}
+}
+
+// vertex is the vertex of a corner: the one that is the same in all, or a new one.
+func (f *faces) vertex(b *building, point, corner, face int) uint32 {
+	v := f.corner[:0]
+	add := func(from *primvar, width int) {
+		e, ok := from.of(point, corner, face)
+		if !ok || len(e) < width {
+			e = make([]float32, width)
+		}
+		v = append(v, e[:width]...)
+	}
+	if f.normals != nil {
+		add(f.normals, 3)
+	}
+	for _, set := range f.uvs {
+		add(set, 2)
+	}
+	if f.colours != nil {
+		add(f.colours, 3)
+		if f.opacity != nil {
+			add(f.opacity, 1)
+		} else {
+			v = append(v, 1)
+		}
+	}
+	f.corner = v
+	b.key = binary.LittleEndian.AppendUint32(b.key[:0], uint32(point))
+	for _, x := range v {
+		b.key = binary.LittleEndian.AppendUint32(b.key, math.Float32bits(x))
+	}
+	if i, ok := b.seen[string(b.key)]; ok {
+		return i
+	}
+	q := &b.part
+	i := uint32(len(q.Positions) / 3)
+	b.seen[string(b.key)] = i
+	q.Positions = append(q.Positions, f.points[3*point:3*point+3]...)
+	if f.normals != nil {
+		q.Normals, v = append(q.Normals, v[:3]...), v[3:]
+	}
+	for k := range f.uvs {
+		if len(q.UVs) <= k {
+			q.UVs = append(q.UVs, scene.AttrSet{Name: f.uvNames[k]})
+		}
+		q.UVs[k].Data = append(q.UVs[k].Data, v[0], 1-v[1]) // USD counts v from below
+		v = v[2:]
+	}
+	if f.colours != nil {
+		if q.Colours == nil {
+			q.Colours = []scene.AttrSet{{Name: "colour"}}
+		}
+		q.Colours[0].Data = append(q.Colours[0].Data, v...) // displayColor is linear
+	}
+	return i
 }
 
 // strokes reads points, or curves of straight pieces.
