@@ -111,7 +111,7 @@ mutate:
 # The race detector over what runs side by side: it takes several times as long.
 race: setup-test
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/work ./internal/store ./internal/blob ./internal/project \
-		./core/source ./core/chain ./core/extract ./core/cores
+		./core/source ./core/chain ./core/extract ./core/parallel
 
 release: build
 	go run ./scripts/release -o dist

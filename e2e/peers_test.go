@@ -13,9 +13,9 @@ import (
 
 	"excavate/core/geom"
 	"excavate/core/nearest"
+	"excavate/core/numlist"
 	"excavate/core/reduce"
 	"excavate/core/tangent"
-	"excavate/core/words"
 )
 
 // peer runs a package that is not ours over lists of numbers.
@@ -43,12 +43,12 @@ func TestTangentsAsAnotherPackageHasThem(t *testing.T) {
 		p, n, uv, tri := crumpled(rand.New(rand.NewSource(seed)))
 		ours := tangent.Of(tri, p, n, uv)
 		dir, _ := peer(t, "tangents", map[string][]byte{
-			"positions": words.Bytes(corners(p, tri, 3)), "normals": words.Bytes(corners(n, tri, 3)), "uvs": words.Bytes(corners(uv, tri, 2))})
+			"positions": numlist.Bytes(corners(p, tri, 3)), "normals": numlist.Bytes(corners(n, tri, 3)), "uvs": numlist.Bytes(corners(uv, tri, 2))})
 		b, err := os.ReadFile(filepath.Join(dir, "tangents"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		theirs := words.Of[float32](b)
+		theirs := numlist.Of[float32](b)
 		if len(theirs) != len(ours) {
 			t.Fatalf("%d numbers, theirs %d", len(ours), len(theirs))
 		}
@@ -141,12 +141,12 @@ func TestReducedAsWellAsByAnotherPackage(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			dir, _ := peer(t, "simplify", map[string][]byte{"triangles": words.Bytes(tri), "positions": words.Bytes(p)}, fmt.Sprint(3*want))
+			dir, _ := peer(t, "simplify", map[string][]byte{"triangles": numlist.Bytes(tri), "positions": numlist.Bytes(p)}, fmt.Sprint(3*want))
 			b, err := os.ReadFile(filepath.Join(dir, "reduced"))
 			if err != nil {
 				t.Fatal(err)
 			}
-			theirs := words.Of[uint32](b)
+			theirs := numlist.Of[uint32](b)
 			a, c := off(p, tri, res.Triangles[0]), off(p, tri, theirs)
 			t.Logf("%s to 1/%d: %d triangles, %.3g off; theirs %d, %.3g off", name, share, len(res.Triangles[0])/3, a, len(theirs)/3, c)
 			if len(res.Triangles[0]) > max(len(theirs), 3*want) {
@@ -223,7 +223,7 @@ func BenchmarkPeers(b *testing.B) {
 			}
 		}
 		ours := float64(b.Elapsed().Milliseconds()) / float64(b.N)
-		b.ReportMetric(ours/run("simplify", map[string][]byte{"triangles": words.Bytes(tri), "positions": words.Bytes(p)}, fmt.Sprint(len(tri)/30*3)), "times-theirs")
+		b.ReportMetric(ours/run("simplify", map[string][]byte{"triangles": numlist.Bytes(tri), "positions": numlist.Bytes(p)}, fmt.Sprint(len(tri)/30*3)), "times-theirs")
 	})
 	b.Run("tangents", func(b *testing.B) {
 		normals, uvs := make([]float32, len(p)), make([]float32, len(p)/3*2)
@@ -235,6 +235,6 @@ func BenchmarkPeers(b *testing.B) {
 			tangent.Of(tri, p, normals, uvs)
 		}
 		ours := float64(b.Elapsed().Milliseconds()) / float64(b.N)
-		b.ReportMetric(ours/run("tangents", map[string][]byte{"positions": words.Bytes(corners(p, tri, 3)), "normals": words.Bytes(corners(normals, tri, 3)), "uvs": words.Bytes(corners(uvs, tri, 2))}), "times-theirs")
+		b.ReportMetric(ours/run("tangents", map[string][]byte{"positions": numlist.Bytes(corners(p, tri, 3)), "normals": numlist.Bytes(corners(normals, tri, 3)), "uvs": numlist.Bytes(corners(uvs, tri, 2))}), "times-theirs")
 	})
 }

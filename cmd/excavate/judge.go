@@ -30,7 +30,7 @@ type judgedPicture struct {
 
 // judge looks at a scene whole: the inventory is in its own axes and unit.
 func judge(s *scene.Scene) judged {
-	out := judged{Inventory: appraise.New(s), Clues: appraise.Basis(s), Pictures: []judgedPicture{}}
+	out := judged{Inventory: appraise.InventoryOf(s), Clues: appraise.Basis(s), Pictures: []judgedPicture{}}
 	for i := range s.Pictures {
 		p := &s.Pictures[i]
 		x := judgedPicture{Name: p.Name, Roles: []string{}}

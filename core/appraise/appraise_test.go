@@ -29,7 +29,7 @@ func keeper(t testing.TB) *scene.Scene {
 
 func TestInventory(t *testing.T) {
 	s := keeper(t)
-	x := New(s)
+	x := InventoryOf(s)
 	st := s.Stats()
 	bones, triangles, vertices := 0, 0, 0
 	for _, n := range x.Nodes {
@@ -68,24 +68,24 @@ func TestUVSets(t *testing.T) {
 	quad := func(uv ...float32) *scene.Part {
 		return &scene.Part{Positions: make([]float32, 12), Triangles: []uint32{0, 1, 2, 0, 2, 3}, UVs: []scene.AttrSet{{Name: "surface", Data: uv}}}
 	}
-	if u := Lay(quad(0, 0, 1, 0, 1, 1, 0, 1), 0); u.Covered != 1 || u.Overlap != 0 || u.Outside != 0 {
+	if u := UVSetOf(quad(0, 0, 1, 0, 1, 1, 0, 1), 0); u.Covered != 1 || u.Overlap != 0 || u.Outside != 0 {
 		t.Errorf("a whole square: %+v", u)
 	}
-	if u := Lay(quad(0, 0, 0.5, 0, 0.5, 0.5, 0, 0.5), 0); u.Covered != 0.25 || u.Overlap != 0 {
+	if u := UVSetOf(quad(0, 0, 0.5, 0, 0.5, 0.5, 0, 0.5), 0); u.Covered != 0.25 || u.Overlap != 0 {
 		t.Errorf("a quarter: %+v", u)
 	}
-	if u := Lay(quad(0, 0, 2, 0, 2, 1, 0, 1), 0); u.Outside != 1 || u.Overlap != 1 || u.Max != [2]float32{2, 1} {
+	if u := UVSetOf(quad(0, 0, 2, 0, 2, 1, 0, 1), 0); u.Outside != 1 || u.Overlap != 1 || u.Max != [2]float32{2, 1} {
 		t.Errorf("twice over: %+v", u)
 	}
 	p := quad(0, 0, 1, 0, 1, 1, 0, 1)
 	p.Triangles = append(p.Triangles, 0, 1, 2)
-	if u := Lay(p, 0); math.Abs(u.Overlap-0.5) > 0.01 {
+	if u := UVSetOf(p, 0); math.Abs(u.Overlap-0.5) > 0.01 {
 		t.Errorf("one triangle twice: %+v", u)
 	}
-	if u := Lay(quad(0, 0, 1e30, 0, 1, 1e30, 0, 1), 0); u.Covered > 1 {
+	if u := UVSetOf(quad(0, 0, 1e30, 0, 1, 1e30, 0, 1), 0); u.Covered > 1 {
 		t.Errorf("without end: %+v", u)
 	}
-	img := Drawn(quad(0, 0, 1, 0, 1, 1, 0, 1), 0, image.NewNRGBA(image.Rect(0, 0, 2, 2)), 64)
+	img := DrawUVs(quad(0, 0, 1, 0, 1, 1, 0, 1), 0, image.NewNRGBA(image.Rect(0, 0, 2, 2)), 64)
 	if c := img.NRGBAAt(32, 32); c.R != 0x1c || c.G != 0x67 {
 		t.Errorf("the diagonal is not drawn: %v", c)
 	}

@@ -5,6 +5,7 @@ package appraise
 
 import (
 	"math"
+	"slices"
 
 	"excavate/core/geom"
 	"excavate/core/naming"
@@ -151,98 +152,13 @@ type Collider struct {
 	Tail   *[3]float32 `json:"tail,omitempty"`
 }
 
-// New lists a scene.
-func New(s *scene.Scene) Inventory {
-	out := Inventory{Nodes: []Node{}, Meshes: []Mesh{}, Materials: []Material{}, Skins: []Skin{}, Morphs: []Morph{}, Motions: []Motion{}, Expressions: []Expression{}, Colliders: []Collider{}, Pictures: []Pictured{}}
-	for i := range s.Pictures {
-		p := &s.Pictures[i]
-		x := Pictured{Name: p.Name, Width: p.Width, Height: p.Height, Bytes: len(p.Data), Missing: p.Missing()}
-		for k := range s.Materials {
-			for _, t := range s.Materials[k].Textures {
-				if t.Picture == i {
-					x.Materials++
-					break
-				}
-			}
-		}
-		out.Pictures = append(out.Pictures, x)
-	}
-	bones, helpers, world := s.Bones(), s.Helpers(), s.World()
-	for i := range s.Nodes {
-		n := &s.Nodes[i]
-		x := Node{Name: n.Name, Kind: "node", Props: n.Props, Parent: n.Parent, Mesh: n.Mesh, State: naming.StateOf(n.Name)}
-		_, x.Detail, _ = scene.LevelOf(n.Name)
-		if n.Parent >= 0 {
-			x.Depth = out.Nodes[n.Parent].Depth + 1
-		}
-		switch {
-		case n.Mesh >= 0:
-			x.Kind = "mesh"
-			box := geom.EmptyBox()
-			for k := range s.Meshes[n.Mesh].Parts {
-				p := s.Meshes[n.Mesh].Parts[k]
-				p.Normals = nil
-				pos, _ := s.Posed(i, &p, world)
-				for v := 0; v+2 < len(pos); v += 3 {
-					box.Add(geom.Vec3{float64(pos[v]), float64(pos[v+1]), float64(pos[v+2])})
-				}
-			}
-			if !box.Empty() {
-				size := [3]float64(box.Size())
-				x.Size = &size
-			}
-			if x.Detail == 0 {
-				_, x.Detail, _ = scene.LevelOf(s.Meshes[n.Mesh].Name)
-			}
-			if box.Empty() || geom.Vec3(box.Size()).Len() == 0 || s.Unseen(&s.Meshes[n.Mesh]) {
-				x.Kind, x.Unwanted = "hidden mesh", true
-			}
-		case bones[i]:
-			x.Kind = "bone"
-		case n.Camera >= 0:
-			x.Kind = "camera"
-		case n.Light >= 0:
-			x.Kind = "light"
-		case n.Collider != nil:
-			x.Kind = "collider"
-		case helpers[i]:
-			x.Kind = "helper"
-		}
-		x.Unwanted = x.Unwanted || x.Kind == "camera" || x.Kind == "light" || x.Kind == "helper"
-		out.Nodes = append(out.Nodes, x)
-	}
-	uses := make([]int, len(s.Materials))
-	for i := range s.Meshes {
-		m := Mesh{Name: s.Meshes[i].Name, Parts: []Part{}}
-		at := 0
-		for k := range s.Meshes[i].Parts {
-			p := &s.Meshes[i].Parts[k]
-			x := Part{Primitive: at, Material: p.Material, Vertices: p.Vertices(), Triangles: len(p.Triangles) / 3, Lines: len(p.Lines) / 2, Points: len(p.Points), Influences: p.Influences,
-				Normals: p.Normals != nil, Tangents: p.Tangents != nil, UVs: []UVSet{}, Colours: []string{}}
-			for _, list := range [][]uint32{p.Triangles, p.Lines, p.Points} {
-				if len(list) > 0 && p.Vertices() > 0 {
-					at++
-				}
-			}
-			for u := range p.UVs {
-				x.UVs = append(x.UVs, Lay(p, u))
-			}
-			for _, c := range p.Colours {
-				x.Colours = append(x.Colours, c.Name)
-			}
-			if p.Material >= 0 {
-				uses[p.Material] += len(p.Triangles) / 3
-			}
-			m.Parts = append(m.Parts, x)
-		}
-		// All parts of a mesh share their targets; the first speaks for them.
-		if len(s.Meshes[i].Parts) > 0 {
-			for k, t := range s.Meshes[i].Parts[0].Morphs {
-				out.Morphs = append(out.Morphs, Morph{Mesh: i, Index: k, Name: t.Name, Weight: t.Weight, Moves: moved(s.Meshes[i].Parts, k)})
-			}
-		}
-		out.Meshes = append(out.Meshes, m)
-	}
+// InventoryOf lists what a scene has.
+func InventoryOf(s *scene.Scene) Inventory {
+	out := Inventory{Nodes: []Node{}, Meshes: []Mesh{}, Materials: []Material{}, Skins: []Skin{}, Morphs: []Morph{},
+		Motions: []Motion{}, Expressions: []Expression{}, Colliders: []Collider{}, Pictures: []Pictured{}}
+	out.pictures(s)
+	out.nodes(s)
+	uses := out.meshes(s)
 	for i := range s.Materials {
 		out.Materials = append(out.Materials, material(s, &s.Materials[i], uses[i]))
 	}
@@ -257,19 +173,128 @@ func New(s *scene.Scene) Inventory {
 		}
 		out.Motions = append(out.Motions, x)
 	}
-	if a := s.Avatar; a != nil {
-		for _, e := range a.Expressions {
-			x := Expression{Name: e.Name, Morphs: []MorphShare{}}
-			for _, m := range e.Morphs {
-				x.Morphs = append(x.Morphs, MorphShare{s.Nodes[m.Node].Mesh, m.Index, m.Weight})
-			}
-			out.Expressions = append(out.Expressions, x)
-		}
-		for _, c := range a.Colliders {
-			out.Colliders = append(out.Colliders, Collider{c.Node, c.Offset, c.Radius, c.Tail})
-		}
-	}
+	out.avatar(s)
 	return out
+}
+
+func (out *Inventory) pictures(s *scene.Scene) {
+	for i := range s.Pictures {
+		p := &s.Pictures[i]
+		x := Pictured{Name: p.Name, Width: p.Width, Height: p.Height, Bytes: len(p.Data), Missing: p.Missing()}
+		for k := range s.Materials {
+			if slices.ContainsFunc(s.Materials[k].Textures, func(t scene.Texture) bool { return t.Picture == i }) {
+				x.Materials++
+			}
+		}
+		out.Pictures = append(out.Pictures, x)
+	}
+}
+
+func (out *Inventory) nodes(s *scene.Scene) {
+	bones, helpers, world := s.Bones(), s.Helpers(), s.World()
+	for i := range s.Nodes {
+		n := &s.Nodes[i]
+		x := Node{Name: n.Name, Kind: "node", Props: n.Props, Parent: n.Parent, Mesh: n.Mesh, State: naming.StateOf(n.Name)}
+		_, x.Detail, _ = scene.LevelOf(n.Name)
+		if n.Parent >= 0 {
+			x.Depth = out.Nodes[n.Parent].Depth + 1
+		}
+		switch {
+		case n.Mesh >= 0:
+			x.mesh(s, i, world)
+		case bones[i]:
+			x.Kind = "bone"
+		case n.Camera >= 0:
+			x.Kind = "camera"
+		case n.Light >= 0:
+			x.Kind = "light"
+		case n.Collider != nil:
+			x.Kind = "collider"
+		case helpers[i]:
+			x.Kind = "helper"
+		}
+		x.Unwanted = x.Unwanted || x.Kind == "camera" || x.Kind == "light" || x.Kind == "helper"
+		out.Nodes = append(out.Nodes, x)
+	}
+}
+
+// mesh says of a node that shows one how large it is, and whether anything is
+// seen of it.
+func (x *Node) mesh(s *scene.Scene, node int, world []geom.Mat4) {
+	m := &s.Meshes[s.Nodes[node].Mesh]
+	x.Kind = "mesh"
+	box := s.NodeBounds(node, world)
+	if !box.Empty() {
+		size := [3]float64(box.Size())
+		x.Size = &size
+	}
+	if x.Detail == 0 {
+		_, x.Detail, _ = scene.LevelOf(m.Name)
+	}
+	if box.Empty() || box.Size().Len() == 0 || s.Unseen(m) {
+		x.Kind, x.Unwanted = "hidden mesh", true
+	}
+}
+
+// meshes lists meshes and morph targets, and returns how many triangles each
+// material has.
+func (out *Inventory) meshes(s *scene.Scene) (uses []int) {
+	uses = make([]int, len(s.Materials))
+	for i := range s.Meshes {
+		parts := s.Meshes[i].Parts
+		m := Mesh{Name: s.Meshes[i].Name, Parts: []Part{}}
+		primitive := 0
+		for k := range parts {
+			p := &parts[k]
+			m.Parts = append(m.Parts, partOf(p, primitive))
+			for _, list := range [][]uint32{p.Triangles, p.Lines, p.Points} {
+				if len(list) > 0 && p.Vertices() > 0 {
+					primitive++
+				}
+			}
+			if p.Material >= 0 {
+				uses[p.Material] += len(p.Triangles) / 3
+			}
+		}
+		// All parts of a mesh share their targets; the first speaks for them.
+		if len(parts) > 0 {
+			for k, t := range parts[0].Morphs {
+				out.Morphs = append(out.Morphs, Morph{Mesh: i, Index: k, Name: t.Name, Weight: t.Weight, Moves: moved(parts, k)})
+			}
+		}
+		out.Meshes = append(out.Meshes, m)
+	}
+	return uses
+}
+
+func partOf(p *scene.Part, primitive int) Part {
+	x := Part{Primitive: primitive, Material: p.Material, Vertices: p.Vertices(), Triangles: len(p.Triangles) / 3,
+		Lines: len(p.Lines) / 2, Points: len(p.Points), Influences: p.Influences,
+		Normals: p.Normals != nil, Tangents: p.Tangents != nil, UVs: []UVSet{}, Colours: []string{}}
+	for u := range p.UVs {
+		x.UVs = append(x.UVs, UVSetOf(p, u))
+	}
+	for _, c := range p.Colours {
+		x.Colours = append(x.Colours, c.Name)
+	}
+	return x
+}
+
+func (out *Inventory) avatar(s *scene.Scene) {
+	a := s.Avatar
+	if a == nil {
+		return
+	}
+	for _, e := range a.Expressions {
+		x := Expression{Name: e.Name, Morphs: []MorphShare{}}
+		for _, m := range e.Morphs {
+			x.Morphs = append(x.Morphs, MorphShare{s.Nodes[m.Node].Mesh, m.Index, m.Weight})
+		}
+		out.Expressions = append(out.Expressions, x)
+	}
+	for _, c := range a.Colliders {
+		out.Colliders = append(out.Colliders, Collider{c.Node, c.Offset, c.Radius, c.Tail})
+	}
 }
 
 // channels are those of a picture that a role reads (glTF 2.0, section 3.9, and

@@ -55,7 +55,7 @@ func TestInventoryOfAVillage(t *testing.T) {
 	if err := s.Validate(); err != nil {
 		t.Fatal(err)
 	}
-	x := New(s)
+	x := InventoryOf(s)
 	got := ""
 	for _, n := range x.Nodes {
 		got += fmt.Sprintf("%s: %s %d %q %v; ", n.Name, n.Kind, n.Detail, n.State, n.Unwanted)
@@ -84,7 +84,7 @@ func TestInventoryOfAVillage(t *testing.T) {
 	if len(x.Skins)+len(x.Morphs)+len(x.Motions)+len(x.Expressions)+len(x.Colliders) != 0 {
 		t.Errorf("%+v", x)
 	}
-	if e := New(&scene.Scene{}); e.Nodes == nil || e.Meshes == nil || e.Materials == nil {
+	if e := InventoryOf(&scene.Scene{}); e.Nodes == nil || e.Meshes == nil || e.Materials == nil {
 		t.Error("lists of nothing are null in JSON")
 	}
 }
@@ -243,20 +243,20 @@ func TestVerdictsHaveUnits(t *testing.T) {
 }
 
 // A drawn UV set shows what is covered twice and what lies outside.
-func TestDrawnUVs(t *testing.T) {
+func TestDrawUVs(t *testing.T) {
 	p := &scene.Part{Positions: make([]float32, 12), Triangles: []uint32{0, 1, 2, 0, 2, 3, 0, 1, 2}, UVs: []scene.AttrSet{{Data: []float32{0.1, 0.1, 0.9, 0.1, 0.9, 0.9, 0.1, 0.9}}}}
 	under := image.NewNRGBA(image.Rect(0, 0, 1, 1))
 	under.SetNRGBA(0, 0, color.NRGBA{255, 255, 255, 255})
-	img := Drawn(p, 0, under, 100)
+	img := DrawUVs(p, 0, under, 100)
 	once, twice, none := img.NRGBAAt(30, 70), img.NRGBAAt(70, 30), img.NRGBAAt(2, 2)
 	if none != (color.NRGBA{255, 255, 255, 255}) || once != none || twice == once || twice.R < twice.B+40 {
 		t.Errorf("none %v, once %v, twice %v", none, once, twice)
 	}
 	p.UVs[0].Data = []float32{0.5, 0.5, 1.5, 0.5, 1.5, 0.9, 0.5, 0.9}
-	if c := Drawn(p, 0, nil, 100).NRGBAAt(75, 50); c.R < c.B+80 || c.G < 60 {
+	if c := DrawUVs(p, 0, nil, 100).NRGBAAt(75, 50); c.R < c.B+80 || c.G < 60 {
 		t.Errorf("an edge of what lies outside is %v", c)
 	}
-	if img := Drawn(p, 7, nil, 20); img.Rect.Dx() != 20 {
+	if img := DrawUVs(p, 7, nil, 20); img.Rect.Dx() != 20 {
 		t.Errorf("%v", img.Rect)
 	}
 }

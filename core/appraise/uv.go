@@ -22,8 +22,8 @@ type UVSet struct {
 // layGrid is the side of the grid on which coverage is counted.
 const layGrid = 256
 
-// Lay measures a part's UV set.
-func Lay(p *scene.Part, set int) UVSet {
+// UVSetOf measures a part's UV set.
+func UVSetOf(p *scene.Part, set int) UVSet {
 	u := p.UVs[set]
 	out := UVSet{Name: u.Name}
 	if len(u.Data) < 2 || len(p.Triangles) == 0 {
@@ -110,9 +110,9 @@ func fill(x, y [3]float64, put func(px, py int) bool) {
 	}
 }
 
-// Drawn draws a UV set's triangles over its picture, which may be nil: what is
+// DrawUVs draws a UV set's triangles over its picture, which may be nil: what is
 // covered twice in iron, what leaves the picture in ochre.
-func Drawn(p *scene.Part, set int, under *image.NRGBA, side int) *image.NRGBA {
+func DrawUVs(p *scene.Part, set int, under *image.NRGBA, side int) *image.NRGBA {
 	out := image.NewNRGBA(image.Rect(0, 0, side, side))
 	for y := range side {
 		for x := range side {

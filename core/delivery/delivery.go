@@ -15,11 +15,11 @@ import (
 	"slices"
 	"strings"
 
-	"excavate/core/cores"
 	"excavate/core/distinct"
 	"excavate/core/format"
 	"excavate/core/format/gltf"
 	"excavate/core/geom"
+	"excavate/core/parallel"
 	"excavate/core/pixel"
 	"excavate/core/render"
 	"excavate/core/scene"
@@ -626,7 +626,7 @@ func (c *composer) show(s *scene.Scene) error {
 	}
 	n := max(o.Frames, 1)
 	frames, errs := make([][]byte, n), make([]error, n)
-	cores.Share(n, 1, func(from, to int) {
+	parallel.Share(n, 1, func(from, to int) {
 		for i := from; i < to && c.ctx.Err() == nil; i++ {
 			img := render.Draw(s, render.Options{Width: o.Width, Height: o.Height,
 				Turn: o.Turn + 360*float64(i)/float64(n), Tilt: o.Tilt, Figure: o.Figure,

@@ -19,8 +19,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"excavate/core/cores"
 	"excavate/core/disk"
+	"excavate/core/parallel"
 	"excavate/core/source"
 )
 
@@ -326,7 +326,7 @@ func (r *running) folder(dir string) (*os.Root, error) {
 // place writes one entry aside and renames it. It returns the bytes that were
 // counted as progress.
 func (r *running) place(ctx context.Context, i int, buf []byte) (counted int64, err error) {
-	defer cores.Caught(&err)
+	defer parallel.Caught(&err)
 	it := &r.Plan.Items[i]
 	src := r.Sources[it.Source]
 	in, err := src.Stream(it.Entry)

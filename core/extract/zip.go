@@ -13,8 +13,8 @@ import (
 	"runtime"
 	"sync"
 
-	"excavate/core/cores"
 	"excavate/core/disk"
+	"excavate/core/parallel"
 	"excavate/core/source"
 
 	"github.com/klauspost/compress/flate"
@@ -170,7 +170,7 @@ func (r *running) failed(i int) bool {
 func (r *running) pack(i int) (p packedEntry) {
 	e, it := r.entry(i), &r.Plan.Items[i]
 	p = packedEntry{i: i, size: e.Size, h: &zip.FileHeader{Name: it.To, Method: zip.Deflate}}
-	defer cores.Caught(&p.err)
+	defer parallel.Caught(&p.err)
 	if e.Size > packedInMemory {
 		return p
 	}

@@ -54,7 +54,7 @@ func (l *Library) Cover(ctx context.Context, lay *layout.Layout, stack source.St
 	faults := map[string]int{}
 	for si, s := range stack {
 		entries := s.Entries()
-		err := parallel(ctx, len(entries), func(i int) {
+		err := each(ctx, len(entries), func(i int) {
 			x, size, ok := l.coverOne(ctx, lay, s, i, finder)
 			mu.Lock()
 			defer mu.Unlock()

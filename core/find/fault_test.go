@@ -7,9 +7,9 @@ import (
 	"strings"
 	"testing"
 
-	"excavate/core/cores"
 	"excavate/core/format"
 	"excavate/core/layout"
+	"excavate/core/parallel"
 	"excavate/core/scene"
 )
 
@@ -19,7 +19,7 @@ func TestAReaderThatPanics(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(2))
 	broken := func(ctx context.Context, f format.File) (*scene.Scene, error) {
 		if strings.HasSuffix(f.Name, "cores") {
-			cores.Share(100, 1, func(from, to int) { panic("the plank is rotten") })
+			parallel.Share(100, 1, func(from, to int) { panic("the plank is rotten") })
 		}
 		var list []int
 		_ = list[len(f.Data)]

@@ -3,7 +3,7 @@ package find
 import (
 	"fmt"
 
-	"excavate/core/cores"
+	"excavate/core/parallel"
 	"excavate/core/scene"
 )
 
@@ -25,7 +25,7 @@ func irregular(s *scene.Scene) {
 		for i := range s.Meshes[m].Parts {
 			p := &s.Meshes[m].Parts[i]
 			normals += len(p.Normals) / 3
-			for _, n := range cores.Gather(len(p.Normals)/3, 1<<14, func(from, to int) (n int) {
+			for _, n := range parallel.Gather(len(p.Normals)/3, 1<<14, func(from, to int) (n int) {
 				for v := from; v < to; v++ {
 					x, y, z := float64(p.Normals[3*v]), float64(p.Normals[3*v+1]), float64(p.Normals[3*v+2])
 					if l := x*x + y*y + z*z; !(l > (1-unitWithin)*(1-unitWithin) && l < (1+unitWithin)*(1+unitWithin)) {

@@ -6,9 +6,9 @@ import (
 	"sync/atomic"
 
 	"excavate/core/catalog"
-	"excavate/core/cores"
 	"excavate/core/link"
 	"excavate/core/naming"
+	"excavate/core/parallel"
 	"excavate/core/source"
 )
 
@@ -56,7 +56,7 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 	for si, s := range stack {
 		entries := s.Entries()
 		kinds, formats, faults := make([]string, len(entries)), make([]string, len(entries)), make([]string, len(entries))
-		err := parallel(ctx, len(entries), func(i int) {
+		err := each(ctx, len(entries), func(i int) {
 			kinds[i] = string(Data)
 			head, err := s.Head(i, HeadBytes)
 			if err != nil {
@@ -78,7 +78,7 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 			continue
 		}
 		found := make([][]link.Ask, len(entries))
-		err = parallel(ctx, len(entries), func(i int) {
+		err = each(ctx, len(entries), func(i int) {
 			if kinds[i] != string(Model) || !asks(entries[i].Path) {
 				return
 			}
@@ -103,11 +103,11 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 	return out, nil
 }
 
-// parallel calls f for 0 to n-1 on every core, in runs of neighbours.
-func parallel(ctx context.Context, n int, f func(i int)) error {
+// each calls f for 0 to n-1 on every core, in runs of neighbours.
+func each(ctx context.Context, n int, f func(i int)) error {
 	const run = 64
 	var next atomic.Int64
-	var wg cores.Group
+	var wg parallel.Group
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for ctx.Err() == nil {

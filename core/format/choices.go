@@ -4,7 +4,7 @@ import (
 	"cmp"
 	"slices"
 
-	"excavate/core/cores"
+	"excavate/core/parallel"
 	"excavate/core/scene"
 )
 
@@ -22,7 +22,7 @@ type Choice struct {
 // that refuse it last, equals as they stand in the list.
 func (ws Writers) Choices(s *scene.Scene, name string) []Choice {
 	out := make([]Choice, len(ws))
-	cores.Share(len(ws), 1, func(from, to int) {
+	parallel.Share(len(ws), 1, func(from, to int) {
 		for i := from; i < to; i++ {
 			out[i] = ws.choice(i, s, name)
 		}

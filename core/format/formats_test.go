@@ -29,9 +29,9 @@ import (
 	"excavate/core/format/usd"
 	"excavate/core/format/x3d"
 	"excavate/core/geom"
+	"excavate/core/numlist"
 	"excavate/core/pixel"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 // random is a scene of some meshes with what a flat format can carry.
@@ -782,17 +782,17 @@ func quads(side int) []format.Written {
 		for x := range side {
 			h := math.Sin(float64(x)/30) * math.Cos(float64(y)/20)
 			text = fmt.Appendf(text, "v %.6f %.6f %.6f\nvt %.6f %.6f\nvn 0.0000 1.0000 0.0000\n", float64(x)/7, h, float64(y)/7, float64(x)/float64(side), float64(y)/float64(side))
-			body = append(body, words.Bytes([]float32{float32(x) / 7, float32(h), float32(y) / 7})...)
+			body = append(body, numlist.Bytes([]float32{float32(x) / 7, float32(h), float32(y) / 7})...)
 			if x > 0 && y > 0 {
 				a := uint32(y*side + x)
 				corners := []uint32{a - uint32(side) - 1, a - 1, a, a - uint32(side)}
-				faces = append(append(faces, 4), words.Bytes(corners)...)
+				faces = append(append(faces, 4), numlist.Bytes(corners)...)
 			}
 		}
 	}
 	for at := 0; at < len(faces); at += 17 {
 		text = append(text, 'f')
-		for _, v := range words.Of[uint32](faces[at+1 : at+17]) {
+		for _, v := range numlist.Of[uint32](faces[at+1 : at+17]) {
 			text = fmt.Appendf(text, " %d/%d/%d", v+1, v+1, v+1)
 		}
 		text = append(text, '\n')
@@ -884,7 +884,7 @@ func benchmarkRead(b *testing.B, r format.Reader, files []format.Written) {
 func textSTL(binary []byte) []byte {
 	out := []byte("solid grid\n")
 	three := func(p []byte) {
-		for _, v := range words.Of[float32](p[:12]) {
+		for _, v := range numlist.Of[float32](p[:12]) {
 			out = strconv.AppendFloat(append(out, ' '), float64(v), 'g', -1, 32)
 		}
 		out = append(out, '\n')

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -650,123 +651,142 @@ func (m *machine) draw(a, b, c int64) error {
 
 const commandChunk = 4096 // commands that are read at once
 
+// commands is a list of commands that is being run.
+type commands struct {
+	*machine
+	set     *commandSet
+	src     *opened
+	at      int64 // of the next command
+	began   int64 // of the present stretch, for the tracer
+	chunk   []byte
+	chunkAt int64
+	ended   bool
+}
+
 // run runs commands until one ends the list.
 func (m *machine) run(set *commandSet, src *opened, at int64) error {
 	if m.depth++; m.depth > limit.RecordNesting {
 		return fmt.Errorf("lists call one another more than %d deep", limit.RecordNesting)
 	}
 	defer func() { m.depth-- }()
-	r := m.b.run
-	size := int64(set.size)
-	var chunk []byte
-	var chunkAt int64
-	fail := func(at int64, err error) error {
-		r.cur, r.at = src, at
-		var ee *starlark.EvalError
-		var le *Error
-		if errors.As(err, &ee) || errors.As(err, &le) || missing(err) != nil {
-			return err
-		}
-		return fmt.Errorf("command at 0x%x: %w", at+src.base, err)
-	}
-	began := at
-	defer func() {
-		if r.tracer != nil && at > began {
-			r.tracer.use(src, began, at-began, fmt.Sprintf("%d commands", (at-began)/size), m.m.n.line, m.m.n.col, nil)
-		}
-	}()
-	for {
-		o := at - chunkAt
-		if o < 0 || o+size > int64(len(chunk)) || chunk == nil {
-			if err := r.cancelled(); err != nil {
-				return err
-			}
-			n := min(commandChunk*size, src.in.Size()-at)
-			if at < 0 || n < size {
-				return fail(at, fmt.Errorf("the list has no end: the file ends at 0x%x", src.in.Size()))
-			}
-			var err error
-			if chunk, err = src.in.Bytes(at, n/size*size); err != nil {
-				return fail(at, err)
-			}
-			chunkAt, o = at, 0
-		}
-		if m.ran++; m.ran > limit.Commands {
-			return fail(at, fmt.Errorf("more than %d commands", limit.Commands))
-		}
-		var w uint64
-		switch p := chunk[o:]; {
-		case size == 8 && set.order == bigEndian:
-			w = binary.BigEndian.Uint64(p)
-		case size == 8:
-			w = binary.LittleEndian.Uint64(p)
-		case size == 4 && set.order == bigEndian:
-			w = uint64(binary.BigEndian.Uint32(p))
-		case size == 4:
-			w = uint64(binary.LittleEndian.Uint32(p))
-		case size == 2 && set.order == bigEndian:
-			w = uint64(binary.BigEndian.Uint16(p))
-		case size == 2:
-			w = uint64(binary.LittleEndian.Uint16(p))
-		default:
-			w = uint64(p[0])
+	l := &commands{machine: m, set: set, src: src, at: at, began: at}
+	defer l.trace()
+	for !l.ended {
+		here := l.at
+		w, err := l.next()
+		if err != nil {
+			return l.fail(here, err)
 		}
 		code := set.code.of(w)
 		c := set.table[code]
 		if c == nil {
 			if c = set.other; c == nil {
-				return fail(at, fmt.Errorf("the code 0x%x is no command that the layout knows", code))
+				return l.fail(here, fmt.Errorf("the code 0x%x is no command that the layout knows", code))
 			}
 		}
-		here := at
-		at += size
-		switch c.op {
-		case opDraw:
-			for i := 0; i+2 < len(c.args); i += 3 {
-				if err := m.draw(c.args[i].of(w), c.args[i+1].of(w), c.args[i+2].of(w)); err != nil {
-					return fail(here, err)
-				}
-			}
-		case opLoad:
-			to, off, err := m.target(c.args[0].of(w))
-			if err == nil {
-				err = m.load(to, off, c.args[1].of(w), c.args[2].of(w))
-			}
-			if err != nil {
-				return fail(here, err)
-			}
-		case opCall:
-			to, off, err := m.target(c.args[0].of(w))
-			if err == nil {
-				err = m.run(set, to, off)
-			}
-			if err != nil {
-				return fail(here, err)
-			}
-		case opJump:
-			to, off, err := m.target(c.args[0].of(w))
-			if err != nil {
-				return fail(here, err)
-			}
-			src, at, chunk, began = to, off, nil, off
-		case opBone:
-			if err := m.setBone(c.args[0].of(w)); err != nil {
-				return fail(here, err)
-			}
-		case opMaterial:
-			k := c.args[0].of(w)
-			if k < -1 || k >= int64(len(m.b.s.Materials)) {
-				return fail(here, fmt.Errorf("material %d, and there are %d", k, len(m.b.s.Materials)))
-			}
-			m.key.material, m.cur = int(k), nil
-		case opEnd:
-			return nil
-		case opScript:
-			if _, err := starlark.Call(m.th, c.fn, starlark.Tuple{starlark.MakeUint64(w)}, nil); err != nil {
-				return fail(here, err)
-			}
+		if err := l.do(c, w); err != nil {
+			return l.fail(here, err)
 		}
 	}
+	return nil
+}
+
+// trace tells the tracer what was run in one stretch.
+func (l *commands) trace() {
+	if t := l.b.run.tracer; t != nil && l.at > l.began {
+		t.use(l.src, l.began, l.at-l.began, fmt.Sprintf("%d commands", (l.at-l.began)/int64(l.set.size)), l.m.n.line, l.m.n.col, nil)
+	}
+}
+
+// fail names the command, unless the error has a place of its own.
+func (l *commands) fail(at int64, err error) error {
+	r := l.b.run
+	r.cur, r.at = l.src, at
+	var ee *starlark.EvalError
+	var le *Error
+	if errors.As(err, &ee) || errors.As(err, &le) || missing(err) != nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return fmt.Errorf("command at 0x%x: %w", at+l.src.base, err)
+}
+
+// next reads a command; many are read from the file at once.
+func (l *commands) next() (uint64, error) {
+	size := int64(l.set.size)
+	o := l.at - l.chunkAt
+	if o < 0 || o+size > int64(len(l.chunk)) || l.chunk == nil {
+		if err := l.b.run.cancelled(); err != nil {
+			return 0, err
+		}
+		n := min(commandChunk*size, l.src.in.Size()-l.at)
+		if l.at < 0 || n < size {
+			return 0, fmt.Errorf("the list has no end: the file ends at 0x%x", l.src.in.Size())
+		}
+		var err error
+		if l.chunk, err = l.src.in.Bytes(l.at, n/size*size); err != nil {
+			return 0, err
+		}
+		l.chunkAt, o = l.at, 0
+	}
+	if l.ran++; l.ran > limit.Commands {
+		return 0, fmt.Errorf("more than %d commands", limit.Commands)
+	}
+	l.at += size
+	return word(l.chunk[o:], l.set.size, l.set.order), nil
+}
+
+// word is an unsigned number of 1, 2, 4 or 8 bytes.
+func word(p []byte, size int, order byteOrder) uint64 {
+	var o binary.ByteOrder = binary.LittleEndian
+	if order == bigEndian {
+		o = binary.BigEndian
+	}
+	switch size {
+	case 8:
+		return o.Uint64(p)
+	case 4:
+		return uint64(o.Uint32(p))
+	case 2:
+		return uint64(o.Uint16(p))
+	}
+	return uint64(p[0])
+}
+
+// do runs one command.
+func (l *commands) do(c *command, w uint64) error {
+	switch c.op {
+	case opDraw:
+		for i := 0; i+2 < len(c.args); i += 3 {
+			if err := l.draw(c.args[i].of(w), c.args[i+1].of(w), c.args[i+2].of(w)); err != nil {
+				return err
+			}
+		}
+	case opLoad, opCall, opJump:
+		to, off, err := l.target(c.args[0].of(w))
+		switch {
+		case err != nil:
+			return err
+		case c.op == opLoad:
+			return l.load(to, off, c.args[1].of(w), c.args[2].of(w))
+		case c.op == opCall:
+			return l.run(l.set, to, off)
+		}
+		l.src, l.at, l.chunk, l.began = to, off, nil, off
+	case opBone:
+		return l.setBone(c.args[0].of(w))
+	case opMaterial:
+		k := c.args[0].of(w)
+		if k < -1 || k >= int64(len(l.b.s.Materials)) {
+			return fmt.Errorf("material %d, and there are %d", k, len(l.b.s.Materials))
+		}
+		l.key.material, l.cur = int(k), nil
+	case opEnd:
+		l.ended = true
+	case opScript:
+		_, err := starlark.Call(l.th, c.fn, starlark.Tuple{starlark.MakeUint64(w)}, nil)
+		return err
+	}
+	return nil
 }
 
 // target is where a command's address leads: through the pointer's spaces, or

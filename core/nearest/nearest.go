@@ -6,8 +6,8 @@ import (
 	"runtime"
 	"slices"
 
-	"excavate/core/cores"
 	"excavate/core/geom"
+	"excavate/core/parallel"
 )
 
 // Surface is triangles in a grid of cells.
@@ -183,7 +183,7 @@ func (s *Surface) Distances(points []geom.Vec3) []float64 {
 		next <- i
 	}
 	close(next)
-	var wg cores.Group
+	var wg parallel.Group
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for i := range next {

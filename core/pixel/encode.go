@@ -7,7 +7,7 @@ import (
 	"math"
 	"runtime"
 
-	"excavate/core/cores"
+	"excavate/core/parallel"
 )
 
 // Encode packs a picture's texels: block compression BC1, BC3, BC4, BC5 and
@@ -47,7 +47,7 @@ func Encode(f Format, img *image.NRGBA) ([]byte, error) {
 	size := int(blockBytes[f])
 	across := (w + 3) / 4
 	// Rows of blocks are shared out between the processors.
-	var wg cores.Group
+	var wg parallel.Group
 	rows := make(chan int, (h+3)/4)
 	for y := range (h + 3) / 4 {
 		rows <- y

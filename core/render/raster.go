@@ -4,8 +4,8 @@ import (
 	"image/color"
 	"math"
 
-	"excavate/core/cores"
 	"excavate/core/geom"
+	"excavate/core/parallel"
 	"excavate/core/scene"
 )
 
@@ -76,7 +76,7 @@ func (j *job) part(pos, nrm []float32, p *scene.Part, cam *camera, plain int32, 
 		colours = p.Colours[0].Data
 	}
 	verts := make([]vertex, n)
-	cores.Share(n, least, func(from, to int) {
+	parallel.Share(n, least, func(from, to int) {
 		for v := from; v < to; v++ {
 			out := &verts[v]
 			var ok bool
@@ -102,7 +102,7 @@ func (j *job) part(pos, nrm []float32, p *scene.Part, cam *camera, plain int32, 
 	for first, count := 0, 1<<12; first < total; { // the first few tell how large they are
 		count = min(count, total-first)
 		every := 1 << min(j.spent/j.budget(), 20)
-		lists := cores.Gather(count, least, func(from, to int) []triangle {
+		lists := parallel.Gather(count, least, func(from, to int) []triangle {
 			list := make([]triangle, 0, to-from)
 			for i := first + from; i < first+to; i++ {
 				if every > 1 && (j.seen+i)%every != 0 {
@@ -195,7 +195,7 @@ func (j *job) level(t *triangle, verts []vertex) {
 
 // rows draws triangles, in their order; each core has rows of its own.
 func (j *job) rows(verts []vertex, lists [][]triangle) {
-	cores.Share(j.h, 16, func(y0, y1 int) {
+	parallel.Share(j.h, 16, func(y0, y1 int) {
 		for _, l := range lists {
 			for i := range l {
 				j.fill(verts, &l[i], y0, y1)

@@ -15,8 +15,8 @@ import (
 	"strings"
 	"sync"
 
-	"excavate/core/cores"
 	"excavate/core/geom"
+	"excavate/core/parallel"
 	"excavate/core/scene"
 )
 
@@ -66,7 +66,7 @@ func Draw(s *scene.Scene, o Options) *image.NRGBA {
 	}
 	w, h := o.Width*o.Samples, o.Height*o.Samples
 	j := newJob(w, h, o.Background)
-	var pictures cores.Group
+	var pictures parallel.Group
 	pictures.Go(func() { j.materials(s) }) // decoded while the surfaces are posed
 	box := geom.EmptyBox()
 	world := s.World()
@@ -83,7 +83,7 @@ func Draw(s *scene.Scene, o Options) *image.NRGBA {
 		m := &s.Meshes[s.Nodes[i].Mesh]
 		for k := range m.Parts {
 			pos, nrm := s.Posed(i, &m.Parts[k], world)
-			cores.Share(len(pos)/3, least, func(from, to int) {
+			parallel.Share(len(pos)/3, least, func(from, to int) {
 				own := geom.EmptyBox()
 				for v := 3 * from; v < 3*to; v += 3 {
 					p := change.Point(geom.Vec3{float64(pos[v]), float64(pos[v+1]), float64(pos[v+2])})

@@ -8,7 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"excavate/core/words"
+	"excavate/core/numlist"
 )
 
 // The stored form of a scene is a JSON header with everything but the flat
@@ -81,8 +81,8 @@ func (s *Scene) Encode() ([]byte, error) {
 		}
 		out = append(binary.LittleEndian.AppendUint64(out, n), b...)
 	}
-	s.bulk(func(p *[]float32) { put(*p == nil, words.Bytes(*p)) }, func(p *[]uint32) { put(*p == nil, words.Bytes(*p)) },
-		func(p *[]uint16) { put(*p == nil, words.Bytes(*p)) }, func(p *[]byte) { put(*p == nil, *p) })
+	s.bulk(func(p *[]float32) { put(*p == nil, numlist.Bytes(*p)) }, func(p *[]uint32) { put(*p == nil, numlist.Bytes(*p)) },
+		func(p *[]uint16) { put(*p == nil, numlist.Bytes(*p)) }, func(p *[]byte) { put(*p == nil, *p) })
 	return out, nil
 }
 
@@ -134,12 +134,12 @@ func Decode(b []byte) (*Scene, error) {
 	return s, s.Validate()
 }
 
-func fill[T words.Word](p *[]T, length func() (uint64, bool), take func(uint64) []byte) {
+func fill[T numlist.Word](p *[]T, length func() (uint64, bool), take func(uint64) []byte) {
 	n, ok := length()
 	if !ok {
 		return
 	}
-	*p = words.Of[T](take(n))
+	*p = numlist.Of[T](take(n))
 }
 
 // Digest is the SHA-256 of the stored form, in hexadecimal.

@@ -7,7 +7,7 @@ import (
 
 	"excavate/core/geom"
 	"excavate/core/limit"
-	"excavate/core/words"
+	"excavate/core/numlist"
 )
 
 // World returns each node's transform to world space.
@@ -359,11 +359,11 @@ type list struct {
 }
 
 func (s sound) floats(v []float32) int {
-	return s.once(list{unsafe.SliceData(v), len(v), 0}, func() int { return words.NotFinite(v) })
+	return s.once(list{unsafe.SliceData(v), len(v), 0}, func() int { return numlist.NotFinite(v) })
 }
 
 func (s sound) indices(v []uint32, n int) int {
-	return s.once(list{unsafe.SliceData(v), len(v), n}, func() int { return words.Beyond(v, n) })
+	return s.once(list{unsafe.SliceData(v), len(v), n}, func() int { return numlist.Beyond(v, n) })
 }
 
 func (s sound) once(l list, look func() int) int {

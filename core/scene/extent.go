@@ -3,8 +3,8 @@ package scene
 import (
 	"math"
 
-	"excavate/core/cores"
 	"excavate/core/geom"
+	"excavate/core/parallel"
 )
 
 // Bounds is the box of all meshes in world space at rest, in the scene's own
@@ -25,25 +25,37 @@ func (s *Scene) extent() (box geom.Box, area float64) {
 	return box, area
 }
 
+// NodeBounds is Bounds of what one node shows.
+func (s *Scene) NodeBounds(node int, world []geom.Mat4) geom.Box {
+	box := geom.EmptyBox()
+	s.shownBy(node, world, func(m *geom.Mat4, p *Part) { box = union(box, boxOf(m, p.Positions)) })
+	return box
+}
+
 // shown calls f with every part that a node shows and with the map from its
-// positions to the world. Nothing is copied, unless a skin deforms it.
+// positions to the world.
 func (s *Scene) shown(f func(m *geom.Mat4, p *Part)) {
 	world := s.World()
 	for i := range s.Nodes {
-		if s.Nodes[i].Mesh < 0 {
+		s.shownBy(i, world, f)
+	}
+}
+
+// shownBy is shown for one node. Nothing is copied, unless a skin deforms it.
+func (s *Scene) shownBy(node int, world []geom.Mat4, f func(m *geom.Mat4, p *Part)) {
+	if s.Nodes[node].Mesh < 0 {
+		return
+	}
+	parts := s.Meshes[s.Nodes[node].Mesh].Parts
+	for j := range parts {
+		p := &parts[j]
+		if s.Nodes[node].Skin < 0 || p.Influences == 0 || len(p.Joints) == 0 {
+			f(&world[node], p)
 			continue
 		}
-		parts := s.Meshes[s.Nodes[i].Mesh].Parts
-		for j := range parts {
-			p := &parts[j]
-			if s.Nodes[i].Skin < 0 || p.Influences == 0 || len(p.Joints) == 0 {
-				f(&world[i], p)
-				continue
-			}
-			posed := Part{Triangles: p.Triangles, Positions: p.Positions, Influences: p.Influences, Joints: p.Joints, Weights: p.Weights}
-			posed.Positions, _ = s.Posed(i, &posed, world)
-			f(&geom.Identity, &posed)
-		}
+		posed := Part{Triangles: p.Triangles, Positions: p.Positions, Influences: p.Influences, Joints: p.Joints, Weights: p.Weights}
+		posed.Positions, _ = s.Posed(node, &posed, world)
+		f(&geom.Identity, &posed)
 	}
 }
 
@@ -57,7 +69,7 @@ const (
 func boxOf(m *geom.Mat4, positions []float32) geom.Box {
 	box := geom.EmptyBox()
 	still := *m == geom.Identity
-	for _, b := range cores.Gather(len(positions)/3, leastVertices, func(from, to int) geom.Box {
+	for _, b := range parallel.Gather(len(positions)/3, leastVertices, func(from, to int) geom.Box {
 		if still {
 			return bareBox(positions[3*from : 3*to])
 		}
@@ -118,7 +130,7 @@ func union(a, b geom.Box) geom.Box {
 func areaOf(m *geom.Mat4, p *Part) (area float64) {
 	c := cofactors(m)
 	scale, similar := similarity(m)
-	for _, a := range cores.Gather(len(p.Triangles)/3, leastTriangles, func(from, to int) (sum float64) {
+	for _, a := range parallel.Gather(len(p.Triangles)/3, leastTriangles, func(from, to int) (sum float64) {
 		for t := 3 * from; t < 3*to; t += 3 {
 			a, b, d := 3*int(p.Triangles[t]), 3*int(p.Triangles[t+1]), 3*int(p.Triangles[t+2])
 			pa, pb, pd := p.Positions[a:a+3:a+3], p.Positions[b:b+3:b+3], p.Positions[d:d+3:d+3]

@@ -7,7 +7,7 @@ import (
 	"hash"
 	"slices"
 
-	"excavate/core/words"
+	"excavate/core/numlist"
 )
 
 // Gathering is a scene to which others are added. Pictures, materials and
@@ -250,7 +250,7 @@ func (m *Mesh) Digest() (d [32]byte) {
 	return [32]byte(h.Sum(nil))
 }
 
-func digested[T words.Word](h hash.Hash, v []T) {
+func digested[T numlist.Word](h hash.Hash, v []T) {
 	h.Write(binary.LittleEndian.AppendUint64(nil, uint64(len(v))))
-	h.Write(words.Bytes(v))
+	h.Write(numlist.Bytes(v))
 }

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"sync/atomic"
 
-	"excavate/core/cores"
+	"excavate/core/parallel"
 	"excavate/core/pick"
 	"excavate/core/scene"
 )
@@ -135,7 +135,7 @@ func eachPartAtOnce[T any](ctx context.Context, s *scene.Scene, c *pick.Chosen,
 		return nil, err
 	}
 	var next atomic.Int64
-	var wg cores.Group
+	var wg parallel.Group
 	for range min(runtime.GOMAXPROCS(0), len(jobs)) {
 		wg.Go(func() {
 			for ctx.Err() == nil {

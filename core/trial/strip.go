@@ -12,7 +12,7 @@ import (
 	"runtime"
 	"sync/atomic"
 
-	"excavate/core/cores"
+	"excavate/core/parallel"
 )
 
 // Class is what a run of bytes looks like.
@@ -57,7 +57,7 @@ func Strip(ctx context.Context, r io.ReaderAt, from, to int64, n int) ([]Cell, e
 	cells := make([]Cell, n)
 	var next atomic.Int64
 	var failed atomic.Value
-	var wg cores.Group
+	var wg parallel.Group
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			buf := make([]byte, sample)

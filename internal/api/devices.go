@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"excavate/core/cores"
+	"excavate/core/parallel"
 	"excavate/internal/device"
 	"excavate/internal/store/db"
 
@@ -40,7 +40,7 @@ func (s *Server) ListDevices(c fiber.Ctx, id ProjectID) error {
 		return err
 	}
 	out := make([]Device, len(rows))
-	var wg cores.Group
+	var wg parallel.Group
 	for i, r := range rows {
 		wg.Go(func() { out[i] = s.deviceOut(c.Context(), r) })
 	}

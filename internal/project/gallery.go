@@ -16,8 +16,8 @@ import (
 	"time"
 
 	"excavate/core/catalog"
-	"excavate/core/cores"
 	"excavate/core/find"
+	"excavate/core/parallel"
 	"excavate/internal/store/db"
 	"excavate/internal/work"
 
@@ -50,7 +50,7 @@ func (s *Finds) Gallery(ctx context.Context, project int64) ([]Brief, error) {
 		return nil, err
 	}
 	out := make([]Brief, len(rows))
-	cores.Share(len(rows), 64, func(from, to int) { // most of the time goes into reading what is known of each
+	parallel.Share(len(rows), 64, func(from, to int) { // most of the time goes into reading what is known of each
 		for i := from; i < to; i++ {
 			out[i] = brief(&rows[i])
 		}
@@ -202,7 +202,7 @@ const helpSize = 16 << 20
 // stays bounded. What is decoded or taken out meanwhile counts as done.
 func (s *Finds) decodeAll(ctx context.Context, todo []wanted, done func(n int)) error {
 	var count, next atomic.Int64
-	var wg cores.Group
+	var wg parallel.Group
 	var first error
 	var mu sync.Mutex
 	room := semaphore.NewWeighted(findBytes)

@@ -13,8 +13,8 @@ import (
 	"time"
 
 	"excavate/core/catalog"
-	"excavate/core/cores"
 	"excavate/core/find"
+	"excavate/core/parallel"
 	"excavate/core/source"
 	"excavate/core/terms"
 	"excavate/internal/store"
@@ -225,7 +225,7 @@ func (s *Sources) storeKinds(ctx context.Context, t *work.Task, row db.Source, s
 		var next atomic.Int64
 		next.Store(int64(at))
 		var mu sync.Mutex
-		var wg cores.Group
+		var wg parallel.Group
 		take := func() (from, to int) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -413,7 +413,7 @@ func (s *Sources) doLinks(ctx context.Context, t *work.Task) (err error) {
 	}
 	refs := make([][]db.EntryRef, len(models))
 	var next, done atomic.Int64
-	var wg cores.Group
+	var wg parallel.Group
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for ctx.Err() == nil {

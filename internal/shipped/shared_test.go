@@ -66,7 +66,7 @@ func TestNothingWritesToAScene(t *testing.T) {
 	done("another basis")
 	render.Draw(s, render.Options{Width: 64, Height: 64})
 	done("drawing")
-	appraise.New(s)
+	appraise.InventoryOf(s)
 	appraise.Basis(s)
 	appraise.Compare(s, other, 0.01)
 	appraise.Coloured(s, other, 0.01)
@@ -78,7 +78,7 @@ func TestNothingWritesToAScene(t *testing.T) {
 		}
 		appraise.Used(s, i, pixel.ToNRGBA(img))
 	}
-	appraise.Drawn(&s.Meshes[0].Parts[0], 0, nil, 32)
+	appraise.DrawUVs(&s.Meshes[0].Parts[0], 0, nil, 32)
 	done("judging pictures")
 	if _, err := scene.Decode(stored); err != nil {
 		t.Fatal(err)

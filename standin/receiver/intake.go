@@ -335,109 +335,51 @@ func (x *intake) boneAbove(i int) int {
 	return -1
 }
 
+// skeleton is what a model's bones are.
+type skeleton struct {
+	at      map[string]int // nodes by name
+	roots   []string
+	weighed map[int]bool // nodes that move vertices
+	over    int          // vertices with more joints than are kept
+	odd     int          // vertices whose weights do not add up, or are missing
+	moved   bool         // anything is
+}
+
+// bones holds a model's skeleton against the sheet's.
 func (x *intake) bones() error {
+	k := &skeleton{at: map[string]int{}, weighed: map[int]bool{}}
 	d := x.doc
-	at := map[string]int{}
-	var roots []string
-	weighed := map[int]bool{}
 	for i, j := range x.joint {
 		if !j {
 			continue
 		}
-		at[d.Nodes[i].Name] = i
+		k.at[d.Nodes[i].Name] = i
 		if d.up[i] < 0 || !x.joint[d.up[i]] {
-			roots = append(roots, d.Nodes[i].Name)
+			k.roots = append(k.roots, d.Nodes[i].Name)
 		}
 	}
-	if len(at) == 0 {
+	if len(k.at) == 0 {
 		return nil
 	}
-	over, uneven, bare, moved := 0, 0, 0, false
-	for i := range d.Nodes {
-		n := &d.Nodes[i]
-		moved = moved || n.Skin != nil
-		if n.Mesh != nil && n.Skin == nil && *n.Mesh >= 0 && *n.Mesh < len(d.Meshes) {
-			for _, p := range d.Meshes[*n.Mesh].Primitives { // weights that nothing reads
-				if _, ok := p.Attributes["JOINTS_0"]; ok {
-					bare++
-				}
-			}
-		}
-		if n.Mesh == nil || n.Skin == nil || *n.Skin < 0 || *n.Skin >= len(d.Skins) || *n.Mesh < 0 ||
-			*n.Mesh >= len(d.Meshes) {
-			continue
-		}
-		for _, p := range d.Meshes[*n.Mesh].Primitives {
-			o, u, b, err := x.weights(p.Attributes, d.Skins[*n.Skin].Joints, weighed)
-			if err != nil {
-				return err
-			}
-			over, uneven, bare = over+o, uneven+u, bare+b
-		}
+	if err := x.allWeights(k); err != nil {
+		return err
 	}
-	if !moved && len(x.faces) > 0 {
+	if !k.moved && len(x.faces) > 0 {
 		x.log("SK04", "warning", "", "skeleton moves nothing")
 	}
 	bad := false
-	if want := x.sheet.Root; want != "" && (len(roots) != 1 || roots[0] != want) {
+	if want := x.sheet.Root; want != "" && (len(k.roots) != 1 || k.roots[0] != want) {
 		bad = true
-		x.log("SK01", "error", roots[0], "root is not %s: %s", want, strings.Join(roots, ", "))
+		x.log("SK01", "error", k.roots[0], "root is not %s: %s", want, strings.Join(k.roots, ", "))
 	}
-	if x.sheet.EndBones != nil && !*x.sheet.EndBones {
-		own := map[string]bool{}
-		if x.sheet.Skeleton != nil {
-			for _, b := range x.sheet.Skeleton.Bones {
-				own[b.Name] = true
-			}
-		}
-		var ends []string
-		for i, j := range x.joint {
-			if j && len(d.Nodes[i].Children) == 0 && d.Nodes[i].Mesh == nil && !weighed[i] && !own[d.Nodes[i].Name] {
-				ends = append(ends, d.Nodes[i].Name)
-			}
-		}
-		if len(ends) > 0 {
-			bad = true
-			x.log("SK05", "error", ends[0], "end bones unknown here: %d", len(ends))
-		}
+	bad = x.endBones(k) || bad
+	bad = x.mergeBones(k) || bad
+	x.limit("SK06", "bones", len(k.at), x.sheet.Limits.Bones)
+	if k.over > 0 {
+		x.log("SK03", "warning", "", "influences over %d dropped: %d vertices", x.sheet.Joints, k.over)
 	}
-	if k := x.sheet.Skeleton; k != nil && len(k.Bones) > 0 {
-		known := map[string]string{}
-		var missing, extra, moved []string
-		for _, b := range k.Bones {
-			known[b.Name] = b.Parent
-			i, ok := at[b.Name]
-			if !ok {
-				missing = append(missing, b.Name)
-				continue
-			}
-			up := ""
-			if p := x.boneAbove(i); p >= 0 {
-				up = d.Nodes[p].Name
-			}
-			if up != b.Parent {
-				moved = append(moved, b.Name)
-			}
-		}
-		for name := range at {
-			if _, ok := known[name]; !ok {
-				extra = append(extra, name)
-			}
-		}
-		slices.Sort(extra)
-		if len(missing)+len(extra)+len(moved) > 0 {
-			bad = true
-			x.log("SK02", "error", first(missing, extra, moved),
-				"could not merge bones: %d missing, %d extra, %d under another parent", len(missing),
-				len(extra), len(moved))
-		}
-	}
-	x.limit("SK06", "bones", len(at), x.sheet.Limits.Bones)
-	if over > 0 {
-		x.log("SK03", "warning", "", "influences over %d dropped: %d vertices", x.sheet.Joints, over)
-	}
-	if uneven+bare > 0 {
-		x.log("SK04", "warning", "", "weights renormalized or missing: %d vertices", uneven+bare)
+	if k.odd > 0 {
+		x.log("SK04", "warning", "", "weights renormalized or missing: %d vertices", k.odd)
 	}
 	switch {
 	case bad:
@@ -448,6 +390,97 @@ func (x *intake) bones() error {
 		x.out.Skeleton = "made"
 	}
 	return nil
+}
+
+// allWeights goes through the weights of everything that is drawn.
+func (x *intake) allWeights(k *skeleton) error {
+	d := x.doc
+	for i := range d.Nodes {
+		n := &d.Nodes[i]
+		k.moved = k.moved || n.Skin != nil
+		if n.Mesh == nil || *n.Mesh < 0 || *n.Mesh >= len(d.Meshes) {
+			continue
+		}
+		for _, p := range d.Meshes[*n.Mesh].Primitives {
+			if n.Skin == nil {
+				if _, ok := p.Attributes["JOINTS_0"]; ok { // weights that nothing reads
+					k.odd++
+				}
+				continue
+			}
+			if *n.Skin < 0 || *n.Skin >= len(d.Skins) {
+				continue
+			}
+			over, uneven, bare, err := x.weights(p.Attributes, d.Skins[*n.Skin].Joints, k.weighed)
+			if err != nil {
+				return err
+			}
+			k.over, k.odd = k.over+over, k.odd+uneven+bare
+		}
+	}
+	return nil
+}
+
+// endBones refuses bones without a child that move nothing, unless the sheet has
+// them itself.
+func (x *intake) endBones(k *skeleton) (bad bool) {
+	if x.sheet.EndBones == nil || *x.sheet.EndBones {
+		return false
+	}
+	own := map[string]bool{}
+	if x.sheet.Skeleton != nil {
+		for _, b := range x.sheet.Skeleton.Bones {
+			own[b.Name] = true
+		}
+	}
+	var ends []string
+	for i, j := range x.joint {
+		n := &x.doc.Nodes[i]
+		if j && len(n.Children) == 0 && n.Mesh == nil && !k.weighed[i] && !own[n.Name] {
+			ends = append(ends, n.Name)
+		}
+	}
+	if len(ends) > 0 {
+		x.log("SK05", "error", ends[0], "end bones unknown here: %d", len(ends))
+	}
+	return len(ends) > 0
+}
+
+// mergeBones compares names and parents with the sheet's skeleton.
+func (x *intake) mergeBones(k *skeleton) (bad bool) {
+	want := x.sheet.Skeleton
+	if want == nil || len(want.Bones) == 0 {
+		return false
+	}
+	known := map[string]bool{}
+	var missing, extra, moved []string
+	for _, b := range want.Bones {
+		known[b.Name] = true
+		i, ok := k.at[b.Name]
+		if !ok {
+			missing = append(missing, b.Name)
+			continue
+		}
+		up := ""
+		if p := x.boneAbove(i); p >= 0 {
+			up = x.doc.Nodes[p].Name
+		}
+		if up != b.Parent {
+			moved = append(moved, b.Name)
+		}
+	}
+	for name := range k.at {
+		if !known[name] {
+			extra = append(extra, name)
+		}
+	}
+	slices.Sort(extra)
+	if len(missing)+len(extra)+len(moved) == 0 {
+		return false
+	}
+	x.log("SK02", "error", first(missing, extra, moved), "could not merge bones: %d missing, %d extra, %d under another parent",
+		len(missing), len(extra), len(moved))
+	return true
 }
 
 func first(lists ...[]string) string {

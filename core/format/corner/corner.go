@@ -6,8 +6,8 @@ package corner
 import (
 	"slices"
 
-	"excavate/core/cores"
 	"excavate/core/geom"
+	"excavate/core/parallel"
 	"excavate/core/scene"
 )
 
@@ -165,7 +165,7 @@ func (p *Part) Scene(src *Source) (out scene.Part, lackUV, lackNormal bool) {
 // gather makes an attribute of per numbers a vertex.
 func gather(refs *list[Ref], per int, set func(to []float32, r *Ref)) []float32 {
 	out := make([]float32, per*refs.n)
-	cores.Share(refs.n, 1<<14, func(from, to int) {
+	parallel.Share(refs.n, 1<<14, func(from, to int) {
 		for i := from; i < to; i++ {
 			set(out[per*i:per*i+per], refs.at(i))
 		}

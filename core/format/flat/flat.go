@@ -93,135 +93,147 @@ type Has struct {
 	Surface     Surface
 }
 
+// losses gathers notes on what a format does not carry.
+type losses struct {
+	has   Has
+	notes []scene.Note
+}
+
+func (l *losses) say(f string, a ...any) {
+	l.notes = append(l.notes, scene.Note{Text: fmt.Sprintf(f, a...), Loss: true})
+}
+
+// beyond says that n things go beyond the room that there is for them.
+func (l *losses) beyond(n int, one, many string, sets int) {
+	if n == 0 {
+		return
+	}
+	room := "none"
+	switch {
+	case sets == 1:
+		room = "room for one"
+	case sets > 1:
+		room = fmt.Sprintf("room for %d", sets)
+	}
+	l.say("%s not written: %s has %s", format.Counted(n, one, many), l.has.Format, room)
+}
+
+// lack says that the format has nothing of a kind, unless it has.
+func (l *losses) lack(has bool, n int, one, many string) {
+	if !has {
+		l.beyond(n, one, many, 0)
+	}
+}
+
 // Lost are the notes on what a flat format does not carry of a scene, each
 // with its count.
 func Lost(s *scene.Scene, has Has) []scene.Note {
-	var out []scene.Note
-	beyond := func(n int, one, many, room string) {
-		if n > 0 {
-			out = append(out, scene.Note{Text: fmt.Sprintf("%s not written: %s has %s", format.Counted(n, one, many), has.Format, room), Loss: true})
+	l := &losses{has: has}
+	l.ofParts(s)
+	l.lack(false, len(s.Skins), "skin", "skins")
+	l.lack(false, len(s.Motions), "motion", "motions")
+	l.lack(has.Cameras, len(s.Cameras), "camera", "cameras")
+	l.lack(has.Lights, len(s.Lights), "light", "lights")
+	l.lack(has.Materials, len(s.Materials), "material", "materials")
+	l.lack(has.Pictures, len(s.Pictures), "picture", "pictures")
+	l.lack(has.Names, len(s.Meshes), "mesh's name", "meshes' names")
+	l.lack(s.Avatar == nil, 1, "avatar's humanoid bones, expressions, springs, gaze and licence fields", "")
+	l.lack(false, trues(s.Bones()), "bone", "bones")
+	if has.Pictures {
+		missing := 0
+		for i := range s.Pictures {
+			if s.Pictures[i].Missing() {
+				missing++
+			}
+		}
+		if missing > 0 {
+			l.say("%s not in the file", format.Counted(missing, "picture that was not found is", "pictures that were not found are"))
 		}
 	}
-	lose := func(n int, one, many string) { beyond(n, one, many, "none") }
-	room := func(sets int) string {
-		switch sets {
-		case 0:
-			return "none"
-		case 1:
-			return "room for one"
-		}
-		return fmt.Sprintf("room for %d", sets)
+	l.ofSets(s)
+	if !has.Tree {
+		l.notes = append(l.notes, LostHierarchy(s, has.Format)...)
 	}
+	if !has.Instances {
+		l.notes = append(l.notes, LostOfInstances(s, has.Format)...)
+	}
+	l.notes = append(l.notes, LostOfTerms(s, has.Format, has.Owner, has.Licence, has.Text)...)
+	if has.Materials {
+		l.notes = append(l.notes, LostOfSurfaces(s, has.Format, has.Surface)...)
+	}
+	if s.Basis != (geom.Basis{}) {
+		l.notes = append(l.notes, scene.Note{Text: fmt.Sprintf("%s declares no axes and no unit; its numbers are %s", has.Format, s.Basis)})
+	}
+	return l.notes
+}
+
+func trues(list []bool) (n int) {
+	for _, b := range list {
+		if b {
+			n++
+		}
+	}
+	return n
+}
+
+// ofParts counts what vertices have and what else than triangles is drawn.
+func (l *losses) ofParts(s *scene.Scene) {
 	uvs, colours, morphs, tangents, skinned, normals, lines, points := 0, 0, 0, 0, 0, 0, 0, 0
 	for i := range s.Meshes {
 		for k := range s.Meshes[i].Parts {
 			p := &s.Meshes[i].Parts[k]
-			uvs += max(0, len(p.UVs)-has.UVs)
-			colours += max(0, len(p.Colours)-has.Colours)
+			uvs += max(0, len(p.UVs)-l.has.UVs)
+			colours += max(0, len(p.Colours)-l.has.Colours)
 			morphs += len(p.Morphs)
-			if p.Tangents != nil {
-				tangents++
-			}
-			if p.Joints != nil {
-				skinned++
-			}
-			if !has.Lines {
-				lines += len(p.Lines) / 2
-			}
-			if !has.Points {
-				points += len(p.Points)
-			}
-			if p.Normals != nil && !has.Normals {
-				normals++
-			}
+			tangents += btoi(p.Tangents != nil)
+			skinned += btoi(p.Joints != nil)
+			normals += btoi(p.Normals != nil)
+			lines += len(p.Lines) / 2
+			points += len(p.Points)
 		}
 	}
-	beyond(uvs, "UV set", "UV sets", room(has.UVs))
-	beyond(colours, "colour set", "colour sets", room(has.Colours))
-	lose(normals, "part's normals", "parts' normals")
-	lose(tangents, "part's tangents", "parts' tangents")
-	lose(morphs, "morph target", "morph targets")
-	lose(skinned, "part's joint weights", "parts' joint weights")
-	lose(lines, "line", "lines")
-	lose(points, "point", "points")
-	lose(len(s.Skins), "skin", "skins")
-	lose(len(s.Motions), "motion", "motions")
-	if !has.Cameras {
-		lose(len(s.Cameras), "camera", "cameras")
+	l.beyond(uvs, "UV set", "UV sets", l.has.UVs)
+	l.beyond(colours, "colour set", "colour sets", l.has.Colours)
+	l.lack(l.has.Normals, normals, "part's normals", "parts' normals")
+	l.lack(false, tangents, "part's tangents", "parts' tangents")
+	l.lack(false, morphs, "morph target", "morph targets")
+	l.lack(false, skinned, "part's joint weights", "parts' joint weights")
+	l.lack(l.has.Lines, lines, "line", "lines")
+	l.lack(l.has.Points, points, "point", "points")
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
 	}
-	if !has.Lights {
-		lose(len(s.Lights), "light", "lights")
-	}
-	if !has.Materials {
-		lose(len(s.Materials), "material", "materials")
-	}
-	if !has.Pictures {
-		lose(len(s.Pictures), "picture", "pictures")
-	}
-	if !has.Names {
-		lose(len(s.Meshes), "mesh's name", "meshes' names")
-	}
-	if s.Avatar != nil {
-		lose(1, "avatar's humanoid bones, expressions, springs, gaze and licence fields", "")
-	}
-	bones := 0
-	for _, b := range s.Bones() {
-		if b {
-			bones++
-		}
-	}
-	lose(bones, "bone", "bones")
-	missing := 0
-	for i := range s.Pictures {
-		if has.Pictures && s.Pictures[i].Missing() {
-			missing++
-		}
-	}
-	if missing > 0 {
-		out = append(out, scene.Note{Text: fmt.Sprintf("%s not in the file", format.Counted(missing, "picture that was not found is", "pictures that were not found are")), Loss: true})
-	}
+	return 0
+}
+
+// ofSets counts what the sets that are written have beyond their numbers: alpha
+// that is not 1, and names other than the usual.
+func (l *losses) ofSets(s *scene.Scene) {
 	alpha, called := 0, 0
 	for i := range s.Meshes {
 		for k := range s.Meshes[i].Parts {
 			p := &s.Meshes[i].Parts[k]
-			for n, c := range p.Colours[:min(len(p.Colours), has.Colours)] {
+			for _, c := range p.Colours[:min(len(p.Colours), l.has.Colours)] {
 				for v := 3; v < len(c.Data); v += 4 {
 					if c.Data[v] != 1 {
 						alpha++
 						break
 					}
 				}
-				if c.Name != "" && c.Name != "colour" && n < has.Colours {
-					called++
-				}
+				called += btoi(c.Name != "" && c.Name != "colour")
 			}
-			for n, u := range p.UVs {
-				if u.Name != "" && u.Name != "uv" && n < has.UVs {
-					called++
-				}
+			for _, u := range p.UVs[:min(len(p.UVs), l.has.UVs)] {
+				called += btoi(u.Name != "" && u.Name != "uv")
 			}
 		}
 	}
-	if !has.VertexAlpha {
-		lose(alpha, "colour set's alpha", "colour sets' alpha")
+	l.lack(l.has.VertexAlpha, alpha, "colour set's alpha", "colour sets' alpha")
+	if !l.has.SetNames && called > 0 {
+		l.say("names of UV and colour sets not written: %s has none (%d)", l.has.Format, called)
 	}
-	if !has.SetNames && called > 0 {
-		out = append(out, scene.Note{Text: fmt.Sprintf("names of UV and colour sets not written: %s has none (%d)", has.Format, called), Loss: true})
-	}
-	if !has.Tree {
-		out = append(out, LostHierarchy(s, has.Format)...)
-	}
-	if !has.Instances {
-		out = append(out, LostOfInstances(s, has.Format)...)
-	}
-	out = append(out, LostOfTerms(s, has.Format, has.Owner, has.Licence, has.Text)...)
-	if has.Materials {
-		out = append(out, LostOfSurfaces(s, has.Format, has.Surface)...)
-	}
-	if s.Basis != (geom.Basis{}) {
-		out = append(out, scene.Note{Text: fmt.Sprintf("%s declares no axes and no unit; its numbers are %s", has.Format, s.Basis)})
-	}
-	return out
 }
 
 // FileName is a name as file systems hold it.

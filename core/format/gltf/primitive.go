@@ -5,8 +5,8 @@ import (
 	"math"
 
 	"excavate/core/format"
+	"excavate/core/numlist"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 // attributes reads the vertex attributes of one primitive.
@@ -175,7 +175,7 @@ func (a *attributes) elements(p *scene.Part, mode int) (err error) {
 		if err := a.room(a.at, int64(a.n), 4); err != nil {
 			return err
 		}
-		idx = words.Upto(a.n)
+		idx = numlist.Upto(a.n)
 	}
 	if mode != 0 && mode != 1 && mode != 4 {
 		if err := a.room(a.at, int64(len(idx)), 12); err != nil {

@@ -16,9 +16,9 @@ import (
 	"excavate/core/format/gltf/meshopt"
 	"excavate/core/geom"
 	"excavate/core/limit"
+	"excavate/core/numlist"
 	"excavate/core/pixel"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 // Readers are GLB and glTF JSON.
@@ -309,7 +309,7 @@ func (r *reader) floats(i int, types ...string) ([]float32, error) {
 	if err != nil || r.checked[i] {
 		return out, err
 	}
-	if k := words.NotFinite(out); k >= 0 {
+	if k := numlist.NotFinite(out); k >= 0 {
 		return nil, format.Errorf(fmt.Sprintf("accessors[%d]", i), "element %d holds a number that is not finite", int64(k)/typeCount[r.doc.Accessors[i].Type])
 	}
 	r.checked[i] = true
@@ -338,7 +338,7 @@ func (r *reader) numbers(i int, types ...string) ([]float32, error) {
 	var out []float32
 	switch {
 	case own:
-		out = words.Of[float32](b[:a.Count*stride])
+		out = numlist.Of[float32](b[:a.Count*stride])
 	case a.Component == cFloat:
 		out = make([]float32, 0, a.Count*n)
 		for e := int64(0); e < a.Count; e++ {
@@ -431,7 +431,7 @@ func (r *reader) ints(i int, types ...string) ([]uint32, error) {
 		return binary.LittleEndian.Uint32(p)
 	}
 	if size == 4 && stride == size*n && a.Sparse == nil {
-		return words.Of[uint32](b[:a.Count*stride]), nil
+		return numlist.Of[uint32](b[:a.Count*stride]), nil
 	}
 	if err := r.room(fmt.Sprintf("accessors[%d]", i), a.Count, 4*n); err != nil {
 		return nil, err
@@ -698,7 +698,7 @@ func (r *reader) unsound() error {
 			if err != nil {
 				return err
 			}
-			if k := words.Beyond(idx, len(positions)/3); k >= 0 {
+			if k := numlist.Beyond(idx, len(positions)/3); k >= 0 {
 				return format.Errorf(r.place(*pr.Indices, int64(k)), "meshes[%d].primitives[%d]: index %d is vertex %d, and there are %d", i, j, k, idx[k], len(positions)/3)
 			}
 		}

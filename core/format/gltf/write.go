@@ -8,8 +8,8 @@ import (
 	"slices"
 
 	"excavate/core/geom"
+	"excavate/core/numlist"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 // Options of Write.
@@ -124,7 +124,7 @@ const (
 )
 
 func (w *writer) floats(v []float32, typ string, target int) int {
-	return w.accessor(w.view(words.Bytes(v), target), cFloat, typ, len(v)/int(typeCount[typ]))
+	return w.accessor(w.view(numlist.Bytes(v), target), cFloat, typ, len(v)/int(typeCount[typ]))
 }
 
 // bounds states an accessor's smallest and largest values.
@@ -455,13 +455,13 @@ func (w *writer) variantNames() {
 // indices writes vertex indices as narrow as n vertices allow.
 func (w *writer) indices(v []uint32, n int) int {
 	if n > math.MaxUint16 { // 65535 itself is the restart index
-		return w.accessor(w.view(words.Bytes(v), elementBuffer), cUInt, "SCALAR", len(v))
+		return w.accessor(w.view(numlist.Bytes(v), elementBuffer), cUInt, "SCALAR", len(v))
 	}
 	idx := make([]uint16, len(v))
 	for i, k := range v {
 		idx[i] = uint16(k)
 	}
-	return w.accessor(w.view(words.Bytes(idx), elementBuffer), cUShort, "SCALAR", len(idx))
+	return w.accessor(w.view(numlist.Bytes(idx), elementBuffer), cUShort, "SCALAR", len(idx))
 }
 
 // joints writes sets of four joints and weights: sorted out so that no joint
@@ -526,7 +526,7 @@ func (w *writer) joints(p *scene.Part, pr *primitive, n int) {
 	for s := 0; s < sets; s++ {
 		var a int
 		if wide {
-			a = w.accessor(w.view(words.Bytes(js[s]), arrayBuffer), cUShort, "VEC4", n)
+			a = w.accessor(w.view(numlist.Bytes(js[s]), arrayBuffer), cUShort, "VEC4", n)
 		} else {
 			b := make([]byte, 4*n)
 			for i, j := range js[s] {
@@ -721,11 +721,11 @@ func (w *writer) motions() {
 				continue
 			}
 			seen[key] = true
-			in, ok := times[string(words.Bytes(ts))]
+			in, ok := times[string(numlist.Bytes(ts))]
 			if !ok {
 				in = w.floats(ts, "SCALAR", 0)
 				w.bounds(in, ts, 1)
-				times[string(words.Bytes(ts))] = in
+				times[string(numlist.Bytes(ts))] = in
 			}
 			sm := animSampler{Input: in, Output: w.floats(vs, typ, 0)}
 			switch c.Interp {

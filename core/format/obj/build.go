@@ -4,8 +4,8 @@ import (
 	"runtime"
 	"sync"
 
-	"excavate/core/cores"
 	"excavate/core/format/corner"
+	"excavate/core/parallel"
 )
 
 // A file's lines are read in one place and its faces are built in another, so
@@ -65,7 +65,7 @@ func (b *batch) build() {
 type builder struct {
 	full, empty chan *batch // nil where there is nothing to gain
 	done        sync.WaitGroup
-	panic       cores.Panic
+	panic       parallel.Panic
 }
 
 func newBuilder(bytes int) *builder {

@@ -16,8 +16,8 @@ import (
 	"excavate/core/format"
 	"excavate/core/format/corner"
 	"excavate/core/limit"
+	"excavate/core/numlist"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 // Format is the reader for the registry.
@@ -543,7 +543,7 @@ func (r *reader) finish() (*scene.Scene, error) {
 		r.s.Meshes[k].Parts = append(r.s.Meshes[k].Parts, part)
 	}
 	if len(r.s.Meshes) == 0 {
-		cloud := scene.Part{Material: scene.None, Positions: r.src.Positions, Points: words.Upto(len(r.src.Positions) / 3)}
+		cloud := scene.Part{Material: scene.None, Positions: r.src.Positions, Points: numlist.Upto(len(r.src.Positions) / 3)}
 		if r.src.Colours != nil {
 			cloud.Colours = []scene.AttrSet{{Name: "colour", Data: r.src.Colours}}
 		}

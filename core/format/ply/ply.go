@@ -19,9 +19,9 @@ import (
 	"excavate/core/format/flat"
 	"excavate/core/geom"
 	"excavate/core/limit"
+	"excavate/core/numlist"
 	"excavate/core/quad"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 // Format is the reader for the registry.
@@ -393,7 +393,7 @@ func (r *reader) finish() (*scene.Scene, error) {
 		part.UVs = []scene.AttrSet{{Name: "uv", Data: r.uvs}}
 	}
 	if len(r.tri) == 0 {
-		part.Points = words.Upto(len(r.src.Positions) / 3)
+		part.Points = numlist.Upto(len(r.src.Positions) / 3)
 		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: its %d vertices are points", len(part.Points))})
 	}
 	if r.loose > 0 {

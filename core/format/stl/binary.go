@@ -8,10 +8,10 @@ import (
 	"math"
 	"strings"
 
-	"excavate/core/cores"
 	"excavate/core/format"
+	"excavate/core/numlist"
+	"excavate/core/parallel"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 func (b *builder) binary(ctx context.Context, data []byte) error {
@@ -31,11 +31,11 @@ func (b *builder) binary(ctx context.Context, data []byte) error {
 		c := data[stated+6:]
 		usual = [4]float32{format.Bytes8[c[0]], format.Bytes8[c[1]], format.Bytes8[c[2]], float32(c[3]) / 255}
 	}
-	corners, normals := words.Uncleared(36*n), words.Uncleared(36*n)
-	b.part.Triangles = words.Upto(3 * n)
+	corners, normals := numlist.Uncleared(36*n), numlist.Uncleared(36*n)
+	b.part.Triangles = numlist.Upto(3 * n)
 	coloured := stated >= 0
 	none, odd := 0, 0
-	for _, run := range cores.Gather(n, 1<<12, func(from, to int) facets { return readFacets(ctx, data, corners, normals, from, to) }) {
+	for _, run := range parallel.Gather(n, 1<<12, func(from, to int) facets { return readFacets(ctx, data, corners, normals, from, to) }) {
 		if run.fault != nil {
 			return run.fault
 		}
@@ -48,11 +48,11 @@ func (b *builder) binary(ctx context.Context, data []byte) error {
 	if odd > 0 {
 		b.s.Notes = append(b.s.Notes, scene.Note{Text: fmt.Sprintf("the normals of %d of %d facets were not of unit length and were made so", odd, n)})
 	}
-	b.part.Positions, b.part.Normals = words.Of[float32](corners), words.Of[float32](normals)
+	b.part.Positions, b.part.Normals = numlist.Of[float32](corners), numlist.Of[float32](normals)
 	if coloured {
 		five := func(v uint16) float32 { return format.Linear(float64(v&31) / 31) }
 		colours := make([]float32, 12*n)
-		cores.Share(n, 1<<12, func(from, to int) {
+		parallel.Share(n, 1<<12, func(from, to int) {
 			for i := from; i < to; i++ {
 				c := usual
 				switch w := binary.LittleEndian.Uint16(data[84+50*i+48:]); {
@@ -123,7 +123,7 @@ func readFacets(ctx context.Context, data, corners, normals []byte, from, to int
 			case !(q > 0.98 && q < 1.02):
 				odd++
 			}
-			f = unit(f, (*[9]float32)(words.Of[float32](v)))
+			f = unit(f, (*[9]float32)(numlist.Of[float32](v)))
 		}
 		x, y, z := uint64(math.Float32bits(f[0])), uint64(math.Float32bits(f[1])), uint64(math.Float32bits(f[2]))
 		v = normals[36*i:][:36:36]
@@ -145,7 +145,7 @@ func wild(two uint64) uint64 {
 
 // unfit says which number of a facet's corners is none.
 func unfit(corners []byte, i int) error {
-	for c, v := range words.Of[float32](corners) {
+	for c, v := range numlist.Of[float32](corners) {
 		if v-v != 0 {
 			return format.Errorf(fmt.Sprintf("offset %d", 84+50*i+12+4*c), "facet %d has a corner at %g", i, v)
 		}

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"strings"
 
-	"excavate/core/cores"
 	"excavate/core/format"
+	"excavate/core/numlist"
+	"excavate/core/parallel"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 // text reads words between blanks; only a solid's name ends with its line. Each
@@ -20,7 +20,7 @@ func (b *builder) text(ctx context.Context, data []byte) error {
 	if commas > 0 {
 		b.s.Notes = append(b.s.Notes, scene.Note{Text: format.CommasNote})
 	}
-	pieces := cores.Gather(len(data), 1<<18, func(from, to int) *piece {
+	pieces := parallel.Gather(len(data), 1<<18, func(from, to int) *piece {
 		p := &piece{from: facetFrom(data, from), ctx: ctx}
 		p.data = data[p.from:facetFrom(data, to)]
 		p.read()
@@ -29,7 +29,7 @@ func (b *builder) text(ctx context.Context, data []byte) error {
 	var positions, normals []float32
 	name, strange, cut := "", 0, false
 	flush := func() {
-		b.part.Positions, b.part.Normals, b.part.Triangles = positions, normals, words.Upto(len(positions)/3)
+		b.part.Positions, b.part.Normals, b.part.Triangles = positions, normals, numlist.Upto(len(positions)/3)
 		b.solid(name)
 		positions, normals = nil, nil
 	}

@@ -11,9 +11,9 @@ import (
 
 	"excavate/core/format"
 	"excavate/core/geom"
+	"excavate/core/numlist"
 	"excavate/core/pixel"
 	"excavate/core/scene"
-	"excavate/core/words"
 )
 
 // Formats are the readers for the registry.
@@ -576,7 +576,7 @@ func (r *reader) strokes(p *prim, points []float32, bound string) (int, error) {
 	n := len(points) / 3
 	part := scene.Part{Positions: points}
 	if p.kind == "Points" {
-		part.Points = words.Upto(n)
+		part.Points = numlist.Upto(n)
 	} else {
 		if t := p.props["type"].word(); t != "linear" { // UsdGeomBasisCurves: cubic where nothing is said
 			r.Lose("curves that are not straight were left out")

@@ -1,10 +1,10 @@
-// Package words sees a list of numbers as the little-endian bytes that files
+// Package numlist sees a list of numbers as the little-endian bytes that files
 // hold, and such bytes as numbers, without copying where that can be, and
 // looks for what is wrong in long lists.
 //
 // What is shared must not be written to. That holds for the bytes of files and
 // for scenes.
-package words
+package numlist
 
 import (
 	"encoding/binary"
@@ -13,7 +13,7 @@ import (
 	"sync"
 	"unsafe"
 
-	"excavate/core/cores"
+	"excavate/core/parallel"
 )
 
 // A Word is a number as files hold them in lists.
@@ -141,7 +141,7 @@ func Beyond(list []uint32, n int) int {
 // first is where the first number is that is wrong, -1 if none is. wrong tells
 // whether one of a list is.
 func first[T any](list []T, wrong func([]T) bool) int {
-	for _, i := range cores.Gather(len(list), 1<<15, func(from, to int) int {
+	for _, i := range parallel.Gather(len(list), 1<<15, func(from, to int) int {
 		if !wrong(list[from:to]) {
 			return -1
 		}

@@ -1,5 +1,5 @@
-// Package cores shares work out among the machine's cores.
-package cores
+// Package parallel shares work out among the machine's cores.
+package parallel
 
 import (
 	"fmt"
