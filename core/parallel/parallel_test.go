@@ -49,7 +49,7 @@ func TestPanics(t *testing.T) {
 	var ended atomic.Int32
 	defer func() {
 		text := fmt.Sprint(recover())
-		if !strings.HasPrefix(text, "the mast is broken\n") || !strings.Contains(text, "cores_test.go") {
+		if !strings.HasPrefix(text, "the mast is broken\n") || !strings.Contains(text, "parallel_test.go") {
 			t.Errorf("%.200s", text)
 		}
 		if n := ended.Load(); n != 3 {
