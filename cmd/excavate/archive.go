@@ -39,6 +39,10 @@ func listCommand(o *options) *cobra.Command {
 			return err
 		}
 		defer s.Close()
+		told, err := lib.Told(cmd.Context(), s)
+		if err != nil {
+			return err
+		}
 		out := bufio.NewWriter(cmd.OutOrStdout())
 		defer out.Flush()
 		enc := json.NewEncoder(out)
@@ -53,14 +57,10 @@ func listCommand(o *options) *cobra.Command {
 			if err := cmd.Context().Err(); err != nil {
 				return err
 			}
-			kind := find.Data
-			head, err := s.Head(i, find.HeadBytes)
-			switch {
-			case err == nil:
-				kind, _ = lib.KindOf(e.Path, head)
-			case e.Err == nil: // those with an error of their own are among the problems
+			kind := told[i].Kind
+			if told[i].Err != nil && e.Err == nil { // those with an error of their own are among the problems
 				failed = true
-				fmt.Fprintln(os.Stderr, "excavate:", err)
+				fmt.Fprintln(os.Stderr, "excavate:", told[i].Err)
 			}
 			if asJSON {
 				err = enc.Encode(struct {

@@ -55,23 +55,17 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 	var all []link.Ask
 	for si, s := range stack {
 		entries := s.Entries()
-		kinds, formats, faults := make([]string, len(entries)), make([]string, len(entries)), make([]string, len(entries))
-		err := each(ctx, len(entries), func(i int) {
-			kinds[i] = string(Data)
-			head, err := s.Head(i, HeadBytes)
-			if err != nil {
-				faults[i] = err.Error()
-				return
-			}
-			k, f := l.KindOf(entries[i].Path, head)
-			kinds[i], formats[i] = string(k), f
-		})
+		told, err := l.Told(ctx, s)
 		if err != nil {
 			return nil, err
 		}
 		b := catalog.NewBuilder(len(entries))
 		for i, e := range entries {
-			b.Add(catalog.Entry{ID: out.ID(si, i), Path: e.Path, Size: e.Size, Packed: e.Packed, Kind: kinds[i], Format: formats[i], Error: faults[i]})
+			x := catalog.Entry{ID: out.ID(si, i), Path: e.Path, Size: e.Size, Packed: e.Packed, Kind: string(told[i].Kind), Format: told[i].Format}
+			if told[i].Err != nil {
+				x.Error = told[i].Err.Error()
+			}
+			b.Add(x)
 		}
 		lists = append(lists, catalog.Source{ID: int64(si + 1), Label: s.Label, List: b.List()})
 		if asks == nil {
@@ -79,7 +73,7 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 		}
 		found := make([][]link.Ask, len(entries))
 		err = each(ctx, len(entries), func(i int) {
-			if kinds[i] != string(Model) || !asks(entries[i].Path) {
+			if told[i].Kind != Model || !asks(entries[i].Path) {
 				return
 			}
 			data, err := s.Read(i)
@@ -101,6 +95,30 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 	out.Catalog = catalog.New(lists)
 	out.Graph = link.NewGraph(link.NewIndex(out.Catalog, rules, nil), all, Takes)
 	return out, nil
+}
+
+// Told is what an entry is by its first bytes, or why they could not be read.
+type Told struct {
+	Kind   Kind
+	Format string
+	Err    error
+}
+
+// Told looks at the first bytes of every entry of a source.
+func (l *Library) Told(ctx context.Context, s *source.Source) ([]Told, error) {
+	defer s.ReadAhead()()
+	entries := s.Entries()
+	out := make([]Told, len(entries))
+	err := each(ctx, len(entries), func(i int) {
+		out[i].Kind = Data
+		head, err := s.Head(i, HeadBytes)
+		if err != nil {
+			out[i].Err = err
+			return
+		}
+		out[i].Kind, out[i].Format = l.KindOf(entries[i].Path, head)
+	})
+	return out, err
 }
 
 // each calls f for 0 to n-1 on every core, in runs of neighbours.

@@ -81,7 +81,8 @@ type Source struct {
 	ownDirs []string // that the archive has an entry for
 	taken   *names   // while indexing
 	numbers distinct.Numbers
-	named   int64 // bytes of all paths so far
+	named   int64  // bytes of all paths so far
+	ahead   *ahead // nil for a folder
 
 	indexOnce sync.Once
 	byPath    map[string]int32
@@ -229,6 +230,8 @@ func (s *Source) key() string { return s.Path + "\x00" + s.Stamp + "\x00" + s.in
 // openFile recognises what a file is and reads its directory.
 func (s *Source) openFile(ctx context.Context, f *file, o Options) error {
 	s.Size = f.size
+	s.ahead = &ahead{r: f.ReaderAt, size: f.size}
+	f.ReaderAt = s.ahead
 	what, l, err := recognise(f, o.Layouts)
 	if err != nil {
 		return err

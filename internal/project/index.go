@@ -216,6 +216,7 @@ func (s *Sources) storeKinds(ctx context.Context, t *work.Task, row db.Source, s
 		}
 		return s.showKinds(ctx, id, rows)
 	}
+	defer src.ReadAhead()()
 	entries := src.Entries()
 	var seen atomic.Int64
 	t.Progress(int64(len(rows)), int64(2*len(rows)), "entries")

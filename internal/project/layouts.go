@@ -175,6 +175,7 @@ func (s *Layouts) doRecognise(ctx context.Context, t *work.Task) error {
 // recogniseIn looks at one source and returns how many entries changed.
 func (s *Layouts) recogniseIn(ctx context.Context, t *work.Task, lib *find.Library, row db.Source, src *source.Source, known map[string]bool) (int, error) {
 	defer s.sources.turn(row.ID)()
+	defer src.ReadAhead()()
 	var all, changed []db.Entry
 	if err := s.store.ListEntries(ctx, row.ID, func(e *db.Entry) { all = append(all, *e) }); err != nil {
 		return 0, err
