@@ -34,5 +34,7 @@ const (
 	DocumentKeys  = 4096     // keys of one mapping of it
 	NameListBytes = 64 << 20 // a list of names for hashes
 	Commands      = 64 << 20 // of the command lists of one model
+	VolumeSide    = 1024     // voxels along one side of a volume
+	Crossings     = 64 << 20 // of surfaces and the lines through voxels' centres
 	JSONBytes     = 256 << 20
 )

@@ -45,6 +45,12 @@ func (s *Scene) bulk(f32 func(*[]float32), u32 func(*[]uint32), u16 func(*[]uint
 			}
 		}
 	}
+	for i := range s.Meshes {
+		if v := s.Meshes[i].Volume; v != nil {
+			u32(&v.Index)
+			u16(&v.Blocks)
+		}
+	}
 	for i := range s.Pictures {
 		b(&s.Pictures[i].Data)
 	}

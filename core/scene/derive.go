@@ -269,6 +269,13 @@ func (s *Scene) Validate() error {
 		}
 		return nil
 	}
+	for i := range s.Meshes {
+		if v := s.Meshes[i].Volume; v != nil {
+			if err := v.Validate(); err != nil {
+				return fmt.Errorf("mesh %d %q: %w", i, s.Meshes[i].Name, err)
+			}
+		}
+	}
 	depth := make([]int, len(s.Nodes))
 	for i := range s.Nodes {
 		n := &s.Nodes[i]

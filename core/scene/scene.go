@@ -137,8 +137,9 @@ func vec3(a [3]float32) geom.Vec3 {
 
 // Mesh is a list of parts, one for each material.
 type Mesh struct {
-	Name  string `json:"name"`
-	Parts []Part `json:"parts"`
+	Name   string  `json:"name"`
+	Parts  []Part  `json:"parts"`
+	Volume *Volume `json:"volume,omitempty"` // of which the parts are the surfaces
 }
 
 // Part is a triangle list with its vertex attributes; it may hold lines and

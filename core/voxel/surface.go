@@ -1,0 +1,162 @@
+package voxel
+
+import (
+	"excavate/core/parallel"
+	"excavate/core/scene"
+)
+
+// Face is one side of a box of voxels of one colour: from the low corner the
+// sides u and v, seen from where its front looks.
+type Face struct {
+	At     [3]int // low corner, in voxels
+	Axis   int    // that it stands across
+	Up     bool   // its front looks along the axis, not back
+	W, H   int    // voxels along the next axis in cyclic order, and the one after
+	Colour uint16
+}
+
+// Faces are the sides that show, neighbouring ones of one colour joined to
+// rectangles within their block. Those between voxels are left out.
+func Faces(v *scene.Volume) (out []Face) {
+	g := open(v)
+	masks, buried := g.masks(), g.buried()
+	for _, list := range parallel.Gather(len(g.blocks), 8, func(from, to int) (list []Face) {
+		e := &exposed{}
+		for b := from; b < to; b++ {
+			if g.blocks[b] != nil && !buried[b] {
+				g.show(masks, b, e)
+				list = g.faces(b, e, list)
+			}
+		}
+		return list
+	}) {
+		out = append(out, list...)
+	}
+	return out
+}
+
+// layer is a layer of a block across an axis: the colours of the sides that show
+// in one direction, and which of its rows have any.
+type layer struct {
+	colour [Side * Side]uint16 // along the next axis, then the one after
+	rows   uint32
+}
+
+// faces adds those of one block.
+func (g *grid) faces(block int, e *exposed, out []Face) []Face {
+	x0, y0, z0 := g.corner(block)
+	base := [3]int{x0, y0, z0}
+	c := g.blocks[block]
+	var layers [Side]layer
+	for direction := range steps {
+		axis, up := direction/2, direction%2 == 1
+		u, w := (axis+1)%3, (axis+2)%3
+		for k, m := range e[direction] {
+			eachBit(m, func(x int) {
+				p := [3]int{x, k % Side, k / Side}
+				l := &layers[p[axis]]
+				l.colour[p[w]*Side+p[u]] = c.v[k*Side+x]
+				l.rows |= 1 << p[w]
+			})
+		}
+		for k := range layers {
+			if layers[k].rows == 0 {
+				continue
+			}
+			out = layers[k].joined(out, func(i, j, w2, h int, c uint16) Face {
+				f := Face{At: base, Axis: axis, Up: up, W: w2, H: h, Colour: c}
+				f.At[axis] += k
+				if up {
+					f.At[axis]++
+				}
+				f.At[u] += i
+				f.At[w] += j
+				return f
+			})
+		}
+	}
+	return out
+}
+
+// joined covers a layer with rectangles, each as wide as it goes and then as
+// high, and leaves it empty.
+func (l *layer) joined(out []Face, face func(i, j, w, h int, c uint16) Face) []Face {
+	for j := range Side {
+		if l.rows>>j&1 == 0 {
+			continue
+		}
+		row := l.colour[j*Side : (j+1)*Side]
+		for i := 0; i < Side; {
+			c := row[i]
+			if c == 0 {
+				i++
+				continue
+			}
+			w := 1
+			for i+w < Side && row[i+w] == c {
+				w++
+			}
+			h := 1
+			for j+h < Side && l.has(i, j+h, w, c) {
+				h++
+			}
+			for y := j; y < j+h; y++ {
+				clear(l.colour[y*Side+i : y*Side+i+w])
+			}
+			out = append(out, face(i, j, w, h, c))
+			i += w
+		}
+	}
+	l.rows = 0
+	return out
+}
+
+// has tells whether w sides of a row are of one colour.
+func (l *layer) has(i, j, w int, c uint16) bool {
+	for _, x := range l.colour[j*Side+i : j*Side+i+w] {
+		if x != c {
+			return false
+		}
+	}
+	return true
+}
+
+// Surface is the faces of a volume as one part: two triangles a face, flat
+// normals, and vertex colours named "colour".
+func Surface(v *scene.Volume, material int) scene.Part {
+	faces := Faces(v)
+	p := scene.Part{Material: material, Positions: make([]float32, 0, 12*len(faces)), Normals: make([]float32, 0, 12*len(faces)),
+		Triangles: make([]uint32, 0, 6*len(faces))}
+	colours := make([]float32, 0, 16*len(faces))
+	light := make([][3]float32, len(v.Palette)+1)
+	for i, s := range v.Palette {
+		light[i+1] = Linear(s.Colour)
+	}
+	for _, f := range faces {
+		u, w := (f.Axis+1)%3, (f.Axis+2)%3
+		first := uint32(len(p.Positions) / 3)
+		for _, corner := range [4][2]int{{0, 0}, {f.W, 0}, {f.W, f.H}, {0, f.H}} {
+			at := f.At
+			at[u] += corner[0]
+			at[w] += corner[1]
+			var normal [3]float32
+			normal[f.Axis] = -1
+			if f.Up {
+				normal[f.Axis] = 1
+			}
+			for a := range 3 {
+				p.Positions = append(p.Positions, v.Origin[a]+float32(at[a])*v.Size)
+			}
+			p.Normals = append(p.Normals, normal[:]...)
+			c := light[f.Colour]
+			colours = append(colours, c[0], c[1], c[2], 1)
+		}
+		if f.Up {
+			p.Triangles = append(p.Triangles, first, first+1, first+2, first, first+2, first+3)
+		} else {
+			p.Triangles = append(p.Triangles, first, first+2, first+1, first, first+3, first+2)
+		}
+	}
+	p.Colours = []scene.AttrSet{{Name: "colour", Data: colours}}
+	return p
+}

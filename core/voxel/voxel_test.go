@@ -1,0 +1,414 @@
+package voxel
+
+import (
+	"context"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"excavate/core/scene"
+)
+
+// box is the surface of a box, fronts outwards.
+func box(x0, y0, z0, x1, y1, z1 float32) []float32 {
+	c := [8][3]float32{{x0, y0, z0}, {x1, y0, z0}, {x1, y1, z0}, {x0, y1, z0}, {x0, y0, z1}, {x1, y0, z1}, {x1, y1, z1}, {x0, y1, z1}}
+	var out []float32
+	for _, q := range [6][4]int{{0, 3, 2, 1}, {4, 5, 6, 7}, {0, 1, 5, 4}, {2, 3, 7, 6}, {1, 2, 6, 5}, {3, 0, 4, 7}} {
+		for _, k := range []int{0, 1, 2, 0, 2, 3} {
+			out = append(out, c[q[k]][:]...)
+		}
+	}
+	return out
+}
+
+// ball is a sphere of rings x 2 rings quads.
+func ball(cx, cy, cz, r float64, rings int) []float32 {
+	at := func(i, j int) [3]float32 {
+		t, p := math.Pi*float64(i)/float64(rings), math.Pi*float64(j%(2*rings))/float64(rings)
+		return [3]float32{float32(cx + r*math.Sin(t)*math.Cos(p)), float32(cy + r*math.Sin(t)*math.Sin(p)), float32(cz + r*math.Cos(t))}
+	}
+	var out []float32
+	for i := range rings {
+		for j := range 2 * rings {
+			a, b, c, d := at(i, j), at(i+1, j), at(i+1, j+1), at(i, j+1)
+			for _, q := range [][3]float32{a, b, c, a, c, d} {
+				out = append(out, q[:]...)
+			}
+		}
+	}
+	return out
+}
+
+func volume(t testing.TB, in *Input, dims [3]int) (*scene.Volume, *Told) {
+	t.Helper()
+	v, told, err := Make(context.Background(), in, dims)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := v.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	return v, told
+}
+
+// A box has the voxels whose centres lie within it, counted by hand, wherever it
+// lies and whichever way its faces look.
+func TestBoxesByHand(t *testing.T) {
+	for _, c := range []struct {
+		box  []float32
+		want int
+	}{
+		{box(0, 0, 0, 4, 5, 6), 120}, {box(0.4, 0.4, 0.4, 2.4, 2.4, 2.4), 8}, {box(0.6, 0.6, 0.6, 2.4, 2.4, 2.4), 1},
+		{box(0, 0, 0, 40, 70, 33), 40 * 70 * 33}, {box(31, 0, 0, 33, 1, 1), 2},
+		{box(-5, -5, -5, 200, 200, 200), 96 * 96 * 96}, // more than there is
+	} {
+		v, told := volume(t, &Input{Positions: c.box}, [3]int{96, 96, 96})
+		if told.Voxels != c.want || Count(v) != c.want || told.Open != 0 || told.Thin != 0 {
+			t.Errorf("a box has %+v, not %d voxels", told, c.want)
+		}
+		round := slices.Clone(c.box)
+		for k := 0; k < len(round); k += 9 {
+			for a := range 3 {
+				round[k+a], round[k+3+a] = round[k+3+a], round[k+a]
+			}
+		}
+		if _, told := volume(t, &Input{Positions: round}, [3]int{96, 96, 96}); told.Voxels != c.want {
+			t.Errorf("inside out it has %d voxels, not %d", told.Voxels, c.want)
+		}
+	}
+}
+
+// A polyhedron near a sphere has the voxels whose centres lie in it: those
+// nearer than its inscribed sphere at the least, and none beyond the sphere.
+func TestBallHoldsItsCentres(t *testing.T) {
+	const n, r, rings = 80, 33.3, 64
+	v, told := volume(t, &Input{Positions: ball(40, 40, 40, r, rings)}, [3]int{n, n, n})
+	inner := r * math.Pow(math.Cos(math.Pi/(2*rings)), 2) * 0.9999
+	sure, wrong := 0, 0
+	for z := range n {
+		for y := range n {
+			for x := range n {
+				d := math.Sqrt(sq(x) + sq(y) + sq(z))
+				in := v.At(x, y, z) != 0
+				if d < inner {
+					sure++
+				}
+				if in && d > r || !in && d < inner {
+					wrong++
+				}
+			}
+		}
+	}
+	if wrong > 0 || told.Voxels < sure {
+		t.Errorf("%d voxels are wrong; it has %d, at least %d", wrong, told.Voxels, sure)
+	}
+	if want := 4. / 3 * math.Pi * r * r * r; math.Abs(float64(told.Voxels)-want) > 0.01*want {
+		t.Errorf("%d voxels; the sphere has %.0f", told.Voxels, want)
+	}
+	// The faces that show are closed: their signed volume is that of the voxels.
+	if got := signed(v); math.Abs(got-float64(told.Voxels)) > 1e-6*got {
+		t.Errorf("the faces hold %v, the voxels %d", got, told.Voxels)
+	}
+}
+
+func sq(x int) float64 { d := float64(x) + 0.5 - 40; return d * d }
+
+// signed is the volume within the faces, by the divergence theorem.
+func signed(v *scene.Volume) (sum float64) {
+	p := Surface(v, scene.None)
+	for t := 0; t < len(p.Triangles); t += 3 {
+		var c [3][3]float64
+		for k := range 3 {
+			for a := range 3 {
+				c[k][a] = float64(p.Positions[3*p.Triangles[t+k]+uint32(a)])
+			}
+		}
+		sum += (c[0][0]*(c[1][1]*c[2][2]-c[1][2]*c[2][1]) - c[0][1]*(c[1][0]*c[2][2]-c[1][2]*c[2][0]) + c[0][2]*(c[1][0]*c[2][1]-c[1][1]*c[2][0])) / 6
+	}
+	return sum
+}
+
+// Faces cover exactly the sides of voxels that show: their area is the number of
+// such sides, whatever the shape and colours.
+func TestFacesAreTheSidesThatShow(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	for range 6 {
+		g := newGrid([3]int{1 + r.IntN(70), 1 + r.IntN(70), 1 + r.IntN(40)})
+		for range 9000 {
+			g.set(r.IntN(g.dims[0]), r.IntN(g.dims[1]), r.IntN(g.dims[2]), uint16(1+r.IntN(3)))
+		}
+		v := &scene.Volume{Size: 1, Dims: g.dims, Palette: make([]scene.Swatch, 3)}
+		g.store(v)
+		if err := v.Validate(); err != nil {
+			t.Fatal(err)
+		}
+		sides, area := 0, 0
+		count := [4]int{}
+		g.each(func(x, y, z int, c uint16) {
+			if c != v.At(x, y, z) {
+				t.Fatalf("the stored volume differs at %d %d %d", x, y, z)
+			}
+			for _, s := range steps {
+				if g.at(x+s[0], y+s[1], z+s[2]) == 0 {
+					sides++
+					count[c]++
+				}
+			}
+		})
+		for _, f := range Faces(v) {
+			area += f.W * f.H
+			count[f.Colour] -= f.W * f.H
+		}
+		if area != sides || count != [4]int{} {
+			t.Errorf("%d sides show, the faces have %d, by colours %v", sides, area, count)
+		}
+		if got, want := signed(v), float64(Count(v)); math.Abs(got-want) > 1e-3 {
+			t.Errorf("the faces hold %v, the voxels %v", got, want)
+		}
+	}
+}
+
+// What is thinner than a voxel, or open, does not vanish: a sheet, a wall, a
+// plank that sticks out of a block, and a card of two sides.
+func TestThinThingsStay(t *testing.T) {
+	dims := [3]int{40, 40, 40}
+	wall := box(10.1, 2, 2, 10.2, 30, 30)
+	_, told := volume(t, &Input{Positions: wall}, dims)
+	if told.Voxels != 28*28 || told.Thin != 28*28 {
+		t.Errorf("a thin wall: %+v", told)
+	}
+	sheet := []float32{2, 2, 5.3, 30, 2, 5.3, 30, 30, 5.3, 2, 2, 5.3, 30, 30, 5.3, 2, 30, 5.3}
+	if _, told = volume(t, &Input{Positions: sheet}, dims); told.Voxels != 28*28 {
+		t.Errorf("an open sheet: %+v", told)
+	}
+	back := slices.Clone(sheet)
+	for k := 0; k < len(back); k += 9 {
+		for a := range 3 {
+			back[k+a], back[k+3+a] = back[k+3+a], back[k+a]
+		}
+	}
+	if _, told = volume(t, &Input{Positions: append(back, sheet...)}, dims); told.Voxels != 28*28 {
+		t.Errorf("a card of two sides: %+v", told)
+	}
+	plank := append(box(2, 2, 2, 10, 10, 10), box(9, 5.1, 5.1, 30, 5.4, 5.4)...)
+	v, told := volume(t, &Input{Positions: plank}, dims)
+	for x := 2; x < 30; x++ {
+		if v.At(x, 5, 5) == 0 {
+			t.Errorf("the plank breaks off at %d: %+v", x, told)
+			break
+		}
+	}
+	if told.Voxels != 8*8*8+20 {
+		t.Errorf("a block with a plank: %+v", told)
+	}
+}
+
+// Solids that overlap are one; a box with a lid missing is filled where lines
+// that are sound say so.
+func TestSolidsThatOverlapOrAreOpen(t *testing.T) {
+	dims := [3]int{20, 20, 20}
+	both := append(box(1, 1, 1, 9, 9, 9), box(5, 1, 1, 15, 9, 9)...)
+	if _, told := volume(t, &Input{Positions: both}, dims); told.Voxels != 14*8*8 {
+		t.Errorf("two that overlap: %+v", told)
+	}
+	whole := box(2, 2, 2, 12, 12, 12)
+	for drop := 0; drop < len(whole); drop += 18 {
+		open := slices.Delete(slices.Clone(whole), drop, drop+18)
+		if _, told := volume(t, &Input{Positions: open}, dims); told.Voxels != 1000 || told.Open == 0 && drop >= 72 {
+			t.Errorf("without face %d: %+v", drop/18, told)
+		}
+	}
+}
+
+// Colours are those of the surface at the voxel; clear surfaces are not there.
+func TestColoursAndClearPlaces(t *testing.T) {
+	dims := [3]int{20, 20, 20}
+	in := &Input{Positions: box(2, 2, 2, 12, 12, 12), Colour: func(t int, share [3]float64) ([3]uint8, bool) {
+		if t/2 == 5 { // the side at low x
+			return [3]uint8{255, 0, 0}, true
+		}
+		return [3]uint8{0, 0, 255}, true
+	}}
+	v, told := volume(t, in, dims)
+	if c := v.Palette[v.At(2, 6, 6)-1].Colour; c != [3]uint8{255, 0, 0} {
+		t.Errorf("the red side is %v", c)
+	}
+	if c := v.Palette[v.At(11, 6, 6)-1].Colour; c != [3]uint8{0, 0, 255} {
+		t.Errorf("the blue side is %v", c)
+	}
+	if c := v.Palette[v.At(2, 2, 6)-1].Colour; c[0] < 150 || c[2] < 150 { // half the light of each
+		t.Errorf("an edge of red and blue is %v", c)
+	}
+	if inner := v.Palette[v.At(6, 6, 6)-1].Colour; inner[2] < inner[0] || inner[0] == 0 {
+		t.Errorf("within it is %v", inner)
+	}
+	if told.Surface != 1000-512 {
+		t.Errorf("%+v", told)
+	}
+	in.Colour = func(int, [3]float64) ([3]uint8, bool) { return [3]uint8{}, false }
+	if _, _, err := Make(context.Background(), in, dims); err == nil {
+		t.Error("what is wholly clear has voxels")
+	}
+	sheet := []float32{2, 2, 5.3, 30, 2, 5.3, 2, 30, 5.3}
+	half := &Input{Positions: sheet, Colour: func(_ int, share [3]float64) ([3]uint8, bool) { return [3]uint8{}, share[0] > 0.5 }}
+	all := &Input{Positions: sheet}
+	_, a := volume(t, half, [3]int{40, 40, 40})
+	_, b := volume(t, all, [3]int{40, 40, 40})
+	if got := float64(a.Voxels) / float64(b.Voxels); got < 0.2 || got > 0.3 {
+		t.Errorf("a quarter of a triangle is there, and %.2f of its voxels", got)
+	}
+}
+
+// Every voxel that a surface touches is in: those of a slanted triangle by the
+// plain test of its points, and nothing far from it.
+func TestTouch(t *testing.T) {
+	tri := []float32{1.2, 1.3, 1.4, 17.7, 5.1, 9.9, 4.4, 16.2, 13.3}
+	v, told := volume(t, &Input{Positions: tri, Touch: true}, [3]int{20, 20, 20})
+	_, bare := volume(t, &Input{Positions: tri}, [3]int{20, 20, 20})
+	if told.Voxels <= bare.Voxels {
+		t.Errorf("%d voxels are touched, %d are crossed", told.Voxels, bare.Voxels)
+	}
+	r := rand.New(rand.NewPCG(1, 1))
+	for range 20000 {
+		a, b := r.Float32(), r.Float32()
+		if a+b > 1 {
+			a, b = 1-a, 1-b
+		}
+		var p [3]int
+		for k := range 3 {
+			p[k] = int(tri[k] + a*(tri[3+k]-tri[k]) + b*(tri[6+k]-tri[k]))
+		}
+		if v.At(p[0], p[1], p[2]) == 0 {
+			t.Fatalf("the triangle has a point in %v, which is empty", p)
+		}
+	}
+}
+
+// A shell, what is within it, growing and shrinking, by hand.
+func TestShapes(t *testing.T) {
+	dims := [3]int{70, 40, 40}
+	v, _ := volume(t, &Input{Positions: box(2, 2, 2, 66, 36, 36)}, dims)
+	solid := 64 * 34 * 34
+	hollow, n := Hollow(v, 2)
+	if want := 60 * 30 * 30; n != want || Count(hollow) != solid-want {
+		t.Errorf("hollowed by %d to %d", n, Count(hollow))
+	}
+	shell, _ := volume(t, &Input{Positions: box(2, 2, 2, 66, 36, 36), Shell: 2}, dims)
+	if Count(shell) != Count(hollow) {
+		t.Errorf("a shell of two has %d voxels, hollowed it has %d", Count(shell), Count(hollow))
+	}
+	if full, n := Fill(hollow); n != 60*30*30 || Count(full) != solid {
+		t.Errorf("filled by %d to %d", n, Count(full))
+	}
+	if got, want := Count(Shrink(v, 3)), 58*28*28; got != want {
+		t.Errorf("shrunk: %d, not %d", got, want)
+	}
+	grown := Grow(v, 1)
+	if want := solid + 2*(64*34+64*34+34*34); Count(grown) != want || grown.Origin[0] != -1 || grown.Dims[0] != 72 {
+		t.Errorf("grown: %d, not %d", Count(grown), want)
+	}
+	cut, n := Erase(v, func(x, _, _ int, _ uint16) bool { return x == 30 })
+	if n != 34*34 {
+		t.Errorf("erased %d", n)
+	}
+	one, bits, n := DropLoose(cut, 30*34*34)
+	if bits != 1 || n != 28*34*34 || Count(one) != 35*34*34 {
+		t.Errorf("%d bits of %d voxels dropped, %d stay", bits, n, Count(one))
+	}
+	if _, bits, _ := DropLoose(v, solid); bits != 0 {
+		t.Errorf("%d bits of a whole dropped", bits)
+	}
+	for _, high := range []bool{false, true} {
+		m := Mirror(cut, 0, high)
+		for x := range 70 {
+			if a, b := m.At(x, 10, 10), m.At(69-x, 10, 10); a != b || a != cut.At(map[bool]int{false: min(x, 69-x), true: max(x, 69-x)}[high], 10, 10) {
+				t.Errorf("mirrored, high %v: at %d there is %d, opposite %d", high, x, a, b)
+			}
+		}
+	}
+}
+
+// CIEDE2000 of some of the published pairs (Sharma et al. 2005, table 1).
+func TestDifferenceOfPublishedPairs(t *testing.T) {
+	for _, c := range []struct {
+		p, q lab
+		want float64
+	}{
+		{lab{50, 2.6772, -79.7751}, lab{50, 0, -82.7485}, 2.0425}, {lab{50, 3.1571, -77.2803}, lab{50, 0, -82.7485}, 2.8615},
+		{lab{50, 2.8361, -74.0200}, lab{50, 0, -82.7485}, 3.4412}, {lab{50, -1.3802, -84.2814}, lab{50, 0, -82.7485}, 1},
+		{lab{50, 0, 0}, lab{50, -1, 2}, 2.3669}, {lab{50, 2.49, -0.001}, lab{50, -2.49, 0.0009}, 7.1792},
+		{lab{50, 2.49, -0.001}, lab{50, -2.49, 0.0011}, 7.2195}, {lab{50, -0.001, 2.49}, lab{50, 0.0011, -2.49}, 4.7461},
+		{lab{50, 2.5, 0}, lab{50, 0, -2.5}, 4.3065}, {lab{50, 2.5, 0}, lab{73, 25, -18}, 27.1492},
+		{lab{50, 2.5, 0}, lab{61, -5, 29}, 22.8977}, {lab{50, 2.5, 0}, lab{56, -27, -3}, 31.9030},
+		{lab{50, 2.5, 0}, lab{58, 24, 15}, 19.4535}, {lab{50, 2.5, 0}, lab{50, 3.1736, 0.5854}, 1},
+		{lab{60.2574, -34.0099, 36.2677}, lab{60.4626, -34.1751, 39.4387}, 1.2644}, {lab{63.0109, -31.0961, -5.8663}, lab{62.8187, -29.7946, -4.0864}, 1.2630},
+		{lab{35.0831, -44.1164, 3.7933}, lab{35.0232, -40.0716, 1.5901}, 1.8645}, {lab{22.7233, 20.0904, -46.6940}, lab{23.0331, 14.9730, -42.5619}, 2.0373},
+		{lab{36.4612, 47.8580, 18.3852}, lab{36.2715, 50.5065, 21.2231}, 1.4146}, {lab{90.8027, -2.0831, 1.4410}, lab{91.1528, -1.6435, 0.0447}, 1.4441},
+		{lab{90.9257, -0.5406, -0.9208}, lab{88.6381, -0.8985, -0.7239}, 1.5381}, {lab{6.7747, -0.2908, -2.4247}, lab{5.8714, -0.0985, -2.2286}, 0.6377},
+		{lab{2.0776, 0.0795, -1.1350}, lab{0.9033, -0.0636, -0.5514}, 0.9082},
+	} {
+		for _, d := range []float64{difference(c.p, c.q), difference(c.q, c.p)} {
+			if math.Abs(d-c.want) > 5e-5 {
+				t.Errorf("%v and %v differ by %.5f, not %.4f", c.p, c.q, d, c.want)
+			}
+		}
+	}
+	if l := labOf([3]uint8{255, 255, 255}); math.Abs(l.l-100) > 1e-3 || math.Abs(l.a) > 1e-2 || math.Abs(l.b) > 1e-2 {
+		t.Errorf("white is %v", l)
+	}
+	if l := labOf([3]uint8{255, 0, 0}); math.Abs(l.l-53.24) > 0.01 || math.Abs(l.a-80.09) > 0.01 || math.Abs(l.b-67.20) > 0.01 {
+		t.Errorf("red is %v", l)
+	}
+}
+
+// The same bytes come of the same input, on one core or several.
+func TestMakeIsTheSameOnEveryCore(t *testing.T) {
+	in := &Input{Positions: ball(50, 50, 50, 40.7, 90), Colour: func(t int, s [3]float64) ([3]uint8, bool) { return [3]uint8{uint8(t), uint8(255 * s[0]), 9}, true }}
+	a, _ := volume(t, in, [3]int{100, 100, 100})
+	b, _ := volume(t, in, [3]int{100, 100, 100})
+	if !slices.Equal(a.Blocks, b.Blocks) || !slices.Equal(a.Index, b.Index) || !slices.Equal(a.Palette, b.Palette) {
+		t.Error("twice the same gives two volumes")
+	}
+}
+
+func TestMakeRefuses(t *testing.T) {
+	for _, c := range []struct {
+		in   []float32
+		dims [3]int
+	}{{box(0, 0, 0, 1, 1, 1), [3]int{0, 1, 1}}, {box(0, 0, 0, 1, 1, 1), [3]int{2000, 1, 1}}, {[]float32{0, 0, 0, float32(math.NaN()), 0, 0, 0, 1, 0}, [3]int{4, 4, 4}},
+		{box(0, 0, 0, 1e9, 1, 1), [3]int{4, 4, 4}}, {nil, [3]int{4, 4, 4}}} {
+		if _, _, err := Make(context.Background(), &Input{Positions: c.in}, c.dims); err == nil {
+			t.Errorf("%v is taken", c.dims)
+		}
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	stop()
+	if _, _, err := Make(ctx, &Input{Positions: ball(20, 20, 20, 15, 60)}, [3]int{40, 40, 40}); err != context.Canceled {
+		t.Errorf("%v", err)
+	}
+}
+
+// BenchmarkMake fills a ball of a million triangles at growing resolutions: the
+// time goes with the surface, a quarter each time the side is halved.
+func BenchmarkMake(b *testing.B) {
+	for _, side := range []int{128, 256, 512} {
+		tri := ball(float64(side)/2, float64(side)/2, float64(side)/2, float64(side)/2-2, 500)
+		in := &Input{Positions: tri, Colour: func(t int, s [3]float64) ([3]uint8, bool) {
+			return [3]uint8{uint8(t >> 12), uint8(200 * s[0]), 9}, true
+		}}
+		b.Run(map[int]string{128: "128", 256: "256", 512: "512"}[side], func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				volume(b, in, [3]int{side, side, side})
+			}
+		})
+	}
+}
+
+func BenchmarkFaces(b *testing.B) {
+	v, _ := volume(b, &Input{Positions: ball(256, 256, 256, 250, 200)}, [3]int{512, 512, 512})
+	for b.Loop() {
+		Faces(v)
+	}
+}
