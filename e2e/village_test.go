@@ -129,6 +129,42 @@ func TestPutTogether(t *testing.T) {
 	p.says(`[data-figure="triangles"]`, "10,452")
 }
 
+// TestAHouseOfBlocks does what docs/voxels.md says.
+func TestAHouseOfBlocks(t *testing.T) {
+	p := start(t)
+	p.mountFile("village.zip")
+	p.try(p.Go("/p/1/sources?q=stilt_village"))
+	p.click(`[data-entry="stilt_village.glb"]`)
+	p.drew(100)
+	p.clickText("Make it a find")
+	p.until(`location.pathname.startsWith('/p/1/finds/') && !!document.querySelector('[data-view="drawn"]')`)
+	p.clickText("Start a chain")
+	p.until(`location.pathname.startsWith('/p/1/chain/') && document.querySelector('[data-band="0"]')?.dataset.state === 'ready'`)
+	p.try(p.Files(`input[aria-label="Chain document"]`, filepath.Join(p.demo, "hut_blocks.yaml")))
+	p.wait(`input[aria-label="Name of the chain"]`)
+	p.clickText("Make it")
+	p.until(`document.querySelectorAll('.band.ready').length === 7`)
+	p.says(`[data-band="4"]`, "voxels of 0.125 m, 45 × 55 × 52")
+	p.says(`[data-band="5"]`, "loose bits of fewer than 12 dropped")
+	p.says(`[data-band="6"]`, "→ 6 of 8")
+	p.drew(100)
+
+	// Another palette recolours what is there: only that step is computed.
+	p.clickText("Add step")
+	p.try(p.Type(`input[aria-label="Search steps"]`, "palette"))
+	p.keys(kb.Enter)
+	p.until(`document.querySelector('[data-band="7"]')?.dataset.state === 'ready'`)
+	p.clickText("Undo")
+	p.until(`!document.querySelector('[data-band="7"]')`)
+
+	// Surfaces of them have a material for each kind of block.
+	p.clickText("Add step")
+	p.click(`[data-step="surfaces"]`)
+	p.until(`document.querySelector('[data-band="7"]')?.dataset.state === 'ready'`)
+	p.says(`[data-band="7"]`, "1 volume made surfaces")
+	p.says(`[data-band="7"]`, "the surfaces are hollow")
+}
+
 // The boat and the heron of the workshop, as their page says.
 func TestWorkshop(t *testing.T) {
 	p := start(t)

@@ -1,42 +1,15 @@
 package voxel
 
-import "math"
+import (
+	"math"
 
-// linear is the light of each sRGB value (IEC 61966-2-1).
-var linear = func() (t [256]float64) {
-	for i := range t {
-		v := float64(i) / 255
-		if v <= 0.04045 {
-			t[i] = v / 12.92
-		} else {
-			t[i] = math.Pow((v+0.055)/1.055, 2.4)
-		}
-	}
-	return t
-}()
-
-// coded is the sRGB value of a light.
-func coded(v float64) uint8 {
-	if v <= 0.0031308 {
-		v *= 12.92
-	} else {
-		v = 1.055*math.Pow(v, 1/2.4) - 0.055
-	}
-	return uint8(math.Round(255 * math.Max(0, math.Min(1, v))))
-}
-
-// Coded is a linear colour in sRGB, 8 bits each.
-func Coded(c [3]float64) (out [3]uint8) {
-	for k := range c {
-		out[k] = coded(c[k])
-	}
-	return out
-}
+	"excavate/core/pixel"
+)
 
 // Linear is an sRGB colour in linear light.
 func Linear(c [3]uint8) (out [3]float32) {
 	for k := range c {
-		out[k] = float32(linear[c[k]])
+		out[k] = float32(pixel.Light(c[k]))
 	}
 	return out
 }
@@ -46,7 +19,7 @@ func Linear(c [3]uint8) (out [3]float32) {
 type lab struct{ l, a, b float64 }
 
 func labOf(c [3]uint8) lab {
-	r, g, b := linear[c[0]], linear[c[1]], linear[c[2]]
+	r, g, b := pixel.Light(c[0]), pixel.Light(c[1]), pixel.Light(c[2])
 	f := func(t float64) float64 {
 		if t > 216./24389 {
 			return math.Cbrt(t)

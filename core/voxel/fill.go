@@ -41,6 +41,16 @@ func (m *maker) dab(x, y, z int, c rgb, open bool) dab {
 	return dab{uint32(b), uint16(within), open, c}
 }
 
+// key orders dabs by voxel; those of one by what else they are, so that the
+// order is always the same.
+func (d dab) key() uint64 {
+	k := uint64(d.block)<<40 | uint64(d.within)<<25 | uint64(d.c)<<1
+	if d.open {
+		k |= 1
+	}
+	return k
+}
+
 // place is where a dab's voxel lies.
 func (m *maker) place(d dab) (x, y, z int) {
 	x, y, z = m.g.corner(int(d.block))
@@ -295,6 +305,9 @@ func (m *maker) rods() (list []dab) {
 			share[top] = s
 			at := from.Add(along.Mul(s))
 			x, y, z := int(math.Floor(at[0])), int(math.Floor(at[1])), int(math.Floor(at[2]))
+			if m.g.at(x, y, z) != 0 {
+				continue
+			}
 			if c, there := m.in.colour(t, share); there && m.g.inside(x, y, z) {
 				list = append(list, m.dab(x, y, z, c, false))
 			}
@@ -318,12 +331,7 @@ func (m *maker) thin(list []dab) {
 }
 
 func sortDabs(list []dab) {
-	slices.SortStableFunc(list, func(a, b dab) int {
-		if a.block != b.block {
-			return cmp.Compare(a.block, b.block)
-		}
-		return cmp.Compare(a.within, b.within)
-	})
+	slices.SortFunc(list, func(a, b dab) int { return cmp.Compare(a.key(), b.key()) })
 }
 
 // add fills the voxels of a sorted list that a rule takes, which sees what was

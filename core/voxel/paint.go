@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"excavate/core/parallel"
+	"excavate/core/pixel"
 	"excavate/core/scene"
 )
 
@@ -189,7 +190,7 @@ type mean struct {
 
 func (m *mean) add(c rgb) {
 	for k := range 3 {
-		m.sum[k] += linear[byte(c>>(8*k))]
+		m.sum[k] += pixel.Light(byte(c >> (8 * k)))
 	}
 	m.n++
 }
@@ -199,7 +200,7 @@ func (m *mean) colour() (c rgb) {
 		return 0x808080
 	}
 	for k := range 3 {
-		c |= rgb(coded(m.sum[k]/float64(m.n))) << (8 * k)
+		c |= rgb(pixel.Stored(m.sum[k]/float64(m.n))) << (8 * k)
 	}
 	return c
 }

@@ -16,8 +16,15 @@ type Face struct {
 }
 
 // Faces are the sides that show, neighbouring ones of one colour joined to
-// rectangles within their block. Those between voxels are left out.
-func Faces(v *scene.Volume) (out []Face) {
+// rectangles within their block. Those between voxels are left out. Where a long
+// side meets short ones no corner stands in it; Sides has each by itself.
+func Faces(v *scene.Volume) []Face { return facesOf(v, Side) }
+
+// Sides are the sides that show, none joined: edge meets edge everywhere.
+func Sides(v *scene.Volume) []Face { return facesOf(v, 1) }
+
+// facesOf joins at most so many sides along each edge.
+func facesOf(v *scene.Volume, most int) (out []Face) {
 	g := open(v)
 	masks, buried := g.masks(), g.buried()
 	for _, list := range parallel.Gather(len(g.blocks), 8, func(from, to int) (list []Face) {
@@ -25,7 +32,7 @@ func Faces(v *scene.Volume) (out []Face) {
 		for b := from; b < to; b++ {
 			if g.blocks[b] != nil && !buried[b] {
 				g.show(masks, b, e)
-				list = g.faces(b, e, list)
+				list = g.faces(b, e, most, list)
 			}
 		}
 		return list
@@ -43,7 +50,7 @@ type layer struct {
 }
 
 // faces adds those of one block.
-func (g *grid) faces(block int, e *exposed, out []Face) []Face {
+func (g *grid) faces(block int, e *exposed, most int, out []Face) []Face {
 	x0, y0, z0 := g.corner(block)
 	base := [3]int{x0, y0, z0}
 	c := g.blocks[block]
@@ -63,7 +70,7 @@ func (g *grid) faces(block int, e *exposed, out []Face) []Face {
 			if layers[k].rows == 0 {
 				continue
 			}
-			out = layers[k].joined(out, func(i, j, w2, h int, c uint16) Face {
+			out = layers[k].joined(out, most, func(i, j, w2, h int, c uint16) Face {
 				f := Face{At: base, Axis: axis, Up: up, W: w2, H: h, Colour: c}
 				f.At[axis] += k
 				if up {
@@ -80,7 +87,7 @@ func (g *grid) faces(block int, e *exposed, out []Face) []Face {
 
 // joined covers a layer with rectangles, each as wide as it goes and then as
 // high, and leaves it empty.
-func (l *layer) joined(out []Face, face func(i, j, w, h int, c uint16) Face) []Face {
+func (l *layer) joined(out []Face, most int, face func(i, j, w, h int, c uint16) Face) []Face {
 	for j := range Side {
 		if l.rows>>j&1 == 0 {
 			continue
@@ -93,11 +100,11 @@ func (l *layer) joined(out []Face, face func(i, j, w, h int, c uint16) Face) []F
 				continue
 			}
 			w := 1
-			for i+w < Side && row[i+w] == c {
+			for i+w < Side && w < most && row[i+w] == c {
 				w++
 			}
 			h := 1
-			for j+h < Side && l.has(i, j+h, w, c) {
+			for j+h < Side && h < most && l.has(i, j+h, w, c) {
 				h++
 			}
 			for y := j; y < j+h; y++ {
@@ -123,8 +130,10 @@ func (l *layer) has(i, j, w int, c uint16) bool {
 
 // Surface is the faces of a volume as one part: two triangles a face, flat
 // normals, and vertex colours named "colour".
-func Surface(v *scene.Volume, material int) scene.Part {
-	faces := Faces(v)
+func Surface(v *scene.Volume, material int) scene.Part { return PartOf(v, Faces(v), material) }
+
+// PartOf is Surface for some of a volume's faces.
+func PartOf(v *scene.Volume, faces []Face, material int) scene.Part {
 	p := scene.Part{Material: material, Positions: make([]float32, 0, 12*len(faces)), Normals: make([]float32, 0, 12*len(faces)),
 		Triangles: make([]uint32, 0, 6*len(faces))}
 	colours := make([]float32, 0, 16*len(faces))

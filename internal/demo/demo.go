@@ -59,6 +59,7 @@ func Files(target []byte) map[string][]byte {
 		"workshop.zip":      zipped(workshop()),
 		"chain.yaml":        Chain,
 		"village.yaml":      VillageChain,
+		"hut_blocks.yaml":   HutBlocks,
 		"punt_rework.yaml":  PuntRework,
 		"heron_bricks.yaml": HeronBricks,
 		"corin.yaml":        Corin,

@@ -12,6 +12,11 @@ import (
 //go:embed village.yaml
 var VillageChain []byte
 
+// HutBlocks is the chain that builds one of its houses of blocks.
+//
+//go:embed hut_blocks.yaml
+var HutBlocks []byte
+
 const (
 	villageHuts  = 28
 	villageReeds = 100
