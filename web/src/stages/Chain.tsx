@@ -7,7 +7,7 @@ import { useAct, type S } from '../api/http'
 import { thumb, useInventory, useStepTrial, viewUrl } from '../api/scenes'
 import { useAddress, useShow } from '../parts/address'
 import { Fault } from '../parts/bits'
-import { count, seconds } from '../parts/format'
+import { count, plural, seconds } from '../parts/format'
 import { SchemaForm } from '../parts/SchemaForm'
 import { offerOf, View3D, type PaneInfo } from '../parts/View3D'
 import { useChainAtWork } from '../parts/chainAtWork'
@@ -404,7 +404,7 @@ export function Chain() {
             )}
             {inventory && (
               <Text tone="soft" small clip>
-                {count(inventory.nodes.length)} nodes · {count(inventory.materials.length)} materials
+                {plural(inventory.nodes.length, 'node')} · {plural(inventory.materials.length, 'material')}
               </Text>
             )}
             <span className="grow" />
