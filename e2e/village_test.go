@@ -129,25 +129,32 @@ func TestPutTogether(t *testing.T) {
 	p.says(`[data-figure="triangles"]`, "10,452")
 }
 
-// TestAHouseOfBlocks does what docs/voxels.md says.
-func TestAHouseOfBlocks(t *testing.T) {
-	p := start(t)
-	p.mountFile("village.zip")
-	p.try(p.Go("/p/1/sources?q=stilt_village"))
-	p.click(`[data-entry="stilt_village.glb"]`)
-	p.drew(100)
+// beginChain makes a find of an entry and opens a chain's document of the demo
+// for it.
+func (p *porter) beginChain(entry, document string, bands int) {
+	p.t.Helper()
+	p.try(p.Go("/p/1/sources?q=" + entry))
+	p.click(`[data-entry="` + entry + `"]`)
+	p.drew(20)
 	p.clickText("Make it a find")
 	p.until(`location.pathname.startsWith('/p/1/finds/') && !!document.querySelector('[data-view="drawn"]')`)
 	p.clickText("Start a chain")
 	p.until(`location.pathname.startsWith('/p/1/chain/') && document.querySelector('[data-band="0"]')?.dataset.state === 'ready'`)
-	p.try(p.Files(`input[aria-label="Chain document"]`, filepath.Join(p.demo, "hut_blocks.yaml")))
+	p.try(p.Files(`input[aria-label="Chain document"]`, filepath.Join(p.demo, document)))
 	p.wait(`input[aria-label="Name of the chain"]`)
 	p.clickText("Make it")
-	p.until(`document.querySelectorAll('.band.ready').length === 7`)
+	p.until(fmt.Sprintf(`document.querySelectorAll('.band.ready').length === %d`, bands))
+	p.drew(20)
+}
+
+// TestAHouseOfBlocks does what docs/voxels.md says.
+func TestAHouseOfBlocks(t *testing.T) {
+	p := start(t)
+	p.mountFile("village.zip")
+	p.beginChain("stilt_village.glb", "hut_blocks.yaml", 7)
 	p.says(`[data-band="4"]`, "voxels of 0.125 m, 45 × 55 × 52")
 	p.says(`[data-band="5"]`, "loose bits of fewer than 12 dropped")
 	p.says(`[data-band="6"]`, "→ 6 of 8")
-	p.drew(100)
 
 	// Another palette recolours what is there: only that step is computed.
 	p.clickText("Add step")
@@ -169,22 +176,7 @@ func TestAHouseOfBlocks(t *testing.T) {
 func TestWorkshop(t *testing.T) {
 	p := start(t)
 	p.mountFile("workshop.zip")
-	begin := func(entry, document string, bands int) {
-		t.Helper()
-		p.try(p.Go("/p/1/sources?q=" + entry))
-		p.click(`[data-entry="` + entry + `"]`)
-		p.drew(20)
-		p.clickText("Make it a find")
-		p.until(`location.pathname.startsWith('/p/1/finds/') && !!document.querySelector('[data-view="drawn"]')`)
-		p.clickText("Start a chain")
-		p.until(`location.pathname.startsWith('/p/1/chain/') && document.querySelector('[data-band="0"]')?.dataset.state === 'ready'`)
-		p.try(p.Files(`input[aria-label="Chain document"]`, filepath.Join(p.demo, document)))
-		p.wait(`input[aria-label="Name of the chain"]`)
-		p.clickText("Make it")
-		p.until(fmt.Sprintf(`document.querySelectorAll('.band.ready').length === %d`, bands))
-		p.drew(20)
-	}
-	begin("race_punt.glb", "punt_rework.yaml", 6)
+	p.beginChain("race_punt.glb", "punt_rework.yaml", 6)
 	p.says(`[data-band="4"]`, "vertices 979 → 493")
 	p.clickText("Add step")
 	p.click(`[data-step="mirror"]`)
@@ -193,7 +185,7 @@ func TestWorkshop(t *testing.T) {
 	p.clickText("Undo")
 	p.until(`!document.querySelector('[data-band="6"]')`)
 
-	begin("heron_shapes.glb", "heron_bricks.yaml", 6)
+	p.beginChain("heron_shapes.glb", "heron_bricks.yaml", 6)
 	p.says(`[data-band="2"]`, "360 faces of 30 parts")
 	p.says(`[data-band="3"]`, "30 → 3")
 	p.click(`[data-band="5"]`)

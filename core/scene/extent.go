@@ -53,7 +53,13 @@ func (s *Scene) shownBy(node int, world []geom.Mat4, f func(m *geom.Mat4, p *Par
 			f(&world[node], p)
 			continue
 		}
-		posed := Part{Triangles: p.Triangles, Positions: p.Positions, Influences: p.Influences, Joints: p.Joints, Weights: p.Weights}
+		posed := Part{
+			Triangles:  p.Triangles,
+			Positions:  p.Positions,
+			Influences: p.Influences,
+			Joints:     p.Joints,
+			Weights:    p.Weights,
+		}
 		posed.Positions, _ = s.Posed(node, &posed, world)
 		f(&geom.Identity, &posed)
 	}

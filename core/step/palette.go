@@ -63,7 +63,14 @@ func palette(ctx context.Context, s *scene.Scene, p PaletteParams, r *Report) (*
 		}
 		made, m := voxel.Match(v, to, p.Dither)
 		r.Say("%d colours → %d of %d", len(v.Palette), m.Used, len(to))
-		r.Say("off by %.1f ΔE on the whole, by %.1f at worst (#%02x%02x%02x)", m.Mean, m.Worst, m.Of[0], m.Of[1], m.Of[2])
+		r.Say(
+			"off by %.1f ΔE on the whole, by %.1f at worst (#%02x%02x%02x)",
+			m.Mean,
+			m.Worst,
+			m.Of[0],
+			m.Of[1],
+			m.Of[2],
+		)
 		return made, nil
 	})
 	return out, err

@@ -58,7 +58,9 @@ func toSurfaces(ctx context.Context, s *scene.Scene, p SurfacesParams, r *Report
 			return m, nil
 		}
 		if p.Smooth {
-			return m, fmt.Errorf("smooth surfaces have vertex colours: a material for each colour goes with straight ones")
+			return m, fmt.Errorf(
+				"smooth surfaces have vertex colours: a material for each colour goes with straight ones",
+			)
 		}
 		var err error
 		m.Parts, err = byColour(v, faces(v), &materials)
@@ -73,7 +75,11 @@ func toSurfaces(ctx context.Context, s *scene.Scene, p SurfacesParams, r *Report
 	}
 	out.Materials = materials
 	out = out.Sweep(s)
-	r.Say("%s of %s made surfaces", count(out.Stats().Triangles, "triangle", "triangles"), count(volumes, "volume", "volumes"))
+	r.Say(
+		"%s of %s made surfaces",
+		count(out.Stats().Triangles, "triangle", "triangles"),
+		count(volumes, "volume", "volumes"),
+	)
 	r.Lose("what is within: the surfaces are hollow")
 	return out, nil
 }
@@ -85,7 +91,11 @@ func byColour(v *scene.Volume, all []voxel.Face, materials *[]scene.Material) ([
 		faces[f.Colour] = append(faces[f.Colour], f)
 	}
 	if len(faces) > mostVoxelMaterials {
-		return nil, fmt.Errorf("%d colours would be as many materials, at most %d are made: a palette step before this one makes fewer", len(faces), mostVoxelMaterials)
+		return nil, fmt.Errorf(
+			"%d colours would be as many materials, at most %d are made: a palette step before this one makes fewer",
+			len(faces),
+			mostVoxelMaterials,
+		)
 	}
 	var parts []scene.Part
 	for i, sw := range v.Palette {

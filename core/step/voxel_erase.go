@@ -55,7 +55,11 @@ func voxelErase(ctx context.Context, s *scene.Scene, p VoxelEraseParams, r *Repo
 					unit = 1
 				}
 				a, b := p.Box[k]/unit, p.Box[3+k]/unit
-				low[k], high[k] = (min(a, b)-float64(v.Origin[k]))/float64(v.Size), (max(a, b)-float64(v.Origin[k]))/float64(v.Size)
+				low[k], high[k] = (min(a, b)-float64(v.Origin[k]))/float64(
+					v.Size,
+				), (max(a, b)-float64(v.Origin[k]))/float64(
+					v.Size,
+				)
 			} else {
 				high[k] = float64(v.Dims[k])
 			}

@@ -41,7 +41,12 @@ func voxelShape(ctx context.Context, s *scene.Scene, p VoxelShapeParams, r *Repo
 		case "grow":
 			for _, d := range v.Dims {
 				if d+2*p.By > limit.VolumeSide {
-					return nil, fmt.Errorf("grown by %d, a side would have %d voxels; there are at most %d", p.By, d+2*p.By, limit.VolumeSide)
+					return nil, fmt.Errorf(
+						"grown by %d, a side would have %d voxels; there are at most %d",
+						p.By,
+						d+2*p.By,
+						limit.VolumeSide,
+					)
 				}
 			}
 			made = voxel.Grow(v, p.By)

@@ -113,7 +113,8 @@ func TestVoxelise(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	kind, _ := Get("voxelise")
-	if _, err := kind.Apply(t.Context(), s, []byte(`{"size": 0.00000001}`), nil, &Report{}); err == nil || !strings.Contains(err.Error(), "at most 1024") {
+	if _, err := kind.Apply(t.Context(), s, []byte(`{"size": 0.00000001}`), nil, &Report{}); err == nil ||
+		!strings.Contains(err.Error(), "at most 1024") {
 		t.Errorf("%v", err)
 	}
 }
@@ -139,7 +140,9 @@ func TestVoxeliseRespectsAlpha(t *testing.T) {
 	})
 	leaf.Pictures = []scene.Picture{{Name: "leaf", MIME: "image/png", Width: 64, Height: 64, Data: b.Bytes()}}
 	m := &leaf.Materials[0]
-	m.Alpha, m.Textures = scene.Cutout, []scene.Texture{{Role: scene.RoleColour, Scale: 1, WrapU: scene.Clamp, WrapV: scene.Clamp}}
+	m.Alpha, m.Textures = scene.Cutout, []scene.Texture{
+		{Role: scene.RoleColour, Scale: 1, WrapU: scene.Clamp, WrapV: scene.Clamp},
+	}
 	out, _ := apply(t, "voxelise", leaf, map[string]any{"longest": 20})
 	v := voxels(t, out)
 	if n := voxel.Count(v); n != 200 || v.At(5, 5, 0) == 0 || v.At(15, 5, 0) != 0 {
@@ -187,7 +190,8 @@ func TestVoxelSteps(t *testing.T) {
 	}
 	out, _ := apply(t, "voxel-shape", made, map[string]any{"do": "mirror", "axis": "x", "keep": "high"})
 	v := voxels(t, out)
-	if a, b := v.Palette[v.At(0, 10, 5)-1].Colour, v.Palette[v.At(39, 10, 5)-1].Colour; a != b || a != [3]uint8{255, 0, 0} {
+	if a, b := v.Palette[v.At(0, 10, 5)-1].Colour, v.Palette[v.At(39, 10, 5)-1].Colour; a != b ||
+		a != [3]uint8{255, 0, 0} {
 		t.Errorf("the mirrored side is %v, its image %v", b, a)
 	}
 	for _, c := range []map[string]any{{"do": "fill"}, {"do": "drop-loose", "by": 8}} {
@@ -196,7 +200,8 @@ func TestVoxelSteps(t *testing.T) {
 		}
 	}
 	kind, _ := Get("voxel-shape")
-	if _, err := kind.Apply(t.Context(), made, []byte(`{"do": "shrink", "by": 9}`), nil, &Report{}); err == nil || !strings.Contains(err.Error(), "no voxel of voxels is left") {
+	if _, err := kind.Apply(t.Context(), made, []byte(`{"do": "shrink", "by": 9}`), nil, &Report{}); err == nil ||
+		!strings.Contains(err.Error(), "no voxel of voxels is left") {
 		t.Errorf("%v", err)
 	}
 	if _, err := kind.Apply(t.Context(), made, []byte(`{"do": "grow", "by": 900}`), nil, &Report{}); err == nil {
@@ -241,7 +246,12 @@ func TestPalette(t *testing.T) {
 	}
 	made, _ := apply(t, "voxelise", grey, map[string]any{"longest": 40})
 	for _, dither := range []bool{false, true} {
-		out, r := apply(t, "palette", made, map[string]any{"colours": []string{"soot #000000", "lime #ffffff"}, "dither": dither})
+		out, r := apply(
+			t,
+			"palette",
+			made,
+			map[string]any{"colours": []string{"soot #000000", "lime #ffffff"}, "dither": dither},
+		)
 		v := voxels(t, out)
 		n := voxel.Counts(v)
 		if len(v.Palette) != 2 || v.Palette[1].Name != "lime" || n[0]+n[1] != 8000 {
@@ -273,10 +283,16 @@ func voxelsOf(t *testing.T, s *scene.Scene) *scene.Scene {
 // Surfaces of voxels: a material for each colour, or smooth ones that lie within
 // half a voxel and enclose about the same.
 func TestVoxelsToSurfaces(t *testing.T) {
-	two, _ := apply(t, "palette", voxelsOf(t, slab()), map[string]any{"colours": []string{"cloth #ff0000", "#0000ff"}})
+	two, _ := apply(
+		t,
+		"palette",
+		voxelsOf(t, slab()),
+		map[string]any{"colours": []string{"cloth #ff0000", "#0000ff"}},
+	)
 	out, _ := apply(t, "surfaces", two, map[string]any{"colours": "materials"})
 	mesh := out.Meshes[len(out.Meshes)-1]
-	if mesh.Volume != nil || len(mesh.Parts) != 2 || out.Materials[mesh.Parts[0].Material].Name != "cloth" || out.Materials[mesh.Parts[1].Material].Name != "#0000ff" {
+	if mesh.Volume != nil || len(mesh.Parts) != 2 || out.Materials[mesh.Parts[0].Material].Name != "cloth" ||
+		out.Materials[mesh.Parts[1].Material].Name != "#0000ff" {
 		t.Errorf("%d parts, %+v", len(mesh.Parts), out.Materials)
 	}
 	if got := out.Materials[mesh.Parts[0].Material].BaseColour; got != [4]float32{1, 0, 0, 1} {
@@ -315,7 +331,8 @@ func TestVoxelsToSurfaces(t *testing.T) {
 		many.Meshes[0].Parts[0].Colours[0].Data[i] = float32(i%97) / 97
 	}
 	kind, _ := Get("surfaces")
-	if _, err := kind.Apply(t.Context(), voxelsOf(t, many), []byte(`{"colours": "materials"}`), nil, &Report{}); err == nil || !strings.Contains(err.Error(), "a palette step before this one") {
+	if _, err := kind.Apply(t.Context(), voxelsOf(t, many), []byte(`{"colours": "materials"}`), nil, &Report{}); err == nil ||
+		!strings.Contains(err.Error(), "a palette step before this one") {
 		t.Errorf("%v", err)
 	}
 	if _, err := kind.Apply(t.Context(), made, []byte(`{"colours": "materials", "smooth": true}`), nil, &Report{}); err == nil {

@@ -67,13 +67,23 @@ func voxelise(ctx context.Context, s *scene.Scene, p VoxeliseParams, r *Report) 
 		return nil, err
 	}
 	out = withVolume(out, v, "voxels")
-	r.Say("%s of %s, %d × %d × %d; %s", count(told.Voxels, "voxel", "voxels"), lengthOf(side, s), dims[0], dims[1], dims[2],
-		count(told.Surface, "shows a side", "show a side"))
+	r.Say(
+		"%s of %s, %d × %d × %d; %s",
+		count(told.Voxels, "voxel", "voxels"),
+		lengthOf(side, s),
+		dims[0],
+		dims[1],
+		dims[2],
+		count(told.Surface, "shows a side", "show a side"),
+	)
 	if told.Thin > 0 {
 		r.Say("%s for what is thinner than a voxel, or open", count(told.Thin, "voxel stands", "voxels stand"))
 	}
 	if told.Open > 0 {
-		r.Say("surfaces are open: %s into one and not out again; there the other directions decide", count(told.Open, "line goes", "lines go"))
+		r.Say(
+			"surfaces are open: %s into one and not out again; there the other directions decide",
+			count(told.Open, "line goes", "lines go"),
+		)
 	}
 	if a := askew(g); a > 3 {
 		r.Say("walls stand %.0f° off the grid: turn to the grid first and they come out straight", a)
@@ -99,7 +109,12 @@ func (p *VoxeliseParams) grid(box geom.Box, unit float64) (side float64, dims [3
 	for k := range 3 {
 		n := math.Ceil(size[k]/side - 1e-6)
 		if n > limit.VolumeSide {
-			return 0, dims, fmt.Errorf("voxels of %g m would be %.0f along one side; there are at most %d", p.Size, n, limit.VolumeSide)
+			return 0, dims, fmt.Errorf(
+				"voxels of %g m would be %.0f along one side; there are at most %d",
+				p.Size,
+				n,
+				limit.VolumeSide,
+			)
 		}
 		dims[k] = max(1, int(n))
 	}
@@ -341,7 +356,13 @@ func surfaced(m scene.Mesh, v *scene.Volume, material int) scene.Mesh {
 
 // eachVolume makes other volumes of those of the chosen meshes. What is chosen
 // without having one is passed over.
-func eachVolume(ctx context.Context, s *scene.Scene, c *pick.Chosen, r *Report, f func(v *scene.Volume) (*scene.Volume, error)) (*scene.Scene, error) {
+func eachVolume(
+	ctx context.Context,
+	s *scene.Scene,
+	c *pick.Chosen,
+	r *Report,
+	f func(v *scene.Volume) (*scene.Volume, error),
+) (*scene.Scene, error) {
 	volumes, stale := 0, 0
 	out, err := eachMesh(s, c, func(m scene.Mesh, _ []bool) (scene.Mesh, error) {
 		if err := ctx.Err(); err != nil {

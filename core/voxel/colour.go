@@ -80,7 +80,15 @@ func difference(p, q lab) float64 {
 	dl, dc := q.l-p.l, c2-c1
 	dH := 2 * math.Sqrt(c1*c2) * math.Sin(dh/2*deg)
 	l, c := (p.l+q.l)/2, (c1+c2)/2
-	t := 1 - 0.17*math.Cos((h-30)*deg) + 0.24*math.Cos(2*h*deg) + 0.32*math.Cos((3*h+6)*deg) - 0.20*math.Cos((4*h-63)*deg)
+	t := 1 - 0.17*math.Cos(
+		(h-30)*deg,
+	) + 0.24*math.Cos(
+		2*h*deg,
+	) + 0.32*math.Cos(
+		(3*h+6)*deg,
+	) - 0.20*math.Cos(
+		(4*h-63)*deg,
+	)
 	turn := 30 * math.Exp(-math.Pow((h-275)/25, 2))
 	rc := 2 * math.Sqrt(pow7(c)/(pow7(c)+of25))
 	sl := 1 + 0.015*(l-50)*(l-50)/math.Sqrt(20+(l-50)*(l-50))

@@ -377,7 +377,8 @@ func (m *maker) wires(list []dab) {
 	free := m.g.copy()
 	m.add(list, func(_ dab, x, y, z int) bool {
 		for _, s := range steps {
-			if p := [3]int{x + s[0], y + s[1], z + s[2]}; free.at(p[0], p[1], p[2]) != 0 && was.at(p[0], p[1], p[2]) == 0 {
+			if p := [3]int{x + s[0], y + s[1], z + s[2]}; free.at(p[0], p[1], p[2]) != 0 &&
+				was.at(p[0], p[1], p[2]) == 0 {
 				return true
 			}
 		}
@@ -426,7 +427,8 @@ func (m *maker) touch(ctx context.Context) error {
 		for z := low[2]; z <= high[2]; z++ {
 			for y := low[1]; y <= high[1]; y++ {
 				for x := low[0]; x <= high[0]; x++ {
-					if m.g.at(x, y, z) != 0 || !overlaps(p, geom.Vec3{float64(x) + 0.5, float64(y) + 0.5, float64(z) + 0.5}) {
+					if m.g.at(x, y, z) != 0 ||
+						!overlaps(p, geom.Vec3{float64(x) + 0.5, float64(y) + 0.5, float64(z) + 0.5}) {
 						continue
 					}
 					m.g.set(x, y, z, 1)
@@ -453,7 +455,8 @@ func overlaps(p [3]geom.Vec3, centre geom.Vec3) bool {
 		var unit geom.Vec3
 		unit[k] = 1
 		edge := p[(k+1)%3].Sub(p[k])
-		if parts(unit) || parts(geom.Vec3{0, -edge[2], edge[1]}) || parts(geom.Vec3{edge[2], 0, -edge[0]}) || parts(geom.Vec3{-edge[1], edge[0], 0}) {
+		if parts(unit) || parts(geom.Vec3{0, -edge[2], edge[1]}) || parts(geom.Vec3{edge[2], 0, -edge[0]}) ||
+			parts(geom.Vec3{-edge[1], edge[0], 0}) {
 			return false
 		}
 	}

@@ -138,7 +138,11 @@ func (m *maker) stainAt(x, y, z int) (rgb, bool) {
 		return 0, false
 	}
 	b, within := m.g.place(x, y, z)
-	i, ok := slices.BinarySearchFunc(m.stains[b], uint16(within), func(s stained, k uint16) int { return cmp.Compare(s.within, k) })
+	i, ok := slices.BinarySearchFunc(
+		m.stains[b],
+		uint16(within),
+		func(s stained, k uint16) int { return cmp.Compare(s.within, k) },
+	)
 	if !ok {
 		return 0, false
 	}

@@ -81,7 +81,10 @@ func Match(v *scene.Volume, to []scene.Swatch, dither bool) (*scene.Volume, Matc
 					e := off[p]
 					for k2 := range 3 {
 						e[k2] += (want[k2] - pixel.Light(to[k].Colour[k2])) / float64(len(some))
-						e[k2] = math.Max(-2, math.Min(2, e[k2])) // colours beyond the palette never add up without end
+						e[k2] = math.Max(
+							-2,
+							math.Min(2, e[k2]),
+						) // colours beyond the palette never add up without end
 					}
 					off[p] = e
 				}
@@ -212,7 +215,12 @@ func Best(v *scene.Volume, n int) []scene.Swatch {
 		}
 	}
 	slices.SortFunc(middle, func(a, b [3]uint8) int {
-		return cmp.Or(cmp.Compare(labOf(a).l, labOf(b).l), cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1]), cmp.Compare(a[2], b[2]))
+		return cmp.Or(
+			cmp.Compare(labOf(a).l, labOf(b).l),
+			cmp.Compare(a[0], b[0]),
+			cmp.Compare(a[1], b[1]),
+			cmp.Compare(a[2], b[2]),
+		)
 	})
 	out := []scene.Swatch{}
 	for _, c := range slices.Compact(middle) {

@@ -67,7 +67,9 @@ func cross(ctx context.Context, in *Input, dims [3]int, axis int, crossed []atom
 				crossed[t/64].Or(1 << (t % 64))
 			}
 			if len(p.list) > limit.Crossings {
-				return part{err: fmt.Errorf("the surfaces cross more than %d lines: choose larger voxels", limit.Crossings)}
+				return part{
+					err: fmt.Errorf("the surfaces cross more than %d lines: choose larger voxels", limit.Crossings),
+				}
 			}
 		}
 		return p
@@ -184,9 +186,8 @@ func lines(low, high int64, n int) (first, last int) {
 type span struct{ from, to crossing }
 
 // solid are the stretches of a line in which the surfaces that it has crossed
-// so far wind round it; sound is false if it never comes out again, so that
-// somewhere a surface is open. Then crossings that pair up count all the same
-// where their number is even.
+// so far wind round it; sound is false if it never comes out again: then
+// somewhere a surface is open, and the last stretch has no end.
 func solid(l []crossing, spans []span) (_ []span, sound bool) {
 	winding := 0
 	for i := range l {

@@ -134,8 +134,12 @@ func Surface(v *scene.Volume, material int) scene.Part { return PartOf(v, Faces(
 
 // PartOf is Surface for some of a volume's faces.
 func PartOf(v *scene.Volume, faces []Face, material int) scene.Part {
-	p := scene.Part{Material: material, Positions: make([]float32, 0, 12*len(faces)), Normals: make([]float32, 0, 12*len(faces)),
-		Triangles: make([]uint32, 0, 6*len(faces))}
+	p := scene.Part{
+		Material:  material,
+		Positions: make([]float32, 0, 12*len(faces)),
+		Normals:   make([]float32, 0, 12*len(faces)),
+		Triangles: make([]uint32, 0, 6*len(faces)),
+	}
 	colours := make([]float32, 0, 16*len(faces))
 	light := make([][3]float32, len(v.Palette)+1)
 	for i, s := range v.Palette {

@@ -69,7 +69,13 @@ func Make(ctx context.Context, in *Input, dims [3]int) (*scene.Volume, *Told, er
 			return nil, nil, fmt.Errorf("a corner lies at %g voxels", x)
 		}
 	}
-	m := &maker{in: in, g: newGrid(dims), dims: dims, told: &Told{}, crossed: make([]atomic.Uint64, len(in.Positions)/9/64+1)}
+	m := &maker{
+		in:      in,
+		g:       newGrid(dims),
+		dims:    dims,
+		told:    &Told{},
+		crossed: make([]atomic.Uint64, len(in.Positions)/9/64+1),
+	}
 	for axis := range 3 {
 		a, err := cross(ctx, in, dims, axis, m.crossed)
 		if err != nil {

@@ -12,7 +12,16 @@ import (
 
 // box is the surface of a box, fronts outwards.
 func box(x0, y0, z0, x1, y1, z1 float32) []float32 {
-	c := [8][3]float32{{x0, y0, z0}, {x1, y0, z0}, {x1, y1, z0}, {x0, y1, z0}, {x0, y0, z1}, {x1, y0, z1}, {x1, y1, z1}, {x0, y1, z1}}
+	c := [8][3]float32{
+		{x0, y0, z0},
+		{x1, y0, z0},
+		{x1, y1, z0},
+		{x0, y1, z0},
+		{x0, y0, z1},
+		{x1, y0, z1},
+		{x1, y1, z1},
+		{x0, y1, z1},
+	}
 	var out []float32
 	for _, q := range [6][4]int{{0, 3, 2, 1}, {4, 5, 6, 7}, {0, 1, 5, 4}, {2, 3, 7, 6}, {1, 2, 6, 5}, {3, 0, 4, 7}} {
 		for _, k := range []int{0, 1, 2, 0, 2, 3} {
@@ -26,7 +35,11 @@ func box(x0, y0, z0, x1, y1, z1 float32) []float32 {
 func ball(cx, cy, cz, r float64, rings int) []float32 {
 	at := func(i, j int) [3]float32 {
 		t, p := math.Pi*float64(i)/float64(rings), math.Pi*float64(j%(2*rings))/float64(rings)
-		return [3]float32{float32(cx + r*math.Sin(t)*math.Cos(p)), float32(cy + r*math.Sin(t)*math.Sin(p)), float32(cz + r*math.Cos(t))}
+		return [3]float32{
+			float32(cx + r*math.Sin(t)*math.Cos(p)),
+			float32(cy + r*math.Sin(t)*math.Sin(p)),
+			float32(cz + r*math.Cos(t)),
+		}
 	}
 	var out []float32
 	for i := range rings {
@@ -251,7 +264,10 @@ func TestColoursAndClearPlaces(t *testing.T) {
 		t.Error("what is wholly clear has voxels")
 	}
 	sheet := []float32{2, 2, 5.3, 30, 2, 5.3, 2, 30, 5.3}
-	half := &Input{Positions: sheet, Colour: func(_ int, share [3]float64) ([3]uint8, bool) { return [3]uint8{}, share[0] > 0.5 }}
+	half := &Input{
+		Positions: sheet,
+		Colour:    func(_ int, share [3]float64) ([3]uint8, bool) { return [3]uint8{}, share[0] > 0.5 },
+	}
 	all := &Input{Positions: sheet}
 	_, a := volume(t, half, [3]int{40, 40, 40})
 	_, b := volume(t, all, [3]int{40, 40, 40})
@@ -322,7 +338,8 @@ func TestShapes(t *testing.T) {
 	for _, high := range []bool{false, true} {
 		m := Mirror(cut, 0, high)
 		for x := range 70 {
-			if a, b := m.At(x, 10, 10), m.At(69-x, 10, 10); a != b || a != cut.At(map[bool]int{false: min(x, 69-x), true: max(x, 69-x)}[high], 10, 10) {
+			if a, b := m.At(x, 10, 10), m.At(69-x, 10, 10); a != b ||
+				a != cut.At(map[bool]int{false: min(x, 69-x), true: max(x, 69-x)}[high], 10, 10) {
 				t.Errorf("mirrored, high %v: at %d there is %d, opposite %d", high, x, a, b)
 			}
 		}
@@ -357,14 +374,18 @@ func TestDifferenceOfPublishedPairs(t *testing.T) {
 	if l := labOf([3]uint8{255, 255, 255}); math.Abs(l.l-100) > 1e-3 || math.Abs(l.a) > 1e-2 || math.Abs(l.b) > 1e-2 {
 		t.Errorf("white is %v", l)
 	}
-	if l := labOf([3]uint8{255, 0, 0}); math.Abs(l.l-53.24) > 0.01 || math.Abs(l.a-80.09) > 0.01 || math.Abs(l.b-67.20) > 0.01 {
+	if l := labOf([3]uint8{255, 0, 0}); math.Abs(l.l-53.24) > 0.01 || math.Abs(l.a-80.09) > 0.01 ||
+		math.Abs(l.b-67.20) > 0.01 {
 		t.Errorf("red is %v", l)
 	}
 }
 
 // The same bytes come of the same input, on one core or several.
 func TestMakeIsTheSameOnEveryCore(t *testing.T) {
-	in := &Input{Positions: ball(50, 50, 50, 40.7, 90), Colour: func(t int, s [3]float64) ([3]uint8, bool) { return [3]uint8{uint8(t), uint8(255 * s[0]), 9}, true }}
+	in := &Input{
+		Positions: ball(50, 50, 50, 40.7, 90),
+		Colour:    func(t int, s [3]float64) ([3]uint8, bool) { return [3]uint8{uint8(t), uint8(255 * s[0]), 9}, true },
+	}
 	a, _ := volume(t, in, [3]int{100, 100, 100})
 	b, _ := volume(t, in, [3]int{100, 100, 100})
 	if !slices.Equal(a.Blocks, b.Blocks) || !slices.Equal(a.Index, b.Index) || !slices.Equal(a.Palette, b.Palette) {

@@ -25,9 +25,17 @@ func (s *Sources) AddBookmark(ctx context.Context, entry, at, size int64, note s
 		return err
 	}
 	if at < 0 || size < 1 || at > e.Size || size > e.Size-at || len(note) > mostNote {
-		return errorf(Invalid, "a bookmark lies within the entry's %d bytes and has a note of at most %d letters", e.Size, mostNote)
+		return errorf(
+			Invalid,
+			"a bookmark lies within the entry's %d bytes and has a note of at most %d letters",
+			e.Size,
+			mostNote,
+		)
 	}
-	_, err = s.store.AddBookmark(ctx, db.AddBookmarkParams{SourceID: e.SourceID, Slot: e.Slot, Off: at, Size: size, Note: note})
+	_, err = s.store.AddBookmark(
+		ctx,
+		db.AddBookmarkParams{SourceID: e.SourceID, Slot: e.Slot, Off: at, Size: size, Note: note},
+	)
 	return err
 }
 

@@ -85,7 +85,16 @@ func (r *reader) unshear() {
 		}
 		above[i] = len(r.doc.Nodes)
 		r.doc.Nodes[i].Matrix, r.doc.Nodes[i].Rotation = nil, &n.Rotation
-		r.doc.Nodes = append(r.doc.Nodes, node{Name: x.Name, Children: []int{i}, Translation: &x.Translation, Rotation: &x.Rotation, Scale: &x.Scale})
+		r.doc.Nodes = append(
+			r.doc.Nodes,
+			node{
+				Name:        x.Name,
+				Children:    []int{i},
+				Translation: &x.Translation,
+				Rotation:    &x.Rotation,
+				Scale:       &x.Scale,
+			},
+		)
 	}
 	if len(above) == 0 {
 		return
@@ -218,7 +227,11 @@ func (r *reader) ring(parent []int) error {
 		all = append(all, g[all[k]].Children...)
 	}
 	if i := slices.Index(reached, false); i >= 0 {
-		return format.Errorf(fmt.Sprintf("nodes[%d]", i), "node %q is its own ancestor, or hangs below one that is", g[i].Name)
+		return format.Errorf(
+			fmt.Sprintf("nodes[%d]", i),
+			"node %q is its own ancestor, or hangs below one that is",
+			g[i].Name,
+		)
 	}
 	return nil
 }
