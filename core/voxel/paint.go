@@ -100,7 +100,8 @@ func (m *maker) stain() {
 	})
 }
 
-// bare counts the voxels that show and returns those that have no colour.
+// bare counts the voxels that show and returns those that have no colour; of a
+// shell all that have none.
 func (m *maker) bare(masks []*rows, buried []bool) (list [][3]int) {
 	type found struct {
 		surface int
@@ -119,9 +120,14 @@ func (m *maker) bare(masks []*rows, buried []bool) (list [][3]int) {
 			}
 			x0, y0, z0 := m.g.corner(b)
 			for k := range has {
-				any := e.any(k)
-				f.surface += bits.OnesCount32(any)
-				eachBit(any&^has[k], func(x int) { f.bare = append(f.bare, [3]int{x0 + x, y0 + k%Side, z0 + k/Side}) })
+				shown := e.any(k)
+				f.surface += bits.OnesCount32(shown)
+				if m.in.Shell > 0 { // its inner side is reached through what lies between
+					shown = masks[b][k]
+				}
+				eachBit(shown&^has[k], func(x int) {
+					f.bare = append(f.bare, [3]int{x0 + x, y0 + k%Side, z0 + k/Side})
+				})
 			}
 		}
 		return f

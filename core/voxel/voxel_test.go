@@ -7,6 +7,8 @@ import (
 	"slices"
 	"testing"
 
+	"excavate/core/geom"
+	near "excavate/core/nearest"
 	"excavate/core/scene"
 )
 
@@ -431,5 +433,209 @@ func BenchmarkFaces(b *testing.B) {
 	v, _ := volume(b, &Input{Positions: ball(256, 256, 256, 250, 200)}, [3]int{512, 512, 512})
 	for b.Loop() {
 		Faces(v)
+	}
+}
+
+// An octahedron has thin rims everywhere: it has the voxels whose centres lie in
+// it, and none for its rims.
+func TestRimsAreNotThin(t *testing.T) {
+	const n, r = 48, 20.3
+	c := [3]float64{24.2, 23.7, 24.4}
+	corner := func(axis int, sign float64) [3]float32 {
+		p := c
+		p[axis] += sign * r
+		return [3]float32{float32(p[0]), float32(p[1]), float32(p[2])}
+	}
+	var tri []float32
+	for k := range 8 {
+		s := [3]float64{1 - 2*float64(k&1), 1 - float64(k&2), 1 - float64(k&4)/2}
+		q := [3][3]float32{corner(0, s[0]), corner(1, s[1]), corner(2, s[2])}
+		if s[0]*s[1]*s[2] < 0 {
+			q[1], q[2] = q[2], q[1]
+		}
+		for _, p := range q {
+			tri = append(tri, p[:]...)
+		}
+	}
+	v, told := volume(t, &Input{Positions: tri}, [3]int{n, n, n})
+	want := 0
+	for z := range n {
+		for y := range n {
+			for x := range n {
+				d := math.Abs(float64(x)+0.5-c[0]) + math.Abs(float64(y)+0.5-c[1]) + math.Abs(float64(z)+0.5-c[2])
+				if d < r {
+					want++
+				}
+				if in := v.At(x, y, z) != 0; in != (d < r) && math.Abs(d-r) > 1e-3 {
+					t.Errorf("%d %d %d is in: %v, %.3f from the middle", x, y, z, in, d)
+				}
+			}
+		}
+	}
+	if told.Voxels != want || told.Thin != 0 {
+		t.Errorf("%+v, not %d voxels", told, want)
+	}
+}
+
+// What is touched lies no further from the triangle than a voxel's corner from
+// its middle, and is asked its colour at a place within.
+func TestTouchReachesNoFurther(t *testing.T) {
+	tri := []float32{1.2, 1.3, 1.4, 17.7, 5.1, 9.9, 4.4, 16.2, 13.3}
+	in := &Input{Positions: tri, Touch: true, Colour: func(_ int, s [3]float64) ([3]uint8, bool) {
+		if sum := s[0] + s[1] + s[2]; math.Abs(sum-1) > 1e-9 || min(s[0], s[1], s[2]) < 0 {
+			t.Errorf("a colour is asked at %v", s)
+		}
+		return [3]uint8{1, 2, 3}, true
+	}}
+	v, told := volume(t, in, [3]int{20, 20, 20})
+	surface := near.New([]geom.Vec3{geom.At(tri, 0), geom.At(tri, 1), geom.At(tri, 2)})
+	n := 0
+	open(v).each(func(x, y, z int, c uint16) {
+		n++
+		_, d := surface.To(geom.Vec3{float64(x) + 0.5, float64(y) + 0.5, float64(z) + 0.5})
+		if d > math.Sqrt(3)/2 || v.Palette[c-1].Colour != [3]uint8{1, 2, 3} {
+			t.Errorf("%d %d %d is %.3f away and %v", x, y, z, d, v.Palette[c-1])
+		}
+	})
+	if n != told.Voxels || n < 250 {
+		t.Errorf("%d voxels, told %d", n, told.Voxels)
+	}
+}
+
+// The inner side of a shell has the colour of the outer side next to it, in every
+// block.
+func TestTheInnerSideOfAShell(t *testing.T) {
+	red, blue := [3]uint8{200, 0, 0}, [3]uint8{0, 0, 200}
+	in := &Input{Positions: box(0, 0, 0, 80, 40, 40), Shell: 3}
+	in.Colour = func(tri int, s [3]float64) ([3]uint8, bool) {
+		x := 0.0
+		for k := range 3 {
+			x += s[k] * float64(in.Positions[9*tri+3*k])
+		}
+		if x < 40 {
+			return red, true
+		}
+		return blue, true
+	}
+	v, told := volume(t, in, [3]int{80, 40, 40})
+	if want := 80*40*40 - 74*34*34; told.Voxels != want {
+		t.Errorf("%d voxels, not %d", told.Voxels, want)
+	}
+	if want := 2*(80*40+80*40+40*40) - 4*(80+40+40) + 8 + 2*(74*34+74*34+34*34); told.Surface != want {
+		t.Errorf("%d show a side, not %d", told.Surface, want)
+	}
+	for _, p := range [][3]int{{20, 2, 20}, {20, 37, 35}, {20, 20, 2}, {35, 35, 37}, {2, 20, 20}} {
+		if c := v.Palette[v.At(p[0], p[1], p[2])-1].Colour; c != red {
+			t.Errorf("%v is %v within", p, c)
+		}
+	}
+	for _, p := range [][3]int{{60, 2, 20}, {70, 37, 35}, {45, 20, 2}, {77, 20, 20}} {
+		if c := v.Palette[v.At(p[0], p[1], p[2])-1].Colour; c != blue {
+			t.Errorf("%v is %v within", p, c)
+		}
+	}
+}
+
+// A box within a block has six faces, one of two colours ten; each by itself they
+// are as many as its sides.
+func TestFacesAreJoined(t *testing.T) {
+	g := newGrid([3]int{20, 20, 20})
+	for k := range 10 * 4 * 4 {
+		g.set(3+k%10, 5+k/10%4, 6+k/40, 1)
+	}
+	v := &scene.Volume{Size: 1, Dims: g.dims, Palette: make([]scene.Swatch, 2)}
+	g.store(v)
+	if n := len(Faces(v)); n != 6 {
+		t.Errorf("%d faces of a box", n)
+	}
+	if n := len(Sides(v)); n != 2*(40+40+16) {
+		t.Errorf("%d sides of a box", n)
+	}
+	for k := range 5 * 4 * 4 {
+		g.set(8+k%5, 5+k/5%4, 6+k/20, 2)
+	}
+	g.store(v)
+	if n := len(Faces(v)); n != 10 {
+		t.Errorf("%d faces of a box of two colours", n)
+	}
+}
+
+// Growing leaves what was there in its place, and adds the colour beside.
+func TestGrowKeepsWhatWasThere(t *testing.T) {
+	g := newGrid([3]int{5, 6, 7})
+	g.set(1, 2, 4, 2)
+	v := &scene.Volume{Size: 0.5, Origin: [3]float32{1, 2, 3}, Dims: g.dims, Palette: make([]scene.Swatch, 2)}
+	g.store(v)
+	w := Grow(v, 2)
+	if w.Dims != [3]int{9, 10, 11} || w.Origin != [3]float32{0, 1, 2} {
+		t.Errorf("%v at %v", w.Dims, w.Origin)
+	}
+	n := 0
+	open(w).each(func(x, y, z int, c uint16) {
+		far := abs(x-3) + abs(y-4) + abs(z-6)
+		if n++; far > 2 || c != 2 {
+			t.Errorf("%d %d %d is %d", x, y, z, c)
+		}
+	})
+	if n != 25 { // an octahedron of two steps
+		t.Errorf("%d voxels", n)
+	}
+}
+
+func abs(v int) int { return max(v, -v) }
+
+// Of three heaps of colours the best three are their means, and each voxel gets
+// that of its own.
+func TestBestOfThreeHeaps(t *testing.T) {
+	v := &scene.Volume{Size: 1, Dims: [3]int{40, 40, 40}}
+	heaps := [][3]uint8{{200, 30, 30}, {30, 160, 40}, {40, 50, 210}}
+	r := rand.New(rand.NewPCG(5, 6))
+	for range 300 {
+		c := heaps[len(v.Palette)%3]
+		for k := range c {
+			c[k] += uint8(r.IntN(9)) - 4
+		}
+		v.Palette = append(v.Palette, scene.Swatch{Colour: c})
+	}
+	g := newGrid(v.Dims)
+	for range 20000 {
+		g.set(r.IntN(40), r.IntN(40), r.IntN(40), uint16(1+r.IntN(300)))
+	}
+	g.store(v)
+	n := 0
+	for _, k := range Counts(v) {
+		n += k
+	}
+	if n != Count(v) || n < 10000 {
+		t.Fatalf("%d and %d voxels", n, Count(v))
+	}
+	best := Best(v, 3)
+	if len(best) != 3 {
+		t.Fatalf("%v", best)
+	}
+	for _, h := range heaps {
+		least := math.Inf(1)
+		for _, b := range best {
+			least = min(least, Difference(b.Colour, h))
+		}
+		if least > 1 {
+			t.Errorf("%v is %.2f from the nearest of %v", h, least, best)
+		}
+	}
+	out, m := Match(v, best, false)
+	if m.Used != 3 || m.Mean > 3 || m.Worst > 8 || m.Worst < m.Mean || Count(out) != n {
+		t.Errorf("%+v", m)
+	}
+	open(v).each(func(x, y, z int, c uint16) {
+		h := heaps[(c-1)%3]
+		if d := Difference(out.Palette[out.At(x, y, z)-1].Colour, h); d > 1 {
+			t.Fatalf("a voxel of %v became %v", h, out.Palette[out.At(x, y, z)-1])
+		}
+	})
+	if one := Best(v, 1); len(one) != 1 {
+		t.Errorf("%v", one)
+	}
+	if all := Best(v, 5000); len(all) > 300 || len(all) < 100 {
+		t.Errorf("%d of 300", len(all))
 	}
 }
