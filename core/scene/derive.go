@@ -189,7 +189,13 @@ type Stats struct {
 
 // Stats counts the scene.
 func (s *Scene) Stats() Stats {
-	st := Stats{Meshes: len(s.Meshes), Materials: len(s.Materials), Pictures: len(s.Pictures), Nodes: len(s.Nodes), Motions: len(s.Motions)}
+	st := Stats{
+		Meshes:    len(s.Meshes),
+		Materials: len(s.Materials),
+		Pictures:  len(s.Pictures),
+		Nodes:     len(s.Nodes),
+		Motions:   len(s.Motions),
+	}
 	st.Normals = true
 	uses := make([]int, len(s.Meshes))
 	for i := range s.Nodes {
@@ -263,19 +269,26 @@ func (s *Scene) Stats() Stats {
 // Validate checks the invariants that every step relies on and names the
 // first thing that breaks one.
 func (s *Scene) Validate() error {
-	in := func(what string, v, n int) error {
-		if v < None || v >= n {
-			return fmt.Errorf("%s %d: there are %d", what, v, n)
-		}
-		return nil
-	}
-	for i := range s.Meshes {
-		if v := s.Meshes[i].Volume; v != nil {
-			if err := v.Validate(); err != nil {
-				return fmt.Errorf("mesh %d %q: %w", i, s.Meshes[i].Name, err)
-			}
+	for _, check := range []func() error{s.validateNodes, s.validateMeshes, s.validateMaterials, s.validateSkins, s.validateMotions} {
+		if err := check(); err != nil {
+			return err
 		}
 	}
+	if err := s.Avatar.validate(s); err != nil {
+		return fmt.Errorf("avatar: %w", err)
+	}
+	return s.Basis.Validate()
+}
+
+// within refuses a number that is neither None nor one of n things.
+func within(what string, v, n int) error {
+	if v < None || v >= n {
+		return fmt.Errorf("%s %d: there are %d", what, v, n)
+	}
+	return nil
+}
+
+func (s *Scene) validateNodes() error {
 	depth := make([]int, len(s.Nodes))
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
@@ -287,40 +300,72 @@ func (s *Scene) Validate() error {
 				return fmt.Errorf("node %d %q: it lies within more than %d others", i, n.Name, limit.NodeDepth-1)
 			}
 		}
-		for _, v := range n.Local() {
-			if math.IsNaN(v) || math.IsInf(v, 0) {
-				return fmt.Errorf("node %d %q: its transform holds a number that is not finite", i, n.Name)
-			}
+		if err := s.validateNode(n); err != nil {
+			return fmt.Errorf("node %d %q: %w", i, n.Name, err)
 		}
-		for _, err := range []error{in("mesh", n.Mesh, len(s.Meshes)), in("skin", n.Skin, len(s.Skins)), in("camera", n.Camera, len(s.Cameras)), in("light", n.Light, len(s.Lights))} {
-			if err != nil {
-				return fmt.Errorf("node %d %q: %w", i, n.Name, err)
-			}
+		if err := s.validateJoints(n); err != nil {
+			return err
 		}
-		if n.Collider != nil {
-			if err := n.Collider.validate(len(s.Meshes)); err != nil {
-				return fmt.Errorf("node %d %q: %w", i, n.Name, err)
-			}
+	}
+	return nil
+}
+
+func (s *Scene) validateNode(n *Node) error {
+	for _, v := range n.Local() {
+		if math.IsNaN(v) || math.IsInf(v, 0) {
+			return fmt.Errorf("its transform holds a number that is not finite")
 		}
-		if n.Mesh >= 0 && n.Skin >= 0 {
-			for j := range s.Meshes[n.Mesh].Parts {
-				for v, joint := range s.Meshes[n.Mesh].Parts[j].Joints {
-					if int(joint) >= len(s.Skins[n.Skin].Joints) {
-						return fmt.Errorf("mesh %q part %d: joint %d of vertex %d is not in the skin's %d joints",
-							s.Meshes[n.Mesh].Name, j, joint, v/max(1, s.Meshes[n.Mesh].Parts[j].Influences), len(s.Skins[n.Skin].Joints))
-					}
-				}
+	}
+	for _, err := range []error{
+		within("mesh", n.Mesh, len(s.Meshes)), within("skin", n.Skin, len(s.Skins)),
+		within("camera", n.Camera, len(s.Cameras)), within("light", n.Light, len(s.Lights)),
+	} {
+		if err != nil {
+			return err
+		}
+	}
+	if n.Collider != nil {
+		return n.Collider.validate(len(s.Meshes))
+	}
+	return nil
+}
+
+// validateJoints checks that what a node shows hangs on joints of its skin only.
+func (s *Scene) validateJoints(n *Node) error {
+	if n.Mesh < 0 || n.Skin < 0 {
+		return nil
+	}
+	m, joints := &s.Meshes[n.Mesh], len(s.Skins[n.Skin].Joints)
+	for j := range m.Parts {
+		for v, joint := range m.Parts[j].Joints {
+			if int(joint) >= joints {
+				return fmt.Errorf("mesh %q part %d: joint %d of vertex %d is not in the skin's %d joints",
+					m.Name, j, joint, v/max(1, m.Parts[j].Influences), joints)
 			}
 		}
 	}
+	return nil
+}
+
+func (s *Scene) validateMeshes() error {
 	sound := sound{}
 	for i := range s.Meshes {
-		for j := range s.Meshes[i].Parts {
-			if err := s.Meshes[i].Parts[j].validate(len(s.Materials), len(s.Variants), sound); err != nil {
-				return fmt.Errorf("mesh %d %q part %d: %w", i, s.Meshes[i].Name, j, err)
+		m := &s.Meshes[i]
+		for j := range m.Parts {
+			if err := m.Parts[j].validate(len(s.Materials), len(s.Variants), sound); err != nil {
+				return fmt.Errorf("mesh %d %q part %d: %w", i, m.Name, j, err)
+			}
+		}
+		if m.Volume != nil {
+			if err := m.Volume.Validate(); err != nil {
+				return fmt.Errorf("mesh %d %q: %w", i, m.Name, err)
 			}
 		}
 	}
+	return nil
+}
+
+func (s *Scene) validateMaterials() error {
 	for i := range s.Materials {
 		for _, t := range s.Materials[i].Textures {
 			if t.Picture < 0 || t.Picture >= len(s.Pictures) {
@@ -329,20 +374,28 @@ func (s *Scene) Validate() error {
 			}
 		}
 	}
+	return nil
+}
+
+func (s *Scene) validateSkins() error {
 	for i := range s.Skins {
-		for _, n := range s.Skins[i].Joints {
+		k := &s.Skins[i]
+		for _, n := range k.Joints {
 			if n < 0 || n >= len(s.Nodes) {
-				return fmt.Errorf("skin %d %q: node %d: there are %d", i, s.Skins[i].Name, n, len(s.Nodes))
+				return fmt.Errorf("skin %d %q: node %d: there are %d", i, k.Name, n, len(s.Nodes))
 			}
 		}
-		if n := len(s.Skins[i].InverseBind); n != 0 && n != 16*len(s.Skins[i].Joints) {
-			return fmt.Errorf("skin %d %q: %d inverse bind numbers for %d joints",
-				i, s.Skins[i].Name, n, len(s.Skins[i].Joints))
+		if n := len(k.InverseBind); n != 0 && n != 16*len(k.Joints) {
+			return fmt.Errorf("skin %d %q: %d inverse bind numbers for %d joints", i, k.Name, n, len(k.Joints))
 		}
-		if err := in("root", s.Skins[i].Root, len(s.Nodes)); err != nil {
-			return fmt.Errorf("skin %d %q: %w", i, s.Skins[i].Name, err)
+		if err := within("root", k.Root, len(s.Nodes)); err != nil {
+			return fmt.Errorf("skin %d %q: %w", i, k.Name, err)
 		}
 	}
+	return nil
+}
+
+func (s *Scene) validateMotions() error {
 	for i := range s.Motions {
 		for j := range s.Motions[i].Channels {
 			if err := s.Motions[i].Channels[j].validate(len(s.Nodes)); err != nil {
@@ -350,10 +403,7 @@ func (s *Scene) Validate() error {
 			}
 		}
 	}
-	if err := s.Avatar.validate(s); err != nil {
-		return fmt.Errorf("avatar: %w", err)
-	}
-	return s.Basis.Validate()
+	return nil
 }
 
 // sound remembers which lists were looked through: any number of parts may
@@ -398,8 +448,13 @@ func (p *Part) validate(materials, variants int, sound sound) error {
 		}
 		return nil
 	}
-	errs := []error{want("positions", len(p.Positions), 3), want("normals", len(p.Normals), 3), want("tangents", len(p.Tangents), 4),
-		want("joints", len(p.Joints), p.Influences), want("weights", len(p.Weights), p.Influences)}
+	errs := []error{
+		want("positions", len(p.Positions), 3),
+		want("normals", len(p.Normals), 3),
+		want("tangents", len(p.Tangents), 4),
+		want("joints", len(p.Joints), p.Influences),
+		want("weights", len(p.Weights), p.Influences),
+	}
 	for _, u := range p.UVs {
 		errs = append(errs, want("UV set "+u.Name, len(u.Data), 2))
 	}
@@ -407,7 +462,12 @@ func (p *Part) validate(materials, variants int, sound sound) error {
 		errs = append(errs, want("colour set "+c.Name, len(c.Data), 4))
 	}
 	for _, m := range p.Morphs {
-		errs = append(errs, want("morph target "+m.Name, len(m.Positions), 3), want("morph normals "+m.Name, len(m.Normals), 3), want("morph tangents "+m.Name, len(m.Tangents), 3))
+		errs = append(
+			errs,
+			want("morph target "+m.Name, len(m.Positions), 3),
+			want("morph normals "+m.Name, len(m.Normals), 3),
+			want("morph tangents "+m.Name, len(m.Tangents), 3),
+		)
 	}
 	for _, err := range errs {
 		if err != nil {

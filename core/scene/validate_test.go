@@ -89,7 +89,56 @@ func TestDepthIsBounded(t *testing.T) {
 	n := NewNode("one more")
 	n.Parent = len(s.Nodes) - 1
 	s.Nodes = append(s.Nodes, n)
-	if err := s.Validate(); err == nil || !strings.Contains(err.Error(), `"one more": it lies within more than 4095 others`) {
+	if err := s.Validate(); err == nil ||
+		!strings.Contains(err.Error(), `"one more": it lies within more than 4095 others`) {
 		t.Error(err)
+	}
+}
+
+// A volume whose numbers do not go together is no scene's.
+func TestVolumesAreSound(t *testing.T) {
+	sound := func() *Volume {
+		return &Volume{
+			Size:    0.5,
+			Dims:    [3]int{33, 2, 2},
+			Palette: make([]Swatch, 3),
+			Index:   []uint32{1, 0},
+			Blocks:  make([]uint16, blockVoxels),
+		}
+	}
+	for what, spoil := range map[string]func(v *Volume){
+		"":                       func(v *Volume) {},
+		"along one side":         func(v *Volume) { v.Dims[1] = 0 },
+		"of 2000 voxels":         func(v *Volume) { v.Dims[2] = 2000 },
+		"voxels of 0 at":         func(v *Volume) { v.Size = 0 },
+		"voxels of +Inf at":      func(v *Volume) { v.Size = float32(math.Inf(1)) },
+		"voxels of 0.5 at [0 Na": func(v *Volume) { v.Origin[1] = float32(math.NaN()) },
+		"has 1 places":           func(v *Volume) { v.Index = v.Index[:1] },
+		"and 5 voxels":           func(v *Volume) { v.Blocks = v.Blocks[:5] },
+		"names block 2":          func(v *Volume) { v.Index[1] = 2 },
+		"has colour 4":           func(v *Volume) { v.Blocks[77] = 4 },
+	} {
+		v := sound()
+		spoil(v)
+		s := &Scene{Meshes: []Mesh{{Name: "m", Volume: v}}}
+		err := s.Validate()
+		if what == "" && err != nil || what != "" && (err == nil || !strings.Contains(err.Error(), what)) {
+			t.Errorf("%q: %v", what, err)
+		}
+	}
+	v := sound()
+	v.Blocks[(1*VolumeBlock+1)*VolumeBlock+31] = 3
+	for p, want := range map[[3]int]uint16{{31, 1, 1}: 3, {32, 1, 1}: 0, {-1, 0, 0}: 0, {33, 0, 0}: 0, {0, 0, 2}: 0} {
+		if got := v.At(p[0], p[1], p[2]); got != want {
+			t.Errorf("at %v there is %d", p, got)
+		}
+	}
+	m := Mesh{Parts: []Part{{Positions: []float32{1, 2, 3}}}, Volume: v}
+	if v.Faces = Fingerprint(m.Parts); m.Voxels() != v {
+		t.Error("the volume of its own surfaces does not count")
+	}
+	m.Parts = []Part{{Positions: []float32{1, 2, 4}}}
+	if m.Voxels() != nil || (&Mesh{}).Voxels() != nil {
+		t.Error("a volume of other surfaces counts")
 	}
 }
