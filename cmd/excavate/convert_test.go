@@ -350,7 +350,12 @@ func TestCtrlC(t *testing.T) {
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(300 * time.Millisecond)
+	for range 1000 { // until it is at work, however slow the machine
+		if made, _ := filepath.Glob(filepath.Join(dir, "out", "*")); len(made) > 0 {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 	c.Process.Signal(syscall.SIGINT)
 	c.Wait()
 	if c.ProcessState.ExitCode() != 130 || !strings.HasSuffix(strings.TrimSpace(said.String()), "excavate: stopped") || strings.Contains(said.String(), "canceled") {
