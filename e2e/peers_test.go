@@ -43,7 +43,8 @@ func TestTangentsAsAnotherPackageHasThem(t *testing.T) {
 		p, n, uv, tri := crumpled(rand.New(rand.NewSource(seed)))
 		ours := tangent.Of(tri, p, n, uv)
 		dir, _ := peer(t, "tangents", map[string][]byte{
-			"positions": numlist.Bytes(corners(p, tri, 3)), "normals": numlist.Bytes(corners(n, tri, 3)), "uvs": numlist.Bytes(corners(uv, tri, 2))})
+			"positions": numlist.Bytes(corners(p, tri, 3)), "normals": numlist.Bytes(corners(n, tri, 3)),
+			"uvs": numlist.Bytes(corners(uv, tri, 2))})
 		b, err := os.ReadFile(filepath.Join(dir, "tangents"))
 		if err != nil {
 			t.Fatal(err)
@@ -141,7 +142,8 @@ func TestReducedAsWellAsByAnotherPackage(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			dir, _ := peer(t, "simplify", map[string][]byte{"triangles": numlist.Bytes(tri), "positions": numlist.Bytes(p)}, fmt.Sprint(3*want))
+			dir, _ := peer(t, "simplify", map[string][]byte{"triangles": numlist.Bytes(tri),
+				"positions": numlist.Bytes(p)}, fmt.Sprint(3*want))
 			b, err := os.ReadFile(filepath.Join(dir, "reduced"))
 			if err != nil {
 				t.Fatal(err)
@@ -223,7 +225,8 @@ func BenchmarkPeers(b *testing.B) {
 			}
 		}
 		ours := float64(b.Elapsed().Milliseconds()) / float64(b.N)
-		b.ReportMetric(ours/run("simplify", map[string][]byte{"triangles": numlist.Bytes(tri), "positions": numlist.Bytes(p)}, fmt.Sprint(len(tri)/30*3)), "times-theirs")
+		b.ReportMetric(ours/run("simplify", map[string][]byte{"triangles": numlist.Bytes(tri),
+			"positions": numlist.Bytes(p)}, fmt.Sprint(len(tri)/30*3)), "times-theirs")
 	})
 	b.Run("tangents", func(b *testing.B) {
 		normals, uvs := make([]float32, len(p)), make([]float32, len(p)/3*2)
@@ -235,6 +238,8 @@ func BenchmarkPeers(b *testing.B) {
 			tangent.Of(tri, p, normals, uvs)
 		}
 		ours := float64(b.Elapsed().Milliseconds()) / float64(b.N)
-		b.ReportMetric(ours/run("tangents", map[string][]byte{"positions": numlist.Bytes(corners(p, tri, 3)), "normals": numlist.Bytes(corners(normals, tri, 3)), "uvs": numlist.Bytes(corners(uvs, tri, 2))}), "times-theirs")
+		b.ReportMetric(ours/run("tangents", map[string][]byte{"positions": numlist.Bytes(corners(p, tri, 3)),
+			"normals": numlist.Bytes(corners(normals, tri, 3)), "uvs": numlist.Bytes(corners(uvs, tri, 2))}),
+			"times-theirs")
 	})
 }

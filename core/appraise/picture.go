@@ -140,7 +140,8 @@ func (t *tally) kind() {
 	low, high := min(t.rg, t.gb, t.rb), max(t.rg, t.gb, t.rb)
 	switch {
 	case max(a.Spread[0], a.Spread[1], a.Spread[2], a.Spread[3]) < 0.5:
-		t.say("plain", 1, fmt.Sprintf("every texel is about %.0f, %.0f, %.0f, %.0f", a.Mean[0], a.Mean[1], a.Mean[2], a.Mean[3]))
+		t.say("plain", 1,
+			fmt.Sprintf("every texel is about %.0f, %.0f, %.0f, %.0f", a.Mean[0], a.Mean[1], a.Mean[2], a.Mean[3]))
 	case t.share(t.unit) > 0.8 && t.share(t.up) > 0.95 && a.Mean[2] > 170 && t.about(0, 40) && t.about(1, 40):
 		t.say("normal map", t.share(t.unit),
 			fmt.Sprintf("%.0f %% of the texels are directions of length one", 100*t.share(t.unit)),
@@ -148,13 +149,18 @@ func (t *tally) kind() {
 	case a.Mean[2] < 4 && t.about(0, 30) && t.about(1, 30) && a.Spread[2] < 2:
 		t.say("normal map", 0.7, "red and green lie about the middle and blue is empty: a normal map of two channels")
 	case t.about(3, 40) && t.about(1, 40) && min(a.Spread[3], a.Spread[1]) > 4 && max(a.Spread[0], a.Spread[2]) < 2:
-		t.say("normal map", 0.6, "alpha and green lie about the middle and vary by themselves, red does not: a normal map packed in alpha and green")
+		t.say("normal map", 0.6,
+			"alpha and green lie about the middle and vary by themselves, red does not: a normal map packed in alpha and green")
 	case t.share(t.grey) > 0.97:
 		t.greyKind()
 	case -0.35 < low && high < 0.35:
-		t.say("packed", 0.6, fmt.Sprintf("the channels go their own ways (correlations %.2f, %.2f, %.2f): several masks in one picture", t.rg, t.gb, t.rb))
+		t.say("packed", 0.6,
+			fmt.Sprintf("the channels go their own ways (correlations %.2f, %.2f, %.2f): several masks in one picture",
+				t.rg, t.gb, t.rb))
 	case low < -0.35:
-		t.say("colour", 0.5, fmt.Sprintf("the channels hang together, some against each other (correlations %.2f, %.2f, %.2f), as in drawings of few colours", t.rg, t.gb, t.rb))
+		t.say("colour", 0.5,
+			fmt.Sprintf("the channels hang together, some against each other (correlations %.2f, %.2f, %.2f), as in drawings of few colours",
+				t.rg, t.gb, t.rb))
 	default:
 		t.say("colour", math.Min(0.95, 0.5+0.5*high), together(t.rg, t.gb, t.rb))
 	}
@@ -169,7 +175,9 @@ func (t *tally) greyKind() {
 			fmt.Sprintf("%.0f %% of them are black or white", 100*two))
 		return
 	}
-	t.say("mask", t.share(t.grey)*0.9, fmt.Sprintf("%.0f %% of the texels are grey: height, roughness, occlusion and the like", 100*t.share(t.grey)))
+	t.say("mask", t.share(t.grey)*0.9,
+		fmt.Sprintf("%.0f %% of the texels are grey: height, roughness, occlusion and the like",
+			100*t.share(t.grey)))
 }
 
 // ofAlpha says what alpha holds.
@@ -184,7 +192,8 @@ func (t *tally) ofAlpha() {
 	case t.share(t.half) < 0.02:
 		t.notice("alpha is on or off (%.0f %% clear): a cutout", 100*t.share(t.clear))
 	default:
-		t.notice("alpha varies (%.0f %% clear, %.0f %% in between): a blend, or another mask", 100*t.share(t.clear), 100*t.share(t.half))
+		t.notice("alpha varies (%.0f %% clear, %.0f %% in between): a blend, or another mask",
+			100*t.share(t.clear), 100*t.share(t.half))
 		if t.share(t.clear+t.half) > 0.05 && float64(t.over) < 0.002*t.n && a.Kind == "colour" {
 			t.notice("no colour is brighter than its alpha: it is multiplied by it already")
 		}

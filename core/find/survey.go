@@ -61,7 +61,8 @@ func (l *Library) Survey(ctx context.Context, stack source.Stack, rules naming.R
 		}
 		b := catalog.NewBuilder(len(entries))
 		for i, e := range entries {
-			x := catalog.Entry{ID: out.ID(si, i), Path: e.Path, Size: e.Size, Packed: e.Packed, Kind: string(told[i].Kind), Format: told[i].Format}
+			x := catalog.Entry{ID: out.ID(si, i), Path: e.Path, Size: e.Size, Packed: e.Packed,
+				Kind: string(told[i].Kind), Format: told[i].Format}
 			if told[i].Err != nil {
 				x.Error = told[i].Err.Error()
 			}

@@ -549,7 +549,8 @@ func (c *compiler) fitting(f *field, it *node) {
 // still tells whether a field lies right behind the one before it in every
 // record, and is read in one way.
 func (f *field) still() bool {
-	return f.orderBy == nil && f.at == nil && f.when == nil && f.must == nil && f.until == nil && f.next == nil && f.align == 0
+	return f.orderBy == nil && f.at == nil && f.when == nil && f.must == nil && f.until == nil &&
+		f.next == nil && f.align == 0
 }
 
 // bitFields adds the named bits of a number as fields of their own.

@@ -694,7 +694,8 @@ func (m *machine) run(set *commandSet, src *opened, at int64) error {
 // trace tells the tracer what was run in one stretch.
 func (l *commands) trace() {
 	if t := l.b.run.tracer; t != nil && l.at > l.began {
-		t.use(l.src, l.began, l.at-l.began, fmt.Sprintf("%d commands", (l.at-l.began)/int64(l.set.size)), l.m.n.line, l.m.n.col, nil)
+		t.use(l.src, l.began, l.at-l.began, fmt.Sprintf("%d commands", (l.at-l.began)/int64(l.set.size)),
+			l.m.n.line, l.m.n.col, nil)
 	}
 }
 
@@ -704,7 +705,8 @@ func (l *commands) fail(at int64, err error) error {
 	r.cur, r.at = l.src, at
 	var ee *starlark.EvalError
 	var le *Error
-	if errors.As(err, &ee) || errors.As(err, &le) || missing(err) != nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+	ended := errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
+	if ended || errors.As(err, &ee) || errors.As(err, &le) || missing(err) != nil {
 		return err
 	}
 	return fmt.Errorf("command at 0x%x: %w", at+l.src.base, err)

@@ -329,7 +329,8 @@ func (r *run) elements(f *field, at int64, e *env) (n int64, err error) {
 func (r *run) enough(f *field, at, n, each int64) error {
 	size := r.cur.in.Size()
 	if n > (size-at)/each {
-		return r.errorf(f.line, f.col, "%s needs %s at offset %d, and the file ends at %d (0x%x)", f.name, amount(n, each), at, size, size)
+		return r.errorf(f.line, f.col, "%s needs %s at offset %d, and the file ends at %d (0x%x)", f.name,
+			amount(n, each), at, size, size)
 	}
 	return nil
 }

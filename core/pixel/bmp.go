@@ -166,7 +166,8 @@ func (m *bmp) texels(img *image.NRGBA) error {
 	bits := m.w * int64(m.depth)
 	stride := (bits + 31) / 32 * 4
 	if need := stride*(m.h-1) + (bits+7)/8; int64(len(m.b))-m.start < need {
-		return fmt.Errorf("offset %d: %d bytes of texels are wanted, and %d are there", m.start, need, int64(len(m.b))-m.start)
+		return fmt.Errorf("offset %d: %d bytes of texels are wanted, and %d are there", m.start, need,
+			int64(len(m.b))-m.start)
 	}
 	masked := newMasked(m)
 	for y := range m.h {

@@ -87,7 +87,8 @@ func (s *Scene) Encode() ([]byte, error) {
 		}
 		out = append(binary.LittleEndian.AppendUint64(out, n), b...)
 	}
-	s.bulk(func(p *[]float32) { put(*p == nil, numlist.Bytes(*p)) }, func(p *[]uint32) { put(*p == nil, numlist.Bytes(*p)) },
+	s.bulk(func(p *[]float32) { put(*p == nil, numlist.Bytes(*p)) },
+		func(p *[]uint32) { put(*p == nil, numlist.Bytes(*p)) },
 		func(p *[]uint16) { put(*p == nil, numlist.Bytes(*p)) }, func(p *[]byte) { put(*p == nil, *p) })
 	return out, nil
 }

@@ -269,7 +269,9 @@ func (s *Scene) Stats() Stats {
 // Validate checks the invariants that every step relies on and names the
 // first thing that breaks one.
 func (s *Scene) Validate() error {
-	for _, check := range []func() error{s.validateNodes, s.validateMeshes, s.validateMaterials, s.validateSkins, s.validateMotions} {
+	for _, check := range []func() error{
+		s.validateNodes, s.validateMeshes, s.validateMaterials, s.validateSkins, s.validateMotions,
+	} {
 		if err := check(); err != nil {
 			return err
 		}

@@ -331,11 +331,13 @@ func TestVoxelsToSurfaces(t *testing.T) {
 		many.Meshes[0].Parts[0].Colours[0].Data[i] = float32(i%97) / 97
 	}
 	kind, _ := Get("surfaces")
-	if _, err := kind.Apply(t.Context(), voxelsOf(t, many), []byte(`{"colours": "materials"}`), nil, &Report{}); err == nil ||
+	if _, err := kind.Apply(t.Context(), voxelsOf(t, many), []byte(`{"colours": "materials"}`), nil,
+		&Report{}); err == nil ||
 		!strings.Contains(err.Error(), "a palette step before this one") {
 		t.Errorf("%v", err)
 	}
-	if _, err := kind.Apply(t.Context(), made, []byte(`{"colours": "materials", "smooth": true}`), nil, &Report{}); err == nil {
+	if _, err := kind.Apply(t.Context(), made, []byte(`{"colours": "materials", "smooth": true}`), nil,
+		&Report{}); err == nil {
 		t.Error(fmt.Sprint("smooth ones got materials"))
 	}
 }

@@ -24,7 +24,8 @@ func termsOut(t terms.Terms) Terms {
 func (s *Server) sourceOut(r db.Source) Source {
 	out := Source{Id: r.ID, Position: int(r.Position), Label: r.Label, Path: r.Path, Format: r.Format, IsLayout: r.IsLayout, Size: r.Size,
 		Entries: int(r.EntryCount), State: SourceState(r.State), Error: optional(r.Error), Problems: []string{}, Remarks: []string{}, Origin: SourceOrigin(r.Origin),
-		KindsKnown: r.KindsKnown, Changed: optional(s.svc.Sources.Changed(r)), Inside: optional(r.Inside), Licence: optional(r.Terms)}
+		KindsKnown: r.KindsKnown, Changed: optional(s.svc.Sources.Changed(r)),
+		Inside: optional(r.Inside), Licence: optional(r.Terms)}
 	if r.ParentID.Valid {
 		out.Parent = &r.ParentID.Int64
 	}

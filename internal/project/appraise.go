@@ -26,7 +26,9 @@ func (s *Scenes) kept(what, digest string, of func(*scene.Scene) ([]byte, error)
 
 // Inventory lists a scene as the 3D view has it, as JSON.
 func (s *Scenes) Inventory(digest string) ([]byte, error) {
-	return s.kept("inventory 4", digest, func(sc *scene.Scene) ([]byte, error) { return json.Marshal(appraise.InventoryOf(forView(sc))) })
+	return s.kept("inventory 4", digest, func(sc *scene.Scene) ([]byte, error) {
+		return json.Marshal(appraise.InventoryOf(forView(sc)))
+	})
 }
 
 // Rig is what can be told of a scene's skeleton, as JSON; held against that of

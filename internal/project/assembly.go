@@ -24,7 +24,8 @@ func (s *Finds) knownTo(ctx context.Context, project int64, f *finder) func(sour
 			if src != hit.Source {
 				continue
 			}
-			row, err := s.store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: project, SourceID: sql.NullInt64{Int64: id, Valid: true}, EntryPath: hit.Path()})
+			row, err := s.store.FindOfEntry(ctx,
+				db.FindOfEntryParams{ProjectID: project, SourceID: nullInt(id), EntryPath: hit.Path()})
 			if errors.Is(err, sql.ErrNoRows) || err == nil && row.Scene == "" {
 				return nil, nil
 			}
@@ -66,7 +67,8 @@ func (s *Finds) PutTogether(ctx context.Context, project int64, name string, fin
 		// The document names paths: one that another source hides would be its model.
 		own := finder.byID[f.SourceID.Int64]
 		if hit, ok, _ := finder.Resolve(f.EntryPath, nil); ok && own != nil && hit.Source != own && hit.Path() == f.EntryPath {
-			return 0, errorf(Unusable, "%s of %s is hidden by the one of %s, which is before it in the search order; move %s up first",
+			return 0, errorf(Unusable,
+				"%s of %s is hidden by the one of %s, which is before it in the search order; move %s up first",
 				f.EntryPath, own.Label, hit.Source.Label, own.Label)
 		}
 		doc.Entries = append(doc.Entries, entry{f.EntryPath, f.Name})
@@ -76,7 +78,8 @@ func (s *Finds) PutTogether(ctx context.Context, project int64, name string, fin
 		return 0, err
 	}
 	text = fmt.Appendf(text, "# put together %s\n", time.Now().UTC().Format("2006-01-02 15:04:05.000"))
-	u, err := s.sources.BeginUpload(ctx, project, Upload{Name: fileName(name) + ".yaml", Files: []UploadFile{{Size: int64(len(text))}}})
+	u, err := s.sources.BeginUpload(ctx, project,
+		Upload{Name: fileName(name) + ".yaml", Files: []UploadFile{{Size: int64(len(text))}}})
 	if err != nil {
 		return 0, err
 	}

@@ -63,7 +63,8 @@ func (b *beyond) decoded(ctx context.Context, from string) (string, error) {
 	if !ok {
 		return "", nil
 	}
-	f, err := b.s.store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: b.project, SourceID: sql.NullInt64{Int64: id, Valid: true}, EntryPath: hit.Path()})
+	f, err := b.s.store.FindOfEntry(ctx, db.FindOfEntryParams{
+		ProjectID: b.project, SourceID: nullInt(id), EntryPath: hit.Path()})
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -136,7 +137,8 @@ func (b *beyond) Origins(ctx context.Context, asks []step.Ask, took []string) ([
 
 // broughtIn adds what a chain's steps took from outside to where an asset came
 // from: of pictures those that the steps took.
-func (s *Finds) broughtIn(ctx context.Context, project int64, doc *chain.Chain, took []string, origins []find.Origin) ([]find.Origin, error) {
+func (s *Finds) broughtIn(ctx context.Context, project int64, doc *chain.Chain, took []string,
+	origins []find.Origin) ([]find.Origin, error) {
 	out, err := s.beyondOf(ctx, project, doc)
 	if err != nil || out == nil {
 		return origins, err

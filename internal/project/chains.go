@@ -252,7 +252,8 @@ func (s *Chains) Try(ctx context.Context, project int64, digest, key string, st 
 	}
 	basis := NewBasis(b.Scene.Basis)
 	out.Stats, out.Basis, out.Seconds = &b.Stats, &basis, b.Seconds
-	out.Lines, out.Losses, out.Idle = append(out.Lines, b.Report.Lines...), append(out.Losses, b.Report.Losses...), b.Report.Idle
+	out.Lines, out.Losses = append(out.Lines, b.Report.Lines...), append(out.Losses, b.Report.Losses...)
+	out.Idle = b.Report.Idle
 	return out, nil
 }
 

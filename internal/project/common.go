@@ -54,7 +54,9 @@ const spoolKept = 14 * 24 * time.Hour
 // process has ended, and makes the service's folders its owner's alone, even
 // where the data folder was there before.
 func (s *common) tidy() error {
-	for _, dir := range []string{s.data, s.uploads(), s.extracted(), filepath.Join(s.data, "cache"), s.spool(), s.plans(), s.pulled()} {
+	for _, dir := range []string{
+		s.data, s.uploads(), s.extracted(), filepath.Join(s.data, "cache"), s.spool(), s.plans(), s.pulled(),
+	} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return err
 		}

@@ -40,7 +40,8 @@ func (s *Finds) Create(ctx context.Context, project, entry int64) (int64, error)
 	}
 	name := strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))
 	name = strings.ToValidUTF8(name[:min(len(name), 255)], "")
-	id, err := s.store.CreateFind(ctx, db.CreateFindParams{ProjectID: project, SourceID: key.SourceID, SourceLabel: src.Label, EntryPath: e.Path, Name: name})
+	id, err := s.store.CreateFind(ctx, db.CreateFindParams{ProjectID: project, SourceID: key.SourceID,
+		SourceLabel: src.Label, EntryPath: e.Path, Name: name})
 	if err != nil {
 		return 0, err
 	}
@@ -52,7 +53,8 @@ func (s *Finds) Create(ctx context.Context, project, entry int64) (int64, error)
 
 // Decode decodes an entry through the project's stack and stores the scene.
 // decided, if it is set, is the basis that stands above the file's.
-func (s *Finds) Decode(ctx context.Context, project int64, src *source.Source, idx int, readings map[string]string, decided *geom.Basis) (*scene.Scene, *Model, error) {
+func (s *Finds) Decode(ctx context.Context, project int64, src *source.Source, idx int,
+	readings map[string]string, decided *geom.Basis) (*scene.Scene, *Model, error) {
 	data, err := src.Read(idx)
 	if err != nil {
 		return nil, nil, err
@@ -68,7 +70,8 @@ func (s *Finds) Decode(ctx context.Context, project int64, src *source.Source, i
 	var origins find.Origins
 	name := src.Entries()[idx].Path
 	origins.Add(source.Hit{Source: src, Entry: idx})
-	sc, as, err := lib.Decode(ctx, find.Input{Name: name, Data: data, From: src.Label, Finder: where, Readings: readings, Used: origins.Add, Known: s.knownTo(ctx, project, where)})
+	sc, as, err := lib.Decode(ctx, find.Input{Name: name, Data: data, From: src.Label, Finder: where,
+		Readings: readings, Used: origins.Add, Known: s.knownTo(ctx, project, where)})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -117,7 +120,8 @@ func (s *Finds) doDecode(ctx context.Context, t *work.Task) error {
 		s.store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID, Asked: f.Asked})
 		return err
 	}
-	n, err := s.store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID, Asked: f.Asked})
+	n, err := s.store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing),
+		Model: asJSON(m), Name: f.Name, ID: f.ID, Asked: f.Asked})
 	if err != nil || n == 0 {
 		return err
 	}

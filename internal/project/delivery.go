@@ -313,7 +313,9 @@ func Stops(d db.Delivery) (sum int, err error) {
 
 // deliverable refuses a chain whose end cannot be delivered, as far as that is
 // known before it is computed.
-func (s *Deliveries) deliverable(ctx context.Context, c db.Chain, p terms.Purpose, despite bool) (f db.Find, err error) {
+func (s *Deliveries) deliverable(
+	ctx context.Context, c db.Chain, p terms.Purpose, despite bool,
+) (f db.Find, err error) {
 	if f, err = s.store.GetFind(ctx, c.FindID); err != nil {
 		return f, err
 	}
@@ -341,7 +343,9 @@ func stopped(findings []target.Finding, despite bool) error {
 
 // refusals are the used sources whose terms do not allow a purpose. took are the
 // pictures that steps took, where that is known.
-func (s *Deliveries) refusals(ctx context.Context, c db.Chain, p terms.Purpose, took []string) ([]terms.Refusal, error) {
+func (s *Deliveries) refusals(
+	ctx context.Context, c db.Chain, p terms.Purpose, took []string,
+) ([]terms.Refusal, error) {
 	f, err := s.store.GetFind(ctx, c.FindID)
 	if err != nil {
 		return nil, err

@@ -45,7 +45,8 @@ func (s *Devices) Connect(ctx context.Context, project int64, address, token str
 	if len(a.Name) > 200 || len(a.Kind) > 32 {
 		return db.Device{}, errorf(Unreachable, "the device has a name that is too long")
 	}
-	if err := s.store.PutDevice(ctx, db.PutDeviceParams{ProjectID: project, Address: c.Address(), Kind: a.Kind, Name: a.Name}); err != nil {
+	if err := s.store.PutDevice(ctx, db.PutDeviceParams{ProjectID: project, Address: c.Address(), Kind: a.Kind,
+		Name: a.Name}); err != nil {
 		return db.Device{}, err
 	}
 	d, err := s.store.DeviceByAddress(ctx, db.DeviceByAddressParams{ProjectID: project, Address: c.Address()})
@@ -212,7 +213,8 @@ func (s *Devices) doPull(ctx context.Context, t *work.Task) error {
 	}
 	t.Progress(n, n, "files")
 	// The parts are gone; what is mounted is only what was offered.
-	id, err := s.sources.addSource(ctx, db.CreateSourceParams{ProjectID: d.ProjectID, Path: dir, Label: a.Name, Origin: "device", Rights: asJSON(sharedTerms(a.Offers, d))})
+	id, err := s.sources.addSource(ctx, db.CreateSourceParams{ProjectID: d.ProjectID, Path: dir, Label: a.Name,
+		Origin: "device", Rights: asJSON(sharedTerms(a.Offers, d))})
 	if k, ok := KindOf(err); ok && k == Conflict { // pulled in before: look again
 		rows, err := s.store.ListSources(ctx, d.ProjectID)
 		if err != nil {

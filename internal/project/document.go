@@ -240,7 +240,8 @@ func (s *Projects) Import(ctx context.Context, text []byte) (project int64, rema
 		return 0, nil, errorf(Invalid, `the file is no project: it does not say "excavate": "project"`)
 	}
 	if d.Version != documentVersion {
-		return 0, nil, errorf(Invalid, "the project was written in version %d; this Excavate reads version %d", d.Version, documentVersion)
+		return 0, nil, errorf(Invalid, "the project was written in version %d; this Excavate reads version %d",
+			d.Version, documentVersion)
 	}
 	return s.bring(ctx, &d, false)
 }
@@ -321,13 +322,15 @@ func (s *Projects) bring(ctx context.Context, d *Document, ours bool) (project i
 		}
 	}
 	for _, p := range d.Pins {
-		if err := s.store.PutPin(ctx, db.PutPinParams{ProjectID: project, Ref: p.Ref, SourceLabel: p.Source, EntryPath: p.Path}); err != nil {
+		pin := db.PutPinParams{ProjectID: project, Ref: p.Ref, SourceLabel: p.Source, EntryPath: p.Path}
+		if err := s.store.PutPin(ctx, pin); err != nil {
 			return 0, nil, err
 		}
 	}
 	for _, b := range d.Bookmarks {
 		if id := ids[b.Source-1]; id != 0 {
-			if err := s.store.BookmarkToCome(ctx, db.BookmarkToComeParams{SourceID: id, Path: b.Path, Off: b.At, Size: b.Size, Note: b.Note}); err != nil {
+			p := db.BookmarkToComeParams{SourceID: id, Path: b.Path, Off: b.At, Size: b.Size, Note: b.Note}
+			if err := s.store.BookmarkToCome(ctx, p); err != nil {
 				return 0, nil, err
 			}
 		}
@@ -357,7 +360,9 @@ func (s *Projects) bringLayout(ctx context.Context, project int64, l LayoutDoc) 
 }
 
 // bringSources adds the sources that may be read here; the id of another is 0.
-func (s *Projects) bringSources(ctx context.Context, project int64, d *Document, ours bool) (ids []int64, remarks []string, err error) {
+func (s *Projects) bringSources(
+	ctx context.Context, project int64, d *Document, ours bool,
+) (ids []int64, remarks []string, err error) {
 	ids = make([]int64, len(d.Sources))
 	for i, x := range d.Sources {
 		p := db.CreateSourceParams{ProjectID: project, Path: x.Path, Label: x.Label, Inside: x.Inside, Origin: x.Origin, Rights: asJSON(terms.Terms{})}

@@ -71,7 +71,8 @@ func (s *Jobs) stopped(ctx context.Context, kind string, id int64, state, why st
 	}
 	switch kind {
 	case "index":
-		if _, err = s.store.StopSource(ctx, db.StopSourceParams{Error: "it is not indexed: " + why + "; try again", ID: id}); err != nil {
+		if _, err = s.store.StopSource(ctx,
+			db.StopSourceParams{Error: "it is not indexed: " + why + "; try again", ID: id}); err != nil {
 			return err
 		}
 		in, err := s.store.SourcesWithin(ctx, nullInt(id))

@@ -307,7 +307,8 @@ func (s *Sources) Entry(ctx context.Context, id int64) (db.Entry, db.Source, *so
 	i := int(e.Idx)
 	if i >= len(src.Entries()) || src.Entries()[i].Path != e.Path {
 		if i = src.Lookup(e.Path); i < 0 {
-			return e, row, nil, 0, errorf(Conflict, "%s has changed on disk since it was indexed and no longer holds %s; index it again",
+			return e, row, nil, 0, errorf(Conflict,
+				"%s has changed on disk since it was indexed and no longer holds %s; index it again",
 				row.Label, e.Path)
 		}
 	}

@@ -133,7 +133,8 @@ func (s *Extractions) Extract(ctx context.Context, project int64, x Extraction) 
 	if len(title) > 200 {
 		title = strings.ToValidUTF8(title[:200], "")
 	}
-	id, err := s.store.CreateExtraction(ctx, db.CreateExtractionParams{ProjectID: project, Title: title, Dest: x.To, Form: x.Form, Policy: string(x.Policy), Entries: int64(len(plan.Items)), Bytes: plan.Bytes})
+	id, err := s.store.CreateExtraction(ctx, db.CreateExtractionParams{ProjectID: project, Title: title,
+		Dest: x.To, Form: x.Form, Policy: string(x.Policy), Entries: int64(len(plan.Items)), Bytes: plan.Bytes})
 	if err != nil {
 		return 0, err
 	}
@@ -142,7 +143,8 @@ func (s *Extractions) Extract(ctx context.Context, project int64, x Extraction) 
 		kept.Items[i] = storedItem{ids[it.Source], mounted[it.Source].Entries()[it.Entry].Path, it.To}
 	}
 	if err := writeWhole(s.planFile(id), asJSON(kept)); err != nil {
-		s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "failed", Error: err.Error(), Summary: []byte("null"), ID: id})
+		s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "failed", Error: err.Error(),
+			Summary: []byte("null"), ID: id})
 		return 0, err
 	}
 	if _, err := s.pool.Add(ctx, project, "extract", "Extracting "+title, idArgs{ID: id}); err != nil {
@@ -253,7 +255,9 @@ func (s *Extractions) allowedOutput(to, form string) (string, error) {
 			return real, nil
 		}
 	}
-	return "", errorf(Forbidden, "%s lies outside the folders that may be written to (%s); start Excavate with --output to allow its folder", to, strings.Join(roots, ", "))
+	return "", errorf(Forbidden,
+		"%s lies outside the folders that may be written to (%s); start Excavate with --output to allow its folder",
+		to, strings.Join(roots, ", "))
 }
 
 // Resume goes on with an extraction that was stopped or has failed.
@@ -263,7 +267,8 @@ func (s *Extractions) Resume(ctx context.Context, id int64) error {
 		return err
 	}
 	// Work that died with its process too often leaves the state as it was.
-	busy, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: x.ProjectID, Kind: "extract", Args: asJSON(idArgs{ID: id})})
+	busy, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: x.ProjectID, Kind: "extract",
+		Args: asJSON(idArgs{ID: id})})
 	if err != nil {
 		return err
 	}
@@ -273,7 +278,8 @@ func (s *Extractions) Resume(ctx context.Context, id int64) error {
 	if _, err := os.Stat(s.planFile(id)); err != nil {
 		return errorf(Conflict, "the plan of this extraction is gone; extract anew")
 	}
-	if err := s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "waiting", Summary: x.Summary, ID: id}); err != nil {
+	if err := s.store.ExtractionState(ctx, db.ExtractionStateParams{State: "waiting", Summary: x.Summary,
+		ID: id}); err != nil {
 		return err
 	}
 	if _, err := s.pool.Add(ctx, x.ProjectID, "extract", "Extracting "+x.Title, idArgs{ID: id}); err != nil {
@@ -312,7 +318,8 @@ func (s *Extractions) doExtract(ctx context.Context, t *work.Task) error {
 	default:
 		state, why = "failed", err.Error()
 	}
-	if e := s.store.ExtractionState(done, db.ExtractionStateParams{State: state, Error: why, Summary: asJSON(sum), ID: x.ID}); err == nil {
+	if e := s.store.ExtractionState(done, db.ExtractionStateParams{State: state, Error: why,
+		Summary: asJSON(sum), ID: x.ID}); err == nil {
 		err = e
 	}
 	return err

@@ -194,7 +194,8 @@ func (s *Finds) SceneOf(ctx context.Context, id int64) (*scene.Scene, string, er
 
 // OfEntry is the find that is made of an entry, 0 if there is none.
 func (s *Finds) OfEntry(ctx context.Context, src db.Source, path string) (int64, error) {
-	f, err := s.store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: src.ProjectID, SourceID: nullInt(src.ID), EntryPath: path})
+	f, err := s.store.FindOfEntry(ctx, db.FindOfEntryParams{ProjectID: src.ProjectID, SourceID: nullInt(src.ID),
+		EntryPath: path})
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}

@@ -304,6 +304,7 @@ func (s *Finds) decodeInto(ctx context.Context, f db.Find) error {
 		}
 		return s.store.FindFailed(ctx, db.FindFailedParams{Error: asJSON(NewFailure(err)), ID: f.ID, Asked: f.Asked})
 	}
-	_, err = s.store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing), Model: asJSON(m), Name: f.Name, ID: f.ID, Asked: f.Asked})
+	_, err = s.store.FindReady(ctx, db.FindReadyParams{Scene: m.Scene, Missing: int32(m.Stats.Missing),
+		Model: asJSON(m), Name: f.Name, ID: f.ID, Asked: f.Asked})
 	return err
 }

@@ -138,7 +138,8 @@ func (s *Sources) openAnew(ctx context.Context, row db.Source) (src *source.Sour
 
 // storeDirectory writes a source's entries. Those whose path was there before
 // keep their slot, and so their id.
-func (s *Sources) storeDirectory(ctx context.Context, t *work.Task, row db.Source, src *source.Source) ([]db.Entry, error) {
+func (s *Sources) storeDirectory(ctx context.Context, t *work.Task, row db.Source,
+	src *source.Source) ([]db.Entry, error) {
 	entries := src.Entries()
 	slots := map[string]int32{}
 	if row.NextSlot > 0 {
@@ -174,12 +175,15 @@ func (s *Sources) storeDirectory(ctx context.Context, t *work.Task, row db.Sourc
 		text = append(text, p.Error())
 	}
 	licence := licenceText(src)
-	err := s.store.ReplaceEntries(ctx, row.ID, rows, func(done int) { t.Progress(int64(done), int64(2*len(rows)), "entries") }, func(q *db.Queries) error {
+	progress := func(done int) { t.Progress(int64(done), int64(2*len(rows)), "entries") }
+	err := s.store.ReplaceEntries(ctx, row.ID, rows, progress, func(q *db.Queries) error {
 		if err := q.TouchProject(ctx, row.ProjectID); err != nil {
 			return err
 		}
-		return q.SourceIndexed(ctx, db.SourceIndexedParams{Format: src.Format, IsLayout: src.IsLayout, Size: src.Size, EntryCount: int32(len(rows)), Problems: asJSON(text),
-			Remarks: asJSON(append([]string{}, src.Remarks...)), Terms: licence, Stamp: src.Stamp, NextSlot: next, ID: row.ID})
+		return q.SourceIndexed(ctx, db.SourceIndexedParams{
+			Format: src.Format, IsLayout: src.IsLayout, Size: src.Size, EntryCount: int32(len(rows)),
+			Problems: asJSON(text), Remarks: asJSON(append([]string{}, src.Remarks...)), Terms: licence,
+			Stamp: src.Stamp, NextSlot: next, ID: row.ID})
 	})
 	if err != nil {
 		return nil, err
@@ -197,7 +201,8 @@ func (s *Sources) storeDirectory(ctx context.Context, t *work.Task, row db.Sourc
 const kindsEvery = 3 * time.Second
 
 // storeKinds tells from its first bytes what each entry is.
-func (s *Sources) storeKinds(ctx context.Context, t *work.Task, row db.Source, src *source.Source, rows []db.Entry) error {
+func (s *Sources) storeKinds(ctx context.Context, t *work.Task, row db.Source, src *source.Source,
+	rows []db.Entry) error {
 	id := row.ID
 	lib, err := s.libraries.Of(ctx, row.ProjectID)
 	if err != nil {

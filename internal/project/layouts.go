@@ -61,7 +61,9 @@ func (s *Layouts) Save(ctx context.Context, id int64, base int, doc []byte) erro
 			return err
 		}
 		if int(row.Head) != base {
-			return errorf(Conflict, "version %d was kept meanwhile; this one was made of version %d. Load it, or keep yours as a layout of its own", row.Head, base)
+			return errorf(Conflict,
+				"version %d was kept meanwhile; this one was made of version %d. Load it, or keep yours as a layout of its own",
+				row.Head, base)
 		}
 		if old, err := q.LayoutVersion(ctx, db.LayoutVersionParams{LayoutID: id, No: row.Head}); err == nil && string(old) == string(doc) {
 			return nil // nothing changed
@@ -98,7 +100,8 @@ func (s *Layouts) SaveDraft(ctx context.Context, id int64, base int, doc []byte)
 	if _, err = Known(row, err, "layout", id); err != nil {
 		return err
 	}
-	return s.store.LayoutDraft(ctx, db.LayoutDraftParams{Draft: sql.NullString{String: string(doc), Valid: doc != nil}, DraftBase: int32(base), ID: id})
+	return s.store.LayoutDraft(ctx, db.LayoutDraftParams{
+		Draft: sql.NullString{String: string(doc), Valid: doc != nil}, DraftBase: int32(base), ID: id})
 }
 
 func (s *Layouts) recognise(ctx context.Context, project int64) error {
@@ -173,7 +176,8 @@ func (s *Layouts) doRecognise(ctx context.Context, t *work.Task) error {
 }
 
 // recogniseIn looks at one source and returns how many entries changed.
-func (s *Layouts) recogniseIn(ctx context.Context, t *work.Task, lib *find.Library, row db.Source, src *source.Source, known map[string]bool) (int, error) {
+func (s *Layouts) recogniseIn(ctx context.Context, t *work.Task, lib *find.Library, row db.Source,
+	src *source.Source, known map[string]bool) (int, error) {
 	defer s.sources.turn(row.ID)()
 	defer src.ReadAhead()()
 	var all, changed []db.Entry
@@ -236,7 +240,9 @@ func kindOf(lib *find.Library, src *source.Source, i int, r *db.Entry) {
 }
 
 // Around is what a layout sees around an entry, and the entry's bytes.
-func (s *Layouts) Around(ctx context.Context, entry int64) (db.Source, layout.Input, layout.Surroundings, func(), error) {
+func (s *Layouts) Around(
+	ctx context.Context, entry int64,
+) (db.Source, layout.Input, layout.Surroundings, func(), error) {
 	e, row, src, i, err := s.sources.Entry(ctx, entry)
 	if err != nil {
 		return row, nil, layout.Surroundings{}, nil, err
@@ -310,7 +316,8 @@ func (s *Layouts) QueueCoverage(ctx context.Context, id int64) error {
 	if row.Good == 0 {
 		return errorf(Conflict, "no version of %s compiles yet", row.Name)
 	}
-	_, err = s.pool.Add(ctx, row.ProjectID, "cover", "Running the layout "+row.Name+" over what it recognises", idArgs{ID: id})
+	_, err = s.pool.Add(ctx, row.ProjectID, "cover", "Running the layout "+row.Name+" over what it recognises",
+		idArgs{ID: id})
 	return err
 }
 
@@ -366,7 +373,9 @@ func (s *Layouts) doCover(ctx context.Context, t *work.Task) error {
 		path := stack[p.Source].Entries()[p.Entry].Path
 		if ids[p.Source] == nil {
 			ids[p.Source] = map[string]int64{}
-			if err := s.store.ListEntries(ctx, from[p.Source].ID, func(e *db.Entry) { ids[p.Source][e.Path] = store.EntryID(from[p.Source].ID, e.Slot) }); err != nil {
+			src := from[p.Source].ID
+			note := func(e *db.Entry) { ids[p.Source][e.Path] = store.EntryID(src, e.Slot) }
+			if err := s.store.ListEntries(ctx, src, note); err != nil {
 				return 0, path
 			}
 		}
@@ -549,7 +558,8 @@ func (s *Layouts) Coverage(ctx context.Context, id int64) (*Covered, error) {
 			return nil, err
 		}
 	}
-	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: row.ProjectID, Kind: "cover", Args: asJSON(idArgs{ID: id})})
+	n, err := s.store.BusyJobs(ctx, db.BusyJobsParams{ProjectID: row.ProjectID, Kind: "cover",
+		Args: asJSON(idArgs{ID: id})})
 	out.Running = n > 0
 	return out, err
 }

@@ -170,7 +170,8 @@ func TestOnlyTheLibraryIsRead(t *testing.T) {
 			t.Errorf("%s: %v, want kind %d", path, err, want)
 		}
 	}
-	if _, err := d.Sources.AddPath(d.ctx, d.id, `"`+filepath.Join(d.lib, "hulls.tide")+`"`); !is(err, project.Conflict) { // pasted with quotes, and mounted already
+	pasted := `"` + filepath.Join(d.lib, "hulls.tide") + `"` // with quotes, and mounted already
+	if _, err := d.Sources.AddPath(d.ctx, d.id, pasted); !is(err, project.Conflict) {
 		t.Errorf("twice: %v", err)
 	}
 }
@@ -181,7 +182,9 @@ func TestOutputsStayInTheirFolders(t *testing.T) {
 	allowed, out := d.Outputs[0], t.TempDir()
 	os.Symlink(out, filepath.Join(allowed, "way-out"))
 	ask := func(to, form string, policy extract.Policy) error {
-		_, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Title: "x", Selection: project.Selection{Filter: &project.Filter{Text: "licence"}}, Form: form, To: to, Policy: policy})
+		_, err := d.Extractions.Extract(d.ctx, d.id,
+			project.Extraction{Title: "x", Selection: project.Selection{Filter: &project.Filter{Text: "licence"}},
+				Form: form, To: to, Policy: policy})
 		d.idle()
 		return err
 	}
@@ -217,7 +220,9 @@ func TestFoldersOfTheirOwn(t *testing.T) {
 	d.add("hulls.tide")
 	seen := map[string]bool{}
 	for _, title := range []string{"heron", "heron", "a/b:c", "...", strings.Repeat("ä", 300)} {
-		id, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Title: title, Selection: project.Selection{Filter: &project.Filter{Text: "heron"}}, Form: "folder"})
+		id, err := d.Extractions.Extract(d.ctx, d.id,
+			project.Extraction{Title: title,
+				Selection: project.Selection{Filter: &project.Filter{Text: "heron"}}, Form: "folder"})
 		d.try(err)
 		x, sum := d.extraction(id)
 		if x.State != "done" || sum.Entries != 1 || seen[x.Dest] || filepath.Dir(x.Dest) != filepath.Join(d.Data, "extracted") {
@@ -241,7 +246,8 @@ func TestAnExtractionOfWhatIsGone(t *testing.T) {
 	// The file is cut short after it was indexed: its entries fail, and say why.
 	file := filepath.Join(d.lib, "washes.tide")
 	os.Truncate(file, 3000)
-	id, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Title: "cut", Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"})
+	id, err := d.Extractions.Extract(d.ctx, d.id,
+		project.Extraction{Title: "cut", Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"})
 	d.try(err)
 	x, sum := d.extraction(id)
 	if x.State != "done" || sum.Failed != 1 || len(sum.Failures) != 1 || !strings.Contains(sum.Failures[0].Error, "index it again") {
@@ -251,7 +257,8 @@ func TestAnExtractionOfWhatIsGone(t *testing.T) {
 		t.Errorf("left over: %q", left)
 	}
 	d.try(d.Bin.TakeOutSource(d.ctx, src))
-	if _, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"}); !is(err, project.Invalid) {
+	one := project.Extraction{Selection: project.Selection{IDs: []int64{row.ID}}, Form: "folder"}
+	if _, err := d.Extractions.Extract(d.ctx, d.id, one); !is(err, project.Invalid) {
 		t.Errorf("from a source that was taken out: %v", err)
 	}
 	if _, err := os.Stat(file); err != nil {
@@ -272,7 +279,9 @@ func TestStoppedExtractionsGoOn(t *testing.T) {
 	d.try(w.Close())
 	d.try(f.Close())
 	d.add("many.zip")
-	id, err := d.Extractions.Extract(d.ctx, d.id, project.Extraction{Title: "many", Selection: project.Selection{Filter: &project.Filter{}}, Form: "folder"})
+	id, err := d.Extractions.Extract(d.ctx, d.id,
+		project.Extraction{Title: "many", Selection: project.Selection{Filter: &project.Filter{}},
+			Form: "folder"})
 	d.try(err)
 	// Stop it as soon as anything is written.
 	x, _ := d.Store.GetExtraction(d.ctx, id)
@@ -416,7 +425,8 @@ func TestWhatASelectionComesTo(t *testing.T) {
 	d.add("hulls.tide")
 	d.add("washes.tide")
 	id := func(text string) int64 { return d.find(project.Filter{Text: text})[0].ID }
-	d.try(d.Sources.SetRules(d.ctx, d.id, naming.Rules{{Where: naming.Suffix, Affix: "_c", Means: naming.Role, Value: "colour"}}))
+	d.try(d.Sources.SetRules(d.ctx, d.id, naming.Rules{{Where: naming.Suffix, Affix: "_c", Means: naming.Role,
+		Value: "colour"}}))
 	for name, c := range map[string]struct {
 		s    project.Selection
 		want int
@@ -448,7 +458,8 @@ func TestWhatASelectionComesTo(t *testing.T) {
 			t.Errorf("%s from its address: %v", name, err)
 		}
 	}
-	if _, err := d.Sources.KeepSelection(d.ctx, d.id, project.Selection{IDs: make([]int64, 200_000)}); !is(err, project.Invalid) {
+	far := project.Selection{IDs: make([]int64, 200_000)}
+	if _, err := d.Sources.KeepSelection(d.ctx, d.id, far); !is(err, project.Invalid) {
 		t.Errorf("a selection of 200,000 ids: %v", err)
 	}
 }

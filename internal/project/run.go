@@ -39,7 +39,8 @@ func (r results) Put(key string, res *chain.Result) {
 	if err != nil {
 		return // a cache may forget
 	}
-	r.s.store.PutResult(r.ctx, db.PutResultParams{CacheKey: key, Scene: d, Report: asJSON(res.Report), Stats: asJSON(res.Stats), Basis: asJSON(NewBasis(res.Scene.Basis)), Seconds: res.Seconds})
+	r.s.store.PutResult(r.ctx, db.PutResultParams{CacheKey: key, Scene: d, Report: asJSON(res.Report),
+		Stats: asJSON(res.Stats), Basis: asJSON(NewBasis(res.Scene.Basis)), Seconds: res.Seconds})
 }
 
 func (s *Chains) doRun(ctx context.Context, t *work.Task) error {
@@ -88,7 +89,9 @@ func (s *Chains) run(ctx context.Context, c db.Chain, t *work.Task) ([]chain.Ban
 		return bands, err
 	}
 	if b := chain.Failed(bands); b != nil {
-		return bands, s.store.PutResult(ctx, db.PutResultParams{CacheKey: b.Key, Report: asJSON(step.Report{Lines: []string{}}), Stats: asJSON(b.Stats), Basis: json.RawMessage("{}"), Error: b.Err.Error()})
+		return bands, s.store.PutResult(ctx, db.PutResultParams{CacheKey: b.Key,
+			Report: asJSON(step.Report{Lines: []string{}}), Stats: asJSON(b.Stats),
+			Basis: json.RawMessage("{}"), Error: b.Err.Error()})
 	}
 	return bands, nil
 }

@@ -65,7 +65,9 @@ func (s *Sources) query(ctx context.Context, project int64, f Filter) (catalog.Q
 }
 
 // Find lists the rows that fit a filter.
-func (s *Sources) Find(ctx context.Context, project int64, f Filter, sort string) (*catalog.Catalog, catalog.Query, error) {
+func (s *Sources) Find(
+	ctx context.Context, project int64, f Filter, sort string,
+) (*catalog.Catalog, catalog.Query, error) {
 	c, err := s.Catalog(ctx, project)
 	if err != nil {
 		return nil, catalog.Query{}, err
@@ -231,7 +233,8 @@ func (s *Sources) Pin(ctx context.Context, project int64, ref string, entry int6
 	if row.ProjectID != project {
 		return errorf(NotFound, "entry %d is not in this project", entry)
 	}
-	if err := s.store.PutPin(ctx, db.PutPinParams{ProjectID: project, Ref: ref, SourceLabel: row.Label, EntryPath: e.Path}); err != nil {
+	pin := db.PutPinParams{ProjectID: project, Ref: ref, SourceLabel: row.Label, EntryPath: e.Path}
+	if err := s.store.PutPin(ctx, pin); err != nil {
 		return err
 	}
 	return s.linksChanged(ctx, project)

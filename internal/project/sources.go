@@ -2,7 +2,6 @@ package project
 
 import (
 	"context"
-	"database/sql"
 	"os"
 	"path/filepath"
 	"strings"
@@ -45,19 +44,23 @@ type change struct {
 func (s *Sources) AddPath(ctx context.Context, project int64, path string) (int64, error) {
 	clean := strings.Trim(strings.TrimSpace(path), `"'`)
 	if !filepath.IsAbs(clean) {
-		return 0, errorf(Invalid, "%q is not an absolute path; the library folders are %s", path, strings.Join(s.library, ", "))
+		return 0, errorf(Invalid, "%q is not an absolute path; the library folders are %s", path,
+			strings.Join(s.library, ", "))
 	}
 	real, err := filepath.EvalSymlinks(clean)
 	if err != nil {
 		return 0, errorf(Invalid, "%s cannot be found", clean)
 	}
 	if !s.inLibrary(real) {
-		return 0, errorf(Forbidden, "%s lies outside the library folders (%s); start Excavate with --library to allow its folder", clean, strings.Join(s.library, ", "))
+		return 0, errorf(Forbidden,
+			"%s lies outside the library folders (%s); start Excavate with --library to allow its folder",
+			clean, strings.Join(s.library, ", "))
 	}
 	if _, err := os.Stat(real); err != nil {
 		return 0, errorf(Invalid, "%s cannot be read", clean)
 	}
-	return s.addSource(ctx, db.CreateSourceParams{ProjectID: project, Path: real, Label: filepath.Base(real), Origin: "path", Rights: asJSON(terms.Terms{})})
+	return s.addSource(ctx, db.CreateSourceParams{ProjectID: project, Path: real, Label: filepath.Base(real),
+		Origin: "path", Rights: asJSON(terms.Terms{})})
 }
 
 func (s *Sources) inLibrary(real string) bool {
@@ -66,7 +69,8 @@ func (s *Sources) inLibrary(real string) bool {
 		if err != nil {
 			continue
 		}
-		if rel, err := filepath.Rel(root, real); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		if rel, err := filepath.Rel(root, real); err == nil && rel != ".." &&
+			!strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
 			return true
 		}
 	}
@@ -90,7 +94,8 @@ func (s *Sources) Mount(ctx context.Context, entry int64) (int64, error) {
 	}
 	in.Close()
 	label := filepath.Base(e.Path)
-	id, err := s.addSource(ctx, db.CreateSourceParams{ProjectID: parent.ProjectID, Path: parent.Path, Label: label, ParentID: sql.NullInt64{Int64: parent.ID, Valid: true}, Inside: e.Path, Origin: parent.Origin, Rights: parent.Rights})
+	id, err := s.addSource(ctx, db.CreateSourceParams{ProjectID: parent.ProjectID, Path: parent.Path,
+		Label: label, ParentID: nullInt(parent.ID), Inside: e.Path, Origin: parent.Origin, Rights: parent.Rights})
 	if err != nil {
 		return 0, err
 	}
@@ -136,7 +141,8 @@ func (s *Sources) Order(ctx context.Context, project int64, ids []int64) error {
 	}
 	err = s.store.Tx(ctx, func(q *db.Queries) error {
 		for i, id := range order {
-			if err := q.SetSourcePosition(ctx, db.SetSourcePositionParams{Position: int32(i + 1), ID: id, ProjectID: project}); err != nil {
+			if err := q.SetSourcePosition(ctx, db.SetSourcePositionParams{Position: int32(i + 1), ID: id,
+				ProjectID: project}); err != nil {
 				return err
 			}
 		}
@@ -151,7 +157,8 @@ func (s *Sources) Order(ctx context.Context, project int64, ids []int64) error {
 // dropCopy removes a copy of ours that no source uses any more.
 func (s *Sources) dropCopy(ctx context.Context, row db.Source) {
 	var n int
-	if err := s.store.DB.QueryRowContext(ctx, "SELECT COUNT(*) FROM sources WHERE path = ?", row.Path).Scan(&n); err != nil || n > 0 {
+	used := s.store.DB.QueryRowContext(ctx, "SELECT COUNT(*) FROM sources WHERE path = ?", row.Path)
+	if err := used.Scan(&n); err != nil || n > 0 {
 		return
 	}
 	for _, dir := range []string{s.uploads(), s.pulled()} {

@@ -35,7 +35,8 @@ type taken struct {
 // takeOut moves things into the project's bin and writes down what they were.
 // One goes at a time, so that nothing is taken out twice; there says whether it
 // still is in the project.
-func (s *Bin) takeOut(ctx context.Context, t taken, there func(q *db.Queries) error, move func(q *db.Queries, bin int64) error) error {
+func (s *Bin) takeOut(ctx context.Context, t taken, there func(q *db.Queries) error,
+	move func(q *db.Queries, bin int64) error) error {
 	return s.store.Tx(ctx, func(q *db.Queries) error {
 		if _, err := q.LockProject(ctx, t.project); err != nil {
 			return err
@@ -270,7 +271,8 @@ func (s *Bin) back(ctx context.Context, q *db.Queries, row db.TakenOut) error {
 		return moveSources(ctx, q, all, row.ProjectID, finds, true)
 	case "layout":
 		if _, err := q.LayoutNamed(ctx, db.LayoutNamedParams{ProjectID: row.ProjectID, Name: row.Name}); err == nil {
-			return errorf(Conflict, "the project has another layout %q now; take that one out before this one is put back", row.Name)
+			return errorf(Conflict,
+				"the project has another layout %q now; take that one out before this one is put back", row.Name)
 		} else if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}

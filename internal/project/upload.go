@@ -53,7 +53,8 @@ func (s *Sources) BeginUpload(ctx context.Context, project int64, u Upload) (*Up
 	u.Project, u.Received = project, nil
 	name := strings.Trim(u.Name, " ")
 	if name == "" || name == "." || name == ".." || len(name) > limit.SegmentBytes || strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == '/' || r == '\\' }) {
-		return nil, errorf(Invalid, "the upload needs a name of 1 to %d bytes, without / and control characters", limit.SegmentBytes)
+		return nil, errorf(Invalid, "the upload needs a name of 1 to %d bytes, without / and control characters",
+			limit.SegmentBytes)
 	}
 	if len(u.Files) == 0 || len(u.Files) > mostUploadFiles || !u.Folder && len(u.Files) != 1 {
 		return nil, errorf(Invalid, "an upload has 1 to %d files", mostUploadFiles)
@@ -74,7 +75,8 @@ func (s *Sources) BeginUpload(ctx context.Context, project int64, u Upload) (*Up
 		seen[f.Path] = true
 		for dir := f.Path; dir != "."; dir = path.Dir(dir) {
 			if len(path.Base(dir)) > limit.SegmentBytes {
-				return nil, errorf(Invalid, "file %d of the upload, %.100q, has a name of more than %d bytes", i+1, f.Path, limit.SegmentBytes)
+				return nil, errorf(Invalid, "file %d of the upload, %.100q, has a name of more than %d bytes",
+					i+1, f.Path, limit.SegmentBytes)
 			}
 			if dir != f.Path {
 				folders[dir] = f.Path
@@ -182,15 +184,19 @@ func (s *Sources) Append(id string, file int, off int64, r io.Reader) (int64, er
 		return 0, err
 	}
 	if st.Size() != off {
-		return st.Size(), errorf(Conflict, "%s has %d bytes here; go on from there, not from %d", u.Files[file].Path, st.Size(), off)
+		return st.Size(), errorf(Conflict, "%s has %d bytes here; go on from there, not from %d",
+			u.Files[file].Path, st.Size(), off)
 	}
 	n, err := io.Copy(f, io.LimitReader(r, u.Files[file].Size-off+1))
 	switch {
 	case off+n > u.Files[file].Size:
 		f.Truncate(u.Files[file].Size)
-		return u.Files[file].Size, errorf(Invalid, "%s is longer than the %d bytes that were announced; it changes while it is read", u.Files[file].Path, u.Files[file].Size)
+		return u.Files[file].Size, errorf(Invalid,
+			"%s is longer than the %d bytes that were announced; it changes while it is read",
+			u.Files[file].Path, u.Files[file].Size)
 	case disk.Full(err):
-		return off + n, errorf(Full, "the disk of %s is full; make room and drop the file again, it goes on from %d bytes", s.uploads(), off+n)
+		return off + n, errorf(Full,
+			"the disk of %s is full; make room and drop the file again, it goes on from %d bytes", s.uploads(), off+n)
 	case err != nil:
 		return off + n, errorf(Invalid, "the piece broke off after %d bytes: %v", n, err)
 	}

@@ -69,13 +69,15 @@ func TestAbout(t *testing.T) {
 		if r.Method != "GET" || r.URL.Path != "/receiver" {
 			t.Errorf("%s %s", r.Method, r.URL)
 		}
-		io.WriteString(w, `{"protocol": 1, "kind": "engine", "name": "Reedlight", "targets": ["reedlight"], "checks": ["SC01"]}`)
+		io.WriteString(w,
+			`{"protocol": 1, "kind": "engine", "name": "Reedlight", "targets": ["reedlight"], "checks": ["SC01"]}`)
 	})
 	a, err := c.About(t.Context())
 	if err != nil || a.Kind != "engine" || a.Name != "Reedlight" || !slices.Equal(a.Targets, []string{"reedlight"}) {
 		t.Errorf("%+v, %v", a, err)
 	}
-	if _, err := far(t, says(200, `{"protocol": 2}`)).About(t.Context()); err == nil || !strings.Contains(err.Error(), "protocol 2") {
+	if _, err := far(t, says(200, `{"protocol": 2}`)).About(t.Context()); err == nil ||
+		!strings.Contains(err.Error(), "protocol 2") {
 		t.Errorf("another protocol: %v", err)
 	}
 }
@@ -105,7 +107,8 @@ func TestSend(t *testing.T) {
 	if err != nil || last != int64(len(pack)) {
 		t.Fatalf("%d bytes told, %v", last, err)
 	}
-	if r.Skeleton != "merged" || len(r.Log) != 1 || r.Log[0].Code != "SC01" || len(r.Materials) != 1 || r.Materials[0].State != "made" {
+	if r.Skeleton != "merged" || len(r.Log) != 1 || r.Log[0].Code != "SC01" || len(r.Materials) != 1 ||
+		r.Materials[0].State != "made" {
 		t.Errorf("%+v", r)
 	}
 	plain := far(t, func(w http.ResponseWriter, r *http.Request) {

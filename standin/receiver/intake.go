@@ -478,7 +478,8 @@ func (x *intake) mergeBones(k *skeleton) (bad bool) {
 	if len(missing)+len(extra)+len(moved) == 0 {
 		return false
 	}
-	x.log("SK02", "error", first(missing, extra, moved), "could not merge bones: %d missing, %d extra, %d under another parent",
+	x.log("SK02", "error", first(missing, extra, moved),
+		"could not merge bones: %d missing, %d extra, %d under another parent",
 		len(missing), len(extra), len(moved))
 	return true
 }

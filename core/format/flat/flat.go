@@ -147,7 +147,8 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 			}
 		}
 		if missing > 0 {
-			l.say("%s not in the file", format.Counted(missing, "picture that was not found is", "pictures that were not found are"))
+			l.say("%s not in the file",
+				format.Counted(missing, "picture that was not found is", "pictures that were not found are"))
 		}
 	}
 	l.ofSets(s)
@@ -162,7 +163,8 @@ func Lost(s *scene.Scene, has Has) []scene.Note {
 		l.notes = append(l.notes, LostOfSurfaces(s, has.Format, has.Surface)...)
 	}
 	if s.Basis != (geom.Basis{}) {
-		l.notes = append(l.notes, scene.Note{Text: fmt.Sprintf("%s declares no axes and no unit; its numbers are %s", has.Format, s.Basis)})
+		text := fmt.Sprintf("%s declares no axes and no unit; its numbers are %s", has.Format, s.Basis)
+		l.notes = append(l.notes, scene.Note{Text: text})
 	}
 	return l.notes
 }

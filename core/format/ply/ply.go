@@ -250,9 +250,11 @@ func Read(ctx context.Context, f format.File) (*scene.Scene, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{values: &values{h: h, b: f.Data, at: h.body, line: h.lines + 1}, s: &scene.Scene{}, ignored: map[string]int{}}
+	r := &reader{values: &values{h: h, b: f.Data, at: h.body, line: h.lines + 1}, s: &scene.Scene{},
+		ignored: map[string]int{}}
 	if h.odd {
-		r.s.Notes = append(r.s.Notes, scene.Note{Text: "comments stand in its header where the format has none; they were passed over"})
+		r.s.Notes = append(r.s.Notes,
+			scene.Note{Text: "comments stand in its header where the format has none; they were passed over"})
 	}
 	if h.text {
 		if body, commas := format.DecimalCommas(f.Data[h.body:], true); commas > 0 {
@@ -312,7 +314,8 @@ func (r *reader) faces(ctx context.Context, e *element) error {
 func (r *reader) indexOf(e *element) int {
 	index := -1
 	for k, p := range e.props {
-		if p.count != 0 && (p.name == "vertex_indices" || p.name == "vertex_index") && (e.name == "face" || e.name == "tristrips") {
+		if p.count != 0 && (p.name == "vertex_indices" || p.name == "vertex_index") &&
+			(e.name == "face" || e.name == "tristrips") {
 			index = k
 		} else if e.name == "face" && e.n > 0 {
 			r.ignored["properties "+p.name+" of faces"]++
@@ -397,7 +400,8 @@ func (r *reader) finish() (*scene.Scene, error) {
 		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("it has no faces: its %d vertices are points", len(part.Points))})
 	}
 	if r.loose > 0 {
-		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("%d faces of fewer than three corners are left out", r.loose), Loss: true})
+		text := fmt.Sprintf("%d faces of fewer than three corners are left out", r.loose)
+		s.Notes = append(s.Notes, scene.Note{Text: text, Loss: true})
 	}
 	for what, n := range r.ignored {
 		s.Notes = append(s.Notes, scene.Note{Text: fmt.Sprintf("%d %s are not read", n, what), Loss: true})

@@ -35,7 +35,8 @@ func (b *builder) binary(ctx context.Context, data []byte) error {
 	b.part.Triangles = numlist.Upto(3 * n)
 	coloured := stated >= 0
 	none, odd := 0, 0
-	for _, run := range parallel.Gather(n, 1<<12, func(from, to int) facets { return readFacets(ctx, data, corners, normals, from, to) }) {
+	for _, run := range parallel.Gather(n, 1<<12,
+		func(from, to int) facets { return readFacets(ctx, data, corners, normals, from, to) }) {
 		if run.fault != nil {
 			return run.fault
 		}

@@ -72,7 +72,8 @@ func Write(s *scene.Scene, name string) ([]format.Written, []scene.Note, error) 
 		return nil, nil, err
 	}
 	if w.both > 0 {
-		notes = append(notes, scene.Note{Text: format.Counted(w.both, "part's colours", "parts' colours") + " not written: 3MF has a picture or colours, not both", Loss: true})
+		parts := format.Counted(w.both, "part's colours", "parts' colours")
+		notes = append(notes, scene.Note{Text: parts + " not written: 3MF has a picture or colours, not both", Loss: true})
 	}
 	return []format.Written{{Name: flat.FileName(name) + ".3mf", Data: data}}, notes, nil
 }
@@ -99,7 +100,10 @@ func (w *writer) begin() {
 	w.WriteString(xml.Header)
 	w.WriteString(`<model unit="millimeter" xml:lang="en" xmlns="http://schemas.microsoft.com/3dmanufacturing/core/2015/02" ` +
 		`xmlns:m="http://schemas.microsoft.com/3dmanufacturing/material/2015/02">` + "\n")
-	for _, m := range [][2]string{{"Title", w.s.Name}, {"Designer", w.s.Terms.Owner}, {"Copyright", w.s.Terms.Text}, {"LicenseTerms", w.s.Terms.Licence}} {
+	for _, m := range [][2]string{
+		{"Title", w.s.Name}, {"Designer", w.s.Terms.Owner},
+		{"Copyright", w.s.Terms.Text}, {"LicenseTerms", w.s.Terms.Licence},
+	} {
 		if m[1] != "" {
 			w.printf(" <metadata name=%q>%s</metadata>\n", m[0], esc(m[1]))
 		}
@@ -248,7 +252,9 @@ func (w *writer) pack(used []bool) ([]byte, error) {
 	var rels strings.Builder
 	for i := range used {
 		if used[i] {
-			fmt.Fprintf(&rels, `<Relationship Target="/3D/Textures/%s" Id="tex%d" Type="http://schemas.microsoft.com/3dmanufacturing/2013/01/3dtexture"/>`, esc(w.files[i]), i)
+			fmt.Fprintf(&rels,
+				`<Relationship Target="/3D/Textures/%s" Id="tex%d" Type="http://schemas.microsoft.com/3dmanufacturing/2013/01/3dtexture"/>`,
+				esc(w.files[i]), i)
 		}
 	}
 	if rels.Len() > 0 {

@@ -453,8 +453,9 @@ type building struct {
 const mostUVSets = 8
 
 func newFaces(p *prim, points []float32, bound string) *faces {
-	f := &faces{points: points, bound: bound, subsets: map[int]string{}, hole: map[int]bool{}, parts: map[string]*building{},
-		left: p.props["orientation"].word() == "leftHanded"}
+	f := &faces{points: points, bound: bound, subsets: map[int]string{}, hole: map[int]bool{},
+		parts: map[string]*building{},
+		left:  p.props["orientation"].word() == "leftHanded"}
 	for _, k := range p.whole("holeIndices") {
 		f.hole[k] = true
 	}
