@@ -58,6 +58,27 @@ func (w Writer) Plain() Writer {
 	return w
 }
 
+// Surfaces is a writer of a format that has no grids of voxels: their surfaces are
+// written, and that is said.
+func (w Writer) Surfaces() Writer {
+	write := w.Write
+	w.Write = func(s *scene.Scene, name string) ([]Written, []scene.Note, error) {
+		files, notes, err := write(s, name)
+		n := 0
+		for i := range s.Meshes {
+			if s.Meshes[i].Volume != nil {
+				n++
+			}
+		}
+		if n > 0 && err == nil {
+			notes = append(notes, scene.Note{Text: "the voxels of " + Counted(n, "mesh", "meshes") +
+				" are written as their surfaces: the format has no grids", Loss: true})
+		}
+		return files, notes, err
+	}
+	return w
+}
+
 // AsIs is the scene with its numbers kept, whatever the format means by them;
 // the note says what that is.
 func (w *Writer) AsIs(s *scene.Scene) (*scene.Scene, []scene.Note) {

@@ -35,6 +35,7 @@ const (
 	NameListBytes = 64 << 20 // a list of names for hashes
 	Commands      = 64 << 20 // of the command lists of one model
 	VolumeSide    = 1024     // voxels along one side of a volume
-	Crossings     = 64 << 20 // of surfaces and the lines through voxels' centres
+	Crossings     = 16 << 20 // of surfaces and the lines through voxels' centres, along one axis
+	VolumeFaces   = 8 << 20  // that a volume shows
 	JSONBytes     = 256 << 20
 )

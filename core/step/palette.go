@@ -14,7 +14,7 @@ import (
 type PaletteParams struct {
 	Where
 	Best    int      `json:"best" jsonschema:"title=So many of their own,minimum=1,maximum=256,description=The colours that meet theirs best; without a list"`
-	Colours []string `json:"colours,omitempty" jsonschema:"title=Colours,maxItems=4096,description=As #rrggbb; a name may stand before each such as moss #5b6b3a"`
+	Colours []string `json:"colours,omitempty" jsonschema:"title=Colours,maxItems=1024,description=As #rrggbb; a name may stand before each such as moss #5b6b3a"`
 	Dither  bool     `json:"dither" jsonschema:"title=Mix by dots,description=What a colour is off goes on to the voxels beside it"`
 }
 
@@ -61,7 +61,10 @@ func palette(ctx context.Context, s *scene.Scene, p PaletteParams, r *Report) (*
 		if len(to) == 0 {
 			to = voxel.Best(v, p.Best)
 		}
-		made, m := voxel.Match(v, to, p.Dither)
+		made, m, err := voxel.Match(ctx, v, to, p.Dither)
+		if err != nil {
+			return nil, err
+		}
 		r.Say("%d colours → %d of %d", len(v.Palette), m.Used, len(to))
 		r.Say(
 			"off by %.1f ΔE on the whole, by %.1f at worst (#%02x%02x%02x)",

@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -92,7 +93,28 @@ func (k *Kind) Apply(ctx context.Context, s *scene.Scene, params json.RawMessage
 	if err != nil {
 		return nil, fmt.Errorf("step %s: %w", k.Name, err)
 	}
-	return out, nil
+	return withoutOldVolumes(out, r), nil
+}
+
+// withoutOldVolumes takes volumes out whose surfaces a step has moved or cut: they
+// say no more what is shown.
+func withoutOldVolumes(out *scene.Scene, r *Report) *scene.Scene {
+	ended, copied := 0, false
+	for i := range out.Meshes {
+		if out.Meshes[i].Volume == nil || out.Meshes[i].Voxels() != nil {
+			continue
+		}
+		if !copied {
+			c := *out
+			c.Meshes, out, copied = slices.Clone(out.Meshes), &c, true
+		}
+		out.Meshes[i].Volume = nil
+		ended++
+	}
+	if ended > 0 {
+		r.Lose("the voxels of %s: their surface is another now, and steps on voxels go before this one", count(ended, "mesh", "meshes"))
+	}
+	return out
 }
 
 var kinds = map[string]*Kind{}

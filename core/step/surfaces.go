@@ -49,21 +49,23 @@ func toSurfaces(ctx context.Context, s *scene.Scene, p SurfacesParams, r *Report
 			material = m.Parts[0].Material
 		}
 		m.Volume = nil
+		if p.Smooth && p.Colours != "vertex" {
+			return m, fmt.Errorf("smooth surfaces have vertex colours: a material for each colour goes with straight ones")
+		}
 		if p.Smooth {
-			m.Parts = []scene.Part{voxel.Smooth(v, material, p.Rounds)}
-		} else {
-			m.Parts = []scene.Part{voxel.PartOf(v, faces(v), material)}
+			part, err := voxel.Smooth(v, material, p.Rounds)
+			m.Parts = []scene.Part{part}
+			return m, err
+		}
+		list, err := faces(v)
+		if err != nil {
+			return m, err
 		}
 		if p.Colours == "vertex" {
+			m.Parts = []scene.Part{voxel.PartOf(v, list, material)}
 			return m, nil
 		}
-		if p.Smooth {
-			return m, fmt.Errorf(
-				"smooth surfaces have vertex colours: a material for each colour goes with straight ones",
-			)
-		}
-		var err error
-		m.Parts, err = byColour(v, faces(v), &materials)
+		m.Parts, err = byColour(v, list, &materials)
 		return m, err
 	})
 	if err != nil {

@@ -2,6 +2,7 @@ package step
 
 import (
 	"context"
+	"math"
 
 	"excavate/core/scene"
 	"excavate/core/voxel"
@@ -47,36 +48,19 @@ func voxelErase(ctx context.Context, s *scene.Scene, p VoxelEraseParams, r *Repo
 	}
 	erased, total := 0, 0
 	out, err := eachVolume(ctx, s, c, r, func(v *scene.Volume) (*scene.Volume, error) {
-		low, high := [3]float64{}, [3]float64{}
-		for k := range 3 {
-			if len(p.Box) == 6 {
-				unit := s.Basis.MetresPerUnit
-				if unit <= 0 {
-					unit = 1
-				}
-				a, b := p.Box[k]/unit, p.Box[3+k]/unit
-				low[k], high[k] = (min(a, b)-float64(v.Origin[k]))/float64(
-					v.Size,
-				), (max(a, b)-float64(v.Origin[k]))/float64(
-					v.Size,
-				)
-			} else {
-				high[k] = float64(v.Dims[k])
-			}
+		from, to := [3]int{}, v.Dims
+		if len(p.Box) == 6 {
+			from, to = p.within(v, s.Basis.MetresPerUnit)
 		}
 		meant := make([]bool, len(v.Palette))
 		for i, s := range v.Palette {
 			meant[i] = p.Colour == "" || voxel.Difference(s.Colour, colour) <= p.Within
 		}
 		total += voxel.Count(v)
-		made, n := voxel.Erase(v, func(x, y, z int, c uint16) bool {
-			for k, at := range [3]int{x, y, z} {
-				if centre := float64(at) + 0.5; centre < low[k] || centre > high[k] {
-					return false
-				}
-			}
-			return meant[c-1]
-		})
+		made, n, err := voxel.Erase(ctx, v, from, to, meant)
+		if err != nil {
+			return nil, err
+		}
 		erased += n
 		return made, nil
 	})
@@ -89,4 +73,20 @@ func voxelErase(ctx context.Context, s *scene.Scene, p VoxelEraseParams, r *Repo
 	}
 	r.Say("voxels %d → %d", total, total-erased)
 	return out, nil
+}
+
+// within are the voxels from a place to before another whose centres lie in the
+// box.
+func (p *VoxelEraseParams) within(v *scene.Volume, unit float64) (from, to [3]int) {
+	if unit <= 0 {
+		unit = 1
+	}
+	at := func(metres float64, k int) int {
+		c := math.Ceil((metres/unit-float64(v.Origin[k]))/float64(v.Size) - 0.5)
+		return int(math.Max(0, math.Min(float64(v.Dims[k]), c)))
+	}
+	for k := range 3 {
+		from[k], to[k] = at(min(p.Box[k], p.Box[3+k]), k), at(max(p.Box[k], p.Box[3+k]), k)
+	}
+	return from, to
 }

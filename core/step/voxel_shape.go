@@ -31,29 +31,26 @@ func voxelShape(ctx context.Context, s *scene.Scene, p VoxelShapeParams, r *Repo
 	out, err := eachVolume(ctx, s, c, r, func(v *scene.Volume) (made *scene.Volume, err error) {
 		switch p.Do {
 		case "hollow":
-			made, _ = voxel.Hollow(v, min(p.By, limit.VolumeSide))
+			made, _, err = voxel.Hollow(ctx, v, min(p.By, limit.VolumeSide))
 		case "fill":
-			made, _ = voxel.Fill(v)
+			made, _, err = voxel.Fill(ctx, v)
 		case "drop-loose":
 			var n int
-			made, n, _ = voxel.DropLoose(v, p.By)
+			made, n, _, err = voxel.DropLoose(ctx, v, p.By)
 			bits += n
 		case "grow":
-			for _, d := range v.Dims {
-				if d+2*p.By > limit.VolumeSide {
-					return nil, fmt.Errorf(
-						"grown by %d, a side would have %d voxels; there are at most %d",
-						p.By,
-						d+2*p.By,
-						limit.VolumeSide,
-					)
-				}
+			if most := max(v.Dims[0], v.Dims[1], v.Dims[2]) + 2*p.By; most > limit.VolumeSide {
+				return nil, fmt.Errorf("grown by %d, a side would have %d voxels; there are at most %d", p.By, most,
+					limit.VolumeSide)
 			}
-			made = voxel.Grow(v, p.By)
+			made, err = voxel.Grow(ctx, v, p.By)
 		case "shrink":
-			made = voxel.Shrink(v, min(p.By, limit.VolumeSide))
+			made, err = voxel.Shrink(ctx, v, min(p.By, limit.VolumeSide))
 		case "mirror":
-			made = voxel.Mirror(v, int(p.Axis[0]-'x'), p.Keep == "high")
+			made, err = voxel.Mirror(ctx, v, int(p.Axis[0]-'x'), p.Keep == "high")
+		}
+		if err != nil {
+			return nil, err
 		}
 		before, after = before+voxel.Count(v), after+voxel.Count(made)
 		return made, nil

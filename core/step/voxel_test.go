@@ -2,7 +2,6 @@ package step
 
 import (
 	"bytes"
-	"fmt"
 	"image"
 	"image/color"
 	"image/png"
@@ -208,13 +207,16 @@ func TestVoxelSteps(t *testing.T) {
 		t.Error("it grew beyond what there is")
 	}
 	// A step that moves vertices ends the volume; the steps say what to do.
-	moved, _ := apply(t, "bake-transforms", func() *scene.Scene {
+	moved, r := apply(t, "bake-transforms", func() *scene.Scene {
 		x := *made
 		x.Nodes = cloned(made.Nodes)
 		x.Nodes[0].Scale = [3]float32{2, 2, 2}
 		return &x
 	}(), nil)
-	if _, r := apply(t, "palette", moved, nil); !r.Idle || !strings.Contains(r.Lines[0], "put this step before it") {
+	if moved.Meshes[0].Volume != nil || !strings.Contains(strings.Join(r.Losses, "\n"), "steps on voxels go before this one") {
+		t.Errorf("%+v", r)
+	}
+	if _, r := apply(t, "palette", moved, nil); !r.Idle || !strings.Contains(r.Lines[0], "has voxels") {
 		t.Errorf("%+v", r)
 	}
 	if _, r := apply(t, "palette", slab(), nil); !r.Idle || !strings.Contains(r.Lines[0], "voxelise makes them") {
@@ -244,7 +246,8 @@ func TestPalette(t *testing.T) {
 			c[i] = 0.25
 		}
 	}
-	made, _ := apply(t, "voxelise", grey, map[string]any{"longest": 40})
+	made, _ := apply(t, "voxelise", grey, map[string]any{"longest": 40, "fill": "shell"})
+	all := voxel.Count(voxels(t, made))
 	for _, dither := range []bool{false, true} {
 		out, r := apply(
 			t,
@@ -254,11 +257,11 @@ func TestPalette(t *testing.T) {
 		)
 		v := voxels(t, out)
 		n := voxel.Counts(v)
-		if len(v.Palette) != 2 || v.Palette[1].Name != "lime" || n[0]+n[1] != 8000 {
+		if len(v.Palette) != 2 || v.Palette[1].Name != "lime" || n[0]+n[1] != all {
 			t.Fatalf("%+v, %v", v.Palette, n)
 		}
-		share := float64(n[1]) / 8000
-		if dither && math.Abs(share-0.25) > 0.02 || !dither && n[0] != 8000 && n[1] != 8000 {
+		share := float64(n[1]) / float64(all)
+		if dither && math.Abs(share-0.25) > 0.02 || !dither && n[0] != all && n[1] != all {
 			t.Errorf("mixed %v: %.3f of the voxels are white; %q", dither, share, r.Lines)
 		}
 	}
@@ -331,13 +334,53 @@ func TestVoxelsToSurfaces(t *testing.T) {
 		many.Meshes[0].Parts[0].Colours[0].Data[i] = float32(i%97) / 97
 	}
 	kind, _ := Get("surfaces")
-	if _, err := kind.Apply(t.Context(), voxelsOf(t, many), []byte(`{"colours": "materials"}`), nil,
-		&Report{}); err == nil ||
-		!strings.Contains(err.Error(), "a palette step before this one") {
-		t.Errorf("%v", err)
+	for _, c := range []struct {
+		s      *scene.Scene
+		params string
+		want   string
+	}{
+		{voxelsOf(t, many), `{"colours": "materials"}`, "a palette step before this one"},
+		{made, `{"colours": "materials", "smooth": true}`, "smooth surfaces have vertex colours"},
+	} {
+		_, err := kind.Apply(t.Context(), c.s, []byte(c.params), nil, &Report{})
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v", c.params, err)
+		}
 	}
-	if _, err := kind.Apply(t.Context(), made, []byte(`{"colours": "materials", "smooth": true}`), nil,
-		&Report{}); err == nil {
-		t.Error(fmt.Sprint("smooth ones got materials"))
+}
+
+// Every voxel that a cutout touches is asked for at its own place; what is smaller
+// than a voxel is counted when it is left out, and what glows or shines through is
+// said.
+func TestVoxeliseTells(t *testing.T) {
+	half := one(scene.Part{
+		Positions: []float32{0, 0, 0.05, 2, 0, 0.05, 2, 2, 0.05, 0, 2, 0.05}, Triangles: []uint32{0, 1, 2, 0, 2, 3},
+		Colours: []scene.AttrSet{{Name: "c", Data: []float32{1, 1, 1, 1, 1, 1, 1, 0, 1, 1, 1, 0, 1, 1, 1, 1}}},
+	})
+	half.Materials[0].Alpha, half.Materials[0].Cutoff = scene.Cutout, 0.5
+	for _, touch := range []bool{false, true} {
+		out, _ := apply(t, "voxelise", half, map[string]any{"longest": 20, "touch": touch})
+		v := voxels(t, out)
+		if v.At(3, 10, 0) == 0 || v.At(17, 10, 0) != 0 {
+			t.Errorf("touched %v: the clear side is filled %v, the other %v", touch, v.At(17, 10, 0), v.At(3, 10, 0))
+		}
+		if n := voxel.Count(v); n < 180 || n > 230 {
+			t.Errorf("touched %v: %d voxels of a half", touch, n)
+		}
+	}
+	s := slab()
+	bolt := block(0.01, 0.01, 0.01)
+	for i := range bolt.Positions {
+		bolt.Positions[i] += []float32{-2.02, 1.51, 0.02}[i%3]
+	}
+	bolt.Material = 0
+	s.Materials[0].Alpha, s.Materials[0].Emissive = scene.Blend, [3]float32{1, 1, 1}
+	s.Meshes[0].Parts = append(s.Meshes[0].Parts, bolt)
+	_, r := apply(t, "voxelise", s, map[string]any{"longest": 40})
+	losses := strings.Join(r.Losses, "\n")
+	for _, want := range []string{"12 triangles of pieces that are smaller than a voxel", "the glow of 1 part", "1 part lets light through"} {
+		if !strings.Contains(losses, want) {
+			t.Errorf("%q is not among %q", want, losses)
+		}
 	}
 }

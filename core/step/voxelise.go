@@ -66,7 +66,9 @@ func voxelise(ctx context.Context, s *scene.Scene, p VoxeliseParams, r *Report) 
 	if err != nil {
 		return nil, err
 	}
-	out = withVolume(out, v, "voxels")
+	if out, err = withVolume(out, v, "voxels"); err != nil {
+		return nil, err
+	}
 	r.Say(
 		"%s of %s, %d × %d × %d; %s",
 		count(told.Voxels, "voxel", "voxels"),
@@ -78,6 +80,9 @@ func voxelise(ctx context.Context, s *scene.Scene, p VoxeliseParams, r *Report) 
 	)
 	if told.Thin > 0 {
 		r.Say("%s for what is thinner than a voxel, or open", count(told.Thin, "voxel stands", "voxels stand"))
+	}
+	if told.Lost > 0 {
+		r.Lose("%s of pieces that are smaller than a voxel", count(told.Lost, "triangle", "triangles"))
 	}
 	if told.Open > 0 {
 		r.Say(
@@ -333,25 +338,31 @@ func lengthOf(v float64, s *scene.Scene) string {
 }
 
 // withVolume adds a node with a volume, and its surfaces, to a scene.
-func withVolume(s *scene.Scene, v *scene.Volume, name string) *scene.Scene {
+func withVolume(s *scene.Scene, v *scene.Volume, name string) (*scene.Scene, error) {
 	out := *s
-	m := scene.NewMaterial(name)
-	out.Materials = append(cloned(s.Materials), m)
-	mesh := surfaced(scene.Mesh{Name: name}, v, len(out.Materials)-1)
+	out.Materials = append(cloned(s.Materials), scene.NewMaterial(name))
+	mesh, err := surfaced(scene.Mesh{Name: name}, v, len(out.Materials)-1)
+	if err != nil {
+		return nil, err
+	}
 	out.Meshes = append(cloned(s.Meshes), mesh)
 	n := scene.NewNode(name)
 	n.Mesh = len(out.Meshes) - 1
 	out.Nodes = append(cloned(s.Nodes), n)
-	return &out
+	return &out, nil
 }
 
 // surfaced is a mesh with a volume and its surfaces as the only part.
-func surfaced(m scene.Mesh, v *scene.Volume, material int) scene.Mesh {
+func surfaced(m scene.Mesh, v *scene.Volume, material int) (scene.Mesh, error) {
+	part, err := voxel.Surface(v, material)
+	if err != nil {
+		return m, err
+	}
 	own := *v
-	m.Parts = []scene.Part{voxel.Surface(v, material)}
+	m.Parts = []scene.Part{part}
 	own.Faces = scene.Fingerprint(m.Parts)
 	m.Volume = &own
-	return m
+	return m, nil
 }
 
 // eachVolume makes other volumes of those of the chosen meshes. What is chosen
@@ -363,16 +374,13 @@ func eachVolume(
 	r *Report,
 	f func(v *scene.Volume) (*scene.Volume, error),
 ) (*scene.Scene, error) {
-	volumes, stale := 0, 0
+	volumes := 0
 	out, err := eachMesh(s, c, func(m scene.Mesh, _ []bool) (scene.Mesh, error) {
 		if err := ctx.Err(); err != nil {
 			return m, err
 		}
 		v := m.Voxels()
 		if v == nil {
-			if m.Volume != nil {
-				stale++
-			}
 			return m, nil
 		}
 		volumes++
@@ -387,16 +395,13 @@ func eachVolume(
 		if len(m.Parts) > 0 {
 			material = m.Parts[0].Material
 		}
-		return surfaced(m, made, material), nil
+		return surfaced(m, made, material)
 	})
 	switch {
 	case err != nil:
 		return nil, err
-	case volumes == 0 && stale > 0:
-		r.Nothing("the surfaces of the voxels were changed by a step since: put this step before it")
-		return s, nil
 	case volumes == 0:
-		r.Nothing("nothing that is chosen has voxels; the step voxelise makes them")
+		r.Nothing("nothing that is chosen has voxels; the step voxelise makes them, and one that moves their surface ends them")
 		return s, nil
 	}
 	return out, nil

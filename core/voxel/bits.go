@@ -9,6 +9,16 @@ import (
 // rows are a block's voxels as bits: 32 along x in a number, by y and then z.
 type rows [Side * Side]uint32
 
+// nothing and everything are the rows of a block that is empty, and of one that is
+// wholly filled. No other mask of a grid is equal to everything: it is told by
+// its address.
+var nothing, everything = rows{}, func() (r rows) {
+	for k := range r {
+		r[k] = ^uint32(0)
+	}
+	return r
+}()
+
 // masks are the rows of every block, nil where it is empty. Blocks that are one
 // share theirs.
 func (g *grid) masks() []*rows {
@@ -36,8 +46,12 @@ func (g *grid) masks() []*rows {
 	})
 	out := make([]*rows, len(g.blocks))
 	for i, c := range g.blocks {
-		if c != nil {
-			out[i] = of[c]
+		switch r := of[c]; {
+		case c == nil || *r == nothing:
+		case *r == everything:
+			out[i] = &everything
+		default:
+			out[i] = r
 		}
 	}
 	return out
@@ -47,21 +61,12 @@ func (g *grid) masks() []*rows {
 // it looks (as steps has them).
 type exposed [6]rows
 
-var nothing rows
-
 // show finds them.
 func (g *grid) show(masks []*rows, block int, e *exposed) {
 	own := masks[block]
 	beside := func(direction int) *rows {
-		s := steps[direction]
-		p := [3]int{block % g.n[0], block / g.n[0] % g.n[1], block / (g.n[0] * g.n[1])}
-		for a := range 3 {
-			if p[a] += s[a]; p[a] < 0 || p[a] >= g.n[a] {
-				return &nothing
-			}
-		}
-		if r := masks[(p[2]*g.n[1]+p[1])*g.n[0]+p[0]]; r != nil {
-			return r
+		if b, inside := g.beside(block, direction); inside && masks[b] != nil {
+			return masks[b]
 		}
 		return &nothing
 	}
@@ -70,25 +75,16 @@ func (g *grid) show(masks []*rows, block int, e *exposed) {
 		e[0][k] = m &^ (m<<1 | low[k]>>31)
 		e[1][k] = m &^ (m>>1 | high[k]<<31)
 	}
-	// One row further along y, and along z.
-	for direction, step := range map[int]int{2: -1, 3: 1, 4: -Side, 5: Side} {
-		other := beside(direction)
+	// One row further along y, and along z; at the block's side that of the next.
+	for direction := 2; direction < 6; direction++ {
+		step := steps[direction][1] + Side*steps[direction][2]
+		next := beside(direction)
 		for k, m := range own {
-			at := k%Side + step
-			if direction >= 4 {
-				at = k + step
+			if at, other := face(k, direction); at != 0 {
+				e[direction][k] = m &^ next[other]
+			} else {
+				e[direction][k] = m &^ own[k+step]
 			}
-			switch {
-			case direction < 4 && at >= 0 && at < Side:
-				m &^= own[k+step]
-			case direction < 4:
-				m &^= other[k-step*(Side-1)]
-			case at >= 0 && at < Side*Side:
-				m &^= own[at]
-			default:
-				m &^= other[(at+Side*Side)%(Side*Side)]
-			}
-			e[direction][k] = m
 		}
 	}
 }

@@ -79,6 +79,9 @@ func (m *maker) fill(ctx context.Context) error {
 	}
 	m.thin(m.ends())
 	m.wires(m.rods())
+	if !m.in.Touch {
+		m.lost()
+	}
 	return ctx.Err()
 }
 
@@ -275,8 +278,8 @@ func (c crossing) within() int {
 }
 
 // rods are the voxels along triangles that are longer than a voxel and that no
-// line crosses: those of rods and wires. (Pieces that are smaller than a voxel
-// and hold no centre are left out.)
+// line crosses: those of rods and wires. Pieces that are smaller than a voxel and
+// hold no centre are left out, see lost.
 func (m *maker) rods() (list []dab) {
 	for t := range len(m.in.Positions) / 9 {
 		if m.crossed[t/64].Load()>>(t%64)&1 == 1 {
@@ -314,6 +317,35 @@ func (m *maker) rods() (list []dab) {
 		}
 	}
 	return list
+}
+
+// lost counts the triangles that are seen and near which nothing is filled: those
+// of pieces that are smaller than a voxel.
+func (m *maker) lost() {
+	for t := range len(m.in.Positions) / 9 {
+		if m.crossed[t/64].Load()>>(t%64)&1 == 1 {
+			continue
+		}
+		third := [3]float64{1. / 3, 1. / 3, 1. / 3}
+		var at [3]int
+		for a := range 3 {
+			sum := 0.0
+			for k := range 3 {
+				sum += float64(m.in.Positions[9*t+3*k+a]) / 3
+			}
+			at[a] = int(math.Floor(sum))
+		}
+		near := false
+		for k := 0; k < 27 && !near; k++ {
+			near = m.g.at(at[0]+k%3-1, at[1]+k/3%3-1, at[2]+k/9-1) != 0
+		}
+		if near {
+			continue
+		}
+		if _, there := m.in.colour(t, third); there {
+			m.told.Lost++
+		}
+	}
 }
 
 // thin fills voxels that stand for what is thinner than they are. At the rim of
@@ -402,45 +434,106 @@ func (m *maker) rim(candidate *grid, x, y, z int) bool {
 	return beside
 }
 
-// touch fills every voxel that a triangle touches (Akenine-Möller, "Fast 3D
-// Triangle-Box Overlap Testing", 2001).
+// touch fills every voxel that a triangle touches and that is seen there. Along
+// the axis that a triangle looks along most it spans few voxels, so that columns
+// of those are gone through and no box.
 func (m *maker) touch(ctx context.Context) error {
 	for t := range len(m.in.Positions) / 9 {
-		if t&1023 == 0 && ctx.Err() != nil {
+		corners := triangle{}
+		for k := range 3 {
+			corners.p[k] = geom.At(m.in.Positions[9*t:9*t+9], uint32(k))
+		}
+		if !corners.plane() {
+			continue // without an area it is no surface
+		}
+		if err := m.touchOne(ctx, t, &corners); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// triangle is one with its plane.
+type triangle struct {
+	p       [3]geom.Vec3
+	n       geom.Vec3 // across it, of twice its area
+	a, u, v int       // the axis that it looks along most, and the other two
+}
+
+func (t *triangle) plane() bool {
+	t.n = t.p[1].Sub(t.p[0]).Cross(t.p[2].Sub(t.p[0]))
+	for k := range 3 {
+		if math.Abs(t.n[k]) > math.Abs(t.n[t.a]) {
+			t.a = k
+		}
+	}
+	t.u, t.v = (t.a+1)%3, (t.a+2)%3
+	return t.n[t.a] != 0
+}
+
+// voxels are those between the triangle's ends along an axis, of n.
+func (t *triangle) voxels(axis, n int) (first, last int) {
+	low := min(t.p[0][axis], t.p[1][axis], t.p[2][axis])
+	high := max(t.p[0][axis], t.p[1][axis], t.p[2][axis])
+	return max(0, int(math.Floor(low))), min(n-1, int(math.Floor(high)))
+}
+
+// share is how much of each corner there is at the place of the triangle that is
+// nearest to a point, about: that of its plane, kept within.
+func (t *triangle) share(at geom.Vec3) (s [3]float64) {
+	nn, sum := t.n.Dot(t.n), 0.0
+	for k := range 3 {
+		edge := t.p[(k+2)%3].Sub(t.p[(k+1)%3])
+		s[k] = math.Max(0, edge.Cross(at.Sub(t.p[(k+1)%3])).Dot(t.n)/nn)
+		sum += s[k]
+	}
+	for k := range s {
+		s[k] /= sum
+	}
+	return s
+}
+
+func (m *maker) touchOne(ctx context.Context, t int, c *triangle) error {
+	u0, u1 := c.voxels(c.u, m.dims[c.u])
+	v0, v1 := c.voxels(c.v, m.dims[c.v])
+	a0, a1 := c.voxels(c.a, m.dims[c.a])
+	// How far the plane goes along the axis within a column about its middle.
+	reach := (math.Abs(c.n[c.u])+math.Abs(c.n[c.v]))/(2*math.Abs(c.n[c.a])) + 1e-6
+	for v := v0; v <= v1; v++ {
+		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		var p [3]geom.Vec3
-		low, high := [3]int{}, [3]int{}
-		for k := range 3 {
-			for a := range 3 {
-				p[k][a] = float64(m.in.Positions[9*t+3*k+a])
-			}
-		}
-		for a := range 3 {
-			low[a] = max(0, int(math.Floor(min(p[0][a], p[1][a], p[2][a]))))
-			high[a] = min(m.dims[a]-1, int(math.Floor(max(p[0][a], p[1][a], p[2][a]))))
-		}
-		c, there := m.in.colour(t, [3]float64{1. / 3, 1. / 3, 1. / 3})
-		if !there {
-			continue
-		}
-		for z := low[2]; z <= high[2]; z++ {
-			for y := low[1]; y <= high[1]; y++ {
-				for x := low[0]; x <= high[0]; x++ {
-					if m.g.at(x, y, z) != 0 ||
-						!overlaps(p, geom.Vec3{float64(x) + 0.5, float64(y) + 0.5, float64(z) + 0.5}) {
-						continue
-					}
-					m.g.set(x, y, z, 1)
-					m.dabs = append(m.dabs, m.dab(x, y, z, c, false))
-				}
+		for u := u0; u <= u1; u++ {
+			du, dv := float64(u)+0.5-c.p[0][c.u], float64(v)+0.5-c.p[0][c.v]
+			middle := c.p[0][c.a] - (du*c.n[c.u]+dv*c.n[c.v])/c.n[c.a]
+			first := max(a0, int(math.Floor(middle-reach)))
+			last := min(a1, int(math.Floor(middle+reach)))
+			for a := first; a <= last; a++ {
+				var at [3]int
+				at[c.a], at[c.u], at[c.v] = a, u, v
+				m.touchAt(t, c, at)
 			}
 		}
 	}
 	return nil
 }
 
-// overlaps tells whether a triangle and the unit cube about a centre meet: no
+func (m *maker) touchAt(t int, c *triangle, at [3]int) {
+	if m.filled(at) {
+		return
+	}
+	centre := geom.Vec3{float64(at[0]) + 0.5, float64(at[1]) + 0.5, float64(at[2]) + 0.5}
+	if !overlaps(c.p, centre) {
+		return
+	}
+	if colour, there := m.in.colour(t, c.share(centre)); there {
+		m.g.set(at[0], at[1], at[2], 1)
+		m.dabs = append(m.dabs, m.dab(at[0], at[1], at[2], colour, false))
+	}
+}
+
+// overlaps tells whether a triangle and the unit cube about a centre meet
+// (Akenine-Möller, "Fast 3D Triangle-Box Overlap Testing", 2001): no
 // axis of the cube, of the triangle's plane, or across an edge of each parts them.
 func overlaps(p [3]geom.Vec3, centre geom.Vec3) bool {
 	for k := range p {

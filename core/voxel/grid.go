@@ -1,7 +1,8 @@
 package voxel
 
 import (
-	"hash/crc64"
+	"hash/crc32"
+	"slices"
 
 	"excavate/core/numlist"
 	"excavate/core/scene"
@@ -74,32 +75,24 @@ func (g *grid) own(block int) *cells {
 	return g.blocks[block]
 }
 
+// copy is a grid that shares all blocks until they are written to.
+func (g *grid) copy() *grid {
+	out := *g
+	out.blocks = slices.Clone(g.blocks)
+	for _, c := range out.blocks {
+		if c != nil {
+			c.shared = true
+		}
+	}
+	return &out
+}
+
 func (g *grid) set(x, y, z int, c uint16) {
 	b, k := g.place(x, y, z)
 	if g.blocks[b] == nil && c == 0 {
 		return
 	}
 	g.own(b).v[k] = c
-}
-
-// each calls f with every voxel that is filled.
-func (g *grid) each(f func(x, y, z int, c uint16)) {
-	for b := range g.blocks {
-		g.eachIn(b, f)
-	}
-}
-
-func (g *grid) eachIn(block int, f func(x, y, z int, c uint16)) {
-	cells := g.blocks[block]
-	if cells == nil {
-		return
-	}
-	x0, y0, z0 := g.corner(block)
-	for k, c := range &cells.v {
-		if c != 0 {
-			f(x0+k%Side, y0+k/Side%Side, z0+k/(Side*Side), c)
-		}
-	}
 }
 
 // corner is the first voxel of a block.
@@ -110,92 +103,77 @@ func (g *grid) corner(block int) (x, y, z int) {
 // steps lead to the six neighbours of a voxel.
 var steps = [6][3]int{{-1, 0, 0}, {1, 0, 0}, {0, -1, 0}, {0, 1, 0}, {0, 0, -1}, {0, 0, 1}}
 
-// shows tells whether a side of a voxel shows.
-func (g *grid) shows(x, y, z int) bool {
-	for _, s := range steps {
-		if g.at(x+s[0], y+s[1], z+s[2]) == 0 {
-			return true
+// beside is the block next to one in a direction, if it is in the grid.
+func (g *grid) beside(block, direction int) (int, bool) {
+	p := [3]int{block % g.n[0], block / g.n[0] % g.n[1], block / (g.n[0] * g.n[1])}
+	for a := range 3 {
+		if p[a] += steps[direction][a]; p[a] < 0 || p[a] >= g.n[a] {
+			return 0, false
 		}
 	}
-	return false
+	return (p[2]*g.n[1]+p[1])*g.n[0] + p[0], true
 }
 
-// full tells whether every voxel of a block is filled.
-func (c *cells) full() bool {
-	for _, v := range &c.v {
-		if v == 0 {
+// buried tells whether nothing of a block shows: it and its six neighbours are
+// wholly filled.
+func (g *grid) buried(masks []*rows, block int) bool {
+	if masks[block] != &everything {
+		return false
+	}
+	for d := range steps {
+		if b, inside := g.beside(block, d); !inside || masks[b] != &everything {
 			return false
 		}
 	}
 	return true
 }
 
-// buried tells which blocks lie wholly within others: they and their six
-// neighbours are filled.
-func (g *grid) buried() []bool {
-	known := map[*cells]bool{}
-	whole := make([]bool, len(g.blocks))
-	for i, c := range g.blocks {
-		if c == nil {
-			continue
-		}
-		full, ok := known[c]
-		if !ok {
-			full = c.full()
-			known[c] = full
-		}
-		whole[i] = full
-	}
-	out := make([]bool, len(g.blocks))
-	for i := range out {
-		x, y, z := i%g.n[0], i/g.n[0]%g.n[1], i/(g.n[0]*g.n[1])
-		out[i] = whole[i]
-		for _, s := range steps {
-			p := [3]int{x + s[0], y + s[1], z + s[2]}
-			for a := range 3 {
-				if p[a] < 0 || p[a] >= g.n[a] {
-					out[i] = false
-				}
-			}
-			out[i] = out[i] && whole[(p[2]*g.n[1]+p[1])*g.n[0]+p[0]]
-		}
-	}
-	return out
-}
-
 // store puts the grid into a volume; equal blocks become one.
 func (g *grid) store(v *scene.Volume) {
-	v.Index, v.Blocks = make([]uint32, len(g.blocks)), nil
-	byCells := map[*cells]uint32{}
-	bySum := map[uint64][]uint32{}
+	v.Index = make([]uint32, len(g.blocks))
+	kept := known{}
+	number := map[*cells]uint32{}
+	var list []*cells
 	for i, c := range g.blocks {
 		if c == nil {
 			continue
 		}
-		k, ok := byCells[c]
+		k, ok := number[c]
 		if !ok {
-			k = addBlock(v, c, bySum)
-			byCells[c] = k
+			if one := kept.equal(c); one != nil {
+				if k = number[one]; k == 0 {
+					list = append(list, one)
+					k = uint32(len(list))
+					number[one] = k
+				}
+			}
+			number[c] = k
 		}
 		v.Index[i] = k
 	}
+	v.Blocks = make([]uint16, 0, len(list)*blockVoxels)
+	for _, c := range list {
+		v.Blocks = append(v.Blocks, c.v[:]...)
+	}
 }
 
-var ecma = crc64.MakeTable(crc64.ECMA)
+// known are blocks by a checksum of what they hold.
+type known map[uint32][]*cells
 
-// addBlock stores a block and returns its number; 0 for an empty one.
-func addBlock(v *scene.Volume, c *cells, bySum map[uint64][]uint32) uint32 {
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// equal is the block with the same voxels that is known, or the block itself, which
+// is then; nil if it is empty.
+func (k known) equal(c *cells) *cells {
 	if c.v == [blockVoxels]uint16{} {
-		return 0
+		return nil
 	}
-	sum := crc64.Checksum(numlist.Bytes(c.v[:]), ecma)
-	for _, k := range bySum[sum] {
-		if [blockVoxels]uint16(v.Blocks[(k-1)*blockVoxels:k*blockVoxels]) == c.v {
-			return k
+	sum := crc32.Checksum(numlist.Bytes(c.v[:]), castagnoli)
+	for _, one := range k[sum] {
+		if one.v == c.v {
+			return one
 		}
 	}
-	v.Blocks = append(v.Blocks, c.v[:]...)
-	k := uint32(len(v.Blocks) / blockVoxels)
-	bySum[sum] = append(bySum[sum], k)
-	return k
+	k[sum] = append(k[sum], c)
+	return c
 }

@@ -22,8 +22,7 @@ type stained struct {
 // it; what does not show and has none is of the mean of all.
 func (m *maker) paint(ctx context.Context) error {
 	m.stain()
-	masks, buried := m.g.masks(), m.g.buried()
-	bare := m.bare(masks, buried)
+	bare := m.bare(m.g.masks())
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -102,7 +101,7 @@ func (m *maker) stain() {
 
 // bare counts the voxels that show and returns those that have no colour; of a
 // shell all that have none.
-func (m *maker) bare(masks []*rows, buried []bool) (list [][3]int) {
+func (m *maker) bare(masks []*rows) (list [][3]int) {
 	type found struct {
 		surface int
 		bare    [][3]int
@@ -110,7 +109,7 @@ func (m *maker) bare(masks []*rows, buried []bool) (list [][3]int) {
 	for _, f := range parallel.Gather(len(m.g.blocks), 16, func(from, to int) (f found) {
 		e := &exposed{}
 		for b := from; b < to; b++ {
-			if m.g.blocks[b] == nil || buried[b] {
+			if masks[b] == nil || m.g.buried(masks, b) {
 				continue
 			}
 			m.g.show(masks, b, e)

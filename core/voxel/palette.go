@@ -2,6 +2,7 @@ package voxel
 
 import (
 	"cmp"
+	"context"
 	"math"
 	"slices"
 
@@ -18,23 +19,25 @@ type Matched struct {
 }
 
 // Match gives each voxel the nearest colour of a palette, by CIEDE2000. With
-// dither, what a colour is off goes on to the voxels that follow it, so that the
-// whole keeps its colour (Floyd and Steinberg, "An Adaptive Algorithm for Spatial
-// Greyscale", 1976, in three directions).
-func Match(v *scene.Volume, to []scene.Swatch, dither bool) (*scene.Volume, Matched) {
+// dither, what a colour is off goes on to the voxels that follow it among those
+// that show, so that the whole keeps its colour (Floyd and Steinberg, "An Adaptive
+// Algorithm for Spatial Greyscale", 1976, in three directions).
+func Match(ctx context.Context, v *scene.Volume, to []scene.Swatch, dither bool) (*scene.Volume, Matched, error) {
 	near := newNearest(to)
-	count := counts(v)
 	var m Matched
 	used := map[uint16]bool{}
 	table := make([]uint16, len(v.Palette))
-	total := 0.0
-	n := 0
+	total, n := 0.0, 0
+	count := Counts(v)
 	for i, s := range v.Palette {
-		k, d := near.of(s.Colour)
-		table[i] = k + 1
 		if count[i] == 0 {
 			continue
 		}
+		if i&15 == 0 && ctx.Err() != nil {
+			return nil, m, ctx.Err()
+		}
+		k, d := near.of(s.Colour)
+		table[i] = k + 1
 		used[k] = true
 		total += d * float64(count[i])
 		n += count[i]
@@ -43,62 +46,92 @@ func Match(v *scene.Volume, to []scene.Swatch, dither bool) (*scene.Volume, Matc
 		}
 	}
 	m.Used, m.Mean = len(used), total/float64(max(n, 1))
+	out := Recoloured(v, to, table)
 	if !dither {
-		return Recoloured(v, to, table), m
+		return out, m, nil
 	}
-	g := open(v)
-	out := newGrid(g.dims)
-	used = map[uint16]bool{}
-	off := map[int][3]float64{} // what is carried on, by voxel
-	at := func(x, y, z int) int { return (z*g.dims[1]+y)*g.dims[0] + x }
-	for z := range g.dims[2] {
-		for y := range g.dims[1] {
-			for x := range g.dims[0] {
-				c := g.at(x, y, z)
-				if c == 0 {
-					continue
-				}
-				var want [3]float64
-				carried := off[at(x, y, z)]
-				delete(off, at(x, y, z))
-				var asked [3]uint8
-				for k := range 3 {
-					want[k] = pixel.Light(v.Palette[c-1].Colour[k]) + carried[k]
-					asked[k] = pixel.Stored(want[k])
-				}
-				k, _ := near.of(asked)
-				used[k] = true
-				out.set(x, y, z, k+1)
-				// To those of the six beside it that are yet to come.
-				var next [3]int
-				some := next[:0]
-				for _, p := range [3][3]int{{x + 1, y, z}, {x, y + 1, z}, {x, y, z + 1}} {
-					if g.at(p[0], p[1], p[2]) != 0 {
-						some = append(some, at(p[0], p[1], p[2]))
-					}
-				}
-				for _, p := range some {
-					e := off[p]
-					for k2 := range 3 {
-						e[k2] += (want[k2] - pixel.Light(to[k].Colour[k2])) / float64(len(some))
-						e[k2] = math.Max(
-							-2,
-							math.Min(2, e[k2]),
-						) // colours beyond the palette never add up without end
-					}
-					off[p] = e
-				}
+	out, err := dots(ctx, v, out, near)
+	if err == nil {
+		m.Used = 0
+		for _, n := range Counts(out) {
+			if n > 0 {
+				m.Used++
 			}
 		}
 	}
-	m.Used = len(used)
-	result := edited(v, out)
-	result.Palette = to
-	return result, m
+	return out, m, err
 }
 
-// counts is how many voxels have each colour.
-func counts(v *scene.Volume) []int {
+// dots mixes the colours of the voxels of v that show by those of a palette; out
+// has the nearest. They go block by block, so that each comes after those from
+// which something goes on to it.
+func dots(ctx context.Context, v, out *scene.Volume, near *nearest) (*scene.Volume, error) {
+	was, now := open(v), open(out)
+	masks := was.masks()
+	shown := make([]*rows, len(masks))
+	e := &exposed{}
+	for b, m := range masks {
+		if m == nil || was.buried(masks, b) {
+			continue
+		}
+		was.show(masks, b, e)
+		shown[b] = &rows{}
+		for k := range shown[b] {
+			shown[b][k] = e.any(k)
+		}
+	}
+	isShown := func(p [3]int) bool {
+		if !was.inside(p[0], p[1], p[2]) {
+			return false
+		}
+		b, k := was.place(p[0], p[1], p[2])
+		return shown[b] != nil && shown[b][k/Side]>>(k%Side)&1 == 1
+	}
+	off := map[[3]int][3]float64{} // what is carried on
+	for b, m := range shown {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if m == nil {
+			continue
+		}
+		x0, y0, z0 := was.corner(b)
+		for k := range m {
+			eachBit(m[k], func(x int) {
+				p := [3]int{x0 + x, y0 + k%Side, z0 + k/Side}
+				carried := off[p]
+				delete(off, p)
+				var want [3]float64
+				var asked [3]uint8
+				colour := v.Palette[was.blocks[b].v[k*Side+x]-1].Colour
+				for a := range 3 {
+					want[a] = pixel.Light(colour[a]) + carried[a]
+					asked[a] = pixel.Stored(want[a])&^3 | 2 // so that few are asked for
+				}
+				c, _ := near.of(asked)
+				now.own(b).v[k*Side+x] = c + 1
+				var next [][3]int // of the voxels beside it those that are yet to come
+				for _, q := range [3][3]int{{p[0] + 1, p[1], p[2]}, {p[0], p[1] + 1, p[2]}, {p[0], p[1], p[2] + 1}} {
+					if isShown(q) {
+						next = append(next, q)
+					}
+				}
+				for _, q := range next {
+					o := off[q]
+					for a := range 3 {
+						o[a] += (want[a] - pixel.Light(out.Palette[c].Colour[a])) / float64(len(next))
+						o[a] = math.Max(-2, math.Min(2, o[a])) // colours beyond the palette never add up without end
+					}
+					off[q] = o
+				}
+			})
+		}
+	}
+	return edited(out, now), nil
+}
+
+// Counts is how many voxels have each colour of the palette.
+func Counts(v *scene.Volume) []int {
 	times := make([]int, len(v.Blocks)/blockVoxels+1)
 	for _, k := range v.Index {
 		times[k]++
@@ -113,9 +146,6 @@ func counts(v *scene.Volume) []int {
 	}
 	return n
 }
-
-// Counts is how many voxels have each colour of the palette.
-func Counts(v *scene.Volume) []int { return counts(v) }
 
 // nearest finds the nearest colour of a palette, and remembers.
 type nearest struct {
@@ -160,7 +190,7 @@ func (n *nearest) of(c [3]uint8) (k uint16, d float64) {
 // Frame Buffer Display", 1982), and their means are moved to the middle of what
 // is nearest to them (Lloyd, 1982).
 func Best(v *scene.Volume, n int) []scene.Swatch {
-	count := counts(v)
+	count := Counts(v)
 	var all []weighed
 	for i, s := range v.Palette {
 		if count[i] > 0 {

@@ -1,6 +1,10 @@
 package voxel
 
 import (
+	"fmt"
+	"sync/atomic"
+
+	"excavate/core/limit"
 	"excavate/core/parallel"
 	"excavate/core/scene"
 )
@@ -8,38 +12,45 @@ import (
 // Face is one side of a box of voxels of one colour: from the low corner the
 // sides u and v, seen from where its front looks.
 type Face struct {
-	At     [3]int // low corner, in voxels
-	Axis   int    // that it stands across
-	Up     bool   // its front looks along the axis, not back
-	W, H   int    // voxels along the next axis in cyclic order, and the one after
+	At     [3]int16 // low corner, in voxels
 	Colour uint16
+	Axis   uint8 // that it stands across
+	Up     bool  // its front looks along the axis, not back
+	W, H   uint8 // voxels along the next axis in cyclic order, and the one after
 }
 
 // Faces are the sides that show, neighbouring ones of one colour joined to
 // rectangles within their block. Those between voxels are left out. Where a long
-// side meets short ones no corner stands in it; Sides has each by itself.
-func Faces(v *scene.Volume) []Face { return facesOf(v, Side) }
+// side meets short ones no corner stands in it; Sides has each by itself. More
+// than limit.VolumeFaces are an error.
+func Faces(v *scene.Volume) ([]Face, error) { return facesOf(v, Side) }
 
 // Sides are the sides that show, none joined: edge meets edge everywhere.
-func Sides(v *scene.Volume) []Face { return facesOf(v, 1) }
+func Sides(v *scene.Volume) ([]Face, error) { return facesOf(v, 1) }
 
 // facesOf joins at most so many sides along each edge.
-func facesOf(v *scene.Volume, most int) (out []Face) {
+func facesOf(v *scene.Volume, most int) (out []Face, err error) {
 	g := open(v)
-	masks, buried := g.masks(), g.buried()
+	masks := g.masks()
+	var total atomic.Int64
 	for _, list := range parallel.Gather(len(g.blocks), 8, func(from, to int) (list []Face) {
 		e := &exposed{}
-		for b := from; b < to; b++ {
-			if g.blocks[b] != nil && !buried[b] {
+		for b := from; b < to && total.Load() <= limit.VolumeFaces; b++ {
+			if masks[b] != nil && !g.buried(masks, b) {
+				before := len(list)
 				g.show(masks, b, e)
 				list = g.faces(b, e, most, list)
+				total.Add(int64(len(list) - before))
 			}
 		}
 		return list
 	}) {
 		out = append(out, list...)
 	}
-	return out
+	if total.Load() > limit.VolumeFaces {
+		return nil, fmt.Errorf("the voxels show more than %d faces: choose larger voxels, or fewer colours", limit.VolumeFaces)
+	}
+	return out, nil
 }
 
 // layer is a layer of a block across an axis: the colours of the sides that show
@@ -71,14 +82,15 @@ func (g *grid) faces(block int, e *exposed, most int, out []Face) []Face {
 				continue
 			}
 			out = layers[k].joined(out, most, func(i, j, w2, h int, c uint16) Face {
-				f := Face{At: base, Axis: axis, Up: up, W: w2, H: h, Colour: c}
-				f.At[axis] += k
+				at := base
+				at[axis] += k
 				if up {
-					f.At[axis]++
+					at[axis]++
 				}
-				f.At[u] += i
-				f.At[w] += j
-				return f
+				at[u] += i
+				at[w] += j
+				return Face{At: [3]int16{int16(at[0]), int16(at[1]), int16(at[2])}, Colour: c,
+					Axis: uint8(axis), Up: up, W: uint8(w2), H: uint8(h)}
 			})
 		}
 	}
@@ -130,7 +142,10 @@ func (l *layer) has(i, j, w int, c uint16) bool {
 
 // Surface is the faces of a volume as one part: two triangles a face, flat
 // normals, and vertex colours named "colour".
-func Surface(v *scene.Volume, material int) scene.Part { return PartOf(v, Faces(v), material) }
+func Surface(v *scene.Volume, material int) (scene.Part, error) {
+	faces, err := Faces(v)
+	return PartOf(v, faces, material), err
+}
 
 // PartOf is Surface for some of a volume's faces.
 func PartOf(v *scene.Volume, faces []Face, material int) scene.Part {
@@ -148,7 +163,7 @@ func PartOf(v *scene.Volume, faces []Face, material int) scene.Part {
 	for _, f := range faces {
 		u, w := (f.Axis+1)%3, (f.Axis+2)%3
 		first := uint32(len(p.Positions) / 3)
-		for _, corner := range [4][2]int{{0, 0}, {f.W, 0}, {f.W, f.H}, {0, f.H}} {
+		for _, corner := range [4][2]int16{{0, 0}, {int16(f.W), 0}, {int16(f.W), int16(f.H)}, {0, int16(f.H)}} {
 			at := f.At
 			at[u] += corner[0]
 			at[w] += corner[1]

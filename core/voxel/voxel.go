@@ -51,6 +51,7 @@ type Told struct {
 	Surface int // of them, with a side that shows
 	Open    int // lines that go into a surface and never come out
 	Thin    int // voxels that stand for what is thinner than they are
+	Lost    int // triangles of pieces that are too small to fill any
 }
 
 // Make fills the voxels of a grid. A voxel is in if its centre is inside the
@@ -92,7 +93,9 @@ func Make(ctx context.Context, in *Input, dims [3]int) (*scene.Volume, *Told, er
 		}
 	}
 	if in.Shell > 0 {
-		m.g.hollow(in.Shell)
+		if _, err := m.g.hollow(ctx, in.Shell); err != nil {
+			return nil, nil, err
+		}
 	}
 	if err := m.paint(ctx); err != nil {
 		return nil, nil, err
@@ -107,16 +110,8 @@ func Make(ctx context.Context, in *Input, dims [3]int) (*scene.Volume, *Told, er
 
 // Count is how many voxels are filled.
 func Count(v *scene.Volume) (n int) {
-	per := make([]int, len(v.Blocks)/blockVoxels+1)
-	for k := range per[1:] {
-		for _, c := range v.Blocks[k*blockVoxels : (k+1)*blockVoxels] {
-			if c != 0 {
-				per[k+1]++
-			}
-		}
-	}
-	for _, k := range v.Index {
-		n += per[k]
+	for _, k := range Counts(v) {
+		n += k
 	}
 	return n
 }

@@ -55,6 +55,32 @@ func ball(cx, cy, cz, r float64, rings int) []float32 {
 	return out
 }
 
+// must is a value, if there is no error.
+func must[T any](v T, err error) func(t testing.TB) T {
+	return func(t testing.TB) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}
+
+// each calls f with every voxel that is filled.
+func (g *grid) each(f func(x, y, z int, c uint16)) {
+	for b, c := range g.blocks {
+		if c == nil {
+			continue
+		}
+		x0, y0, z0 := g.corner(b)
+		for k, v := range &c.v {
+			if v != 0 {
+				f(x0+k%Side, y0+k/Side%Side, z0+k/(Side*Side), v)
+			}
+		}
+	}
+}
+
 func volume(t testing.TB, in *Input, dims [3]int) (*scene.Volume, *Told) {
 	t.Helper()
 	v, told, err := Make(context.Background(), in, dims)
@@ -131,7 +157,10 @@ func sq(x int) float64 { d := float64(x) + 0.5 - 40; return d * d }
 
 // signed is the volume within the faces, by the divergence theorem.
 func signed(v *scene.Volume) (sum float64) {
-	p := Surface(v, scene.None)
+	p, err := Surface(v, scene.None)
+	if err != nil {
+		return math.NaN()
+	}
 	for t := 0; t < len(p.Triangles); t += 3 {
 		var c [3][3]float64
 		for k := range 3 {
@@ -171,9 +200,13 @@ func TestFacesAreTheSidesThatShow(t *testing.T) {
 				}
 			}
 		})
-		for _, f := range Faces(v) {
-			area += f.W * f.H
-			count[f.Colour] -= f.W * f.H
+		faces, err := Faces(v)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range faces {
+			area += int(f.W) * int(f.H)
+			count[f.Colour] -= int(f.W) * int(f.H)
 		}
 		if area != sides || count != [4]int{} {
 			t.Errorf("%d sides show, the faces have %d, by colours %v", sides, area, count)
@@ -308,7 +341,11 @@ func TestShapes(t *testing.T) {
 	dims := [3]int{70, 40, 40}
 	v, _ := volume(t, &Input{Positions: box(2, 2, 2, 66, 36, 36)}, dims)
 	solid := 64 * 34 * 34
-	hollow, n := Hollow(v, 2)
+	ctx := t.Context()
+	hollow, n, err := Hollow(ctx, v, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
 	if want := 60 * 30 * 30; n != want || Count(hollow) != solid-want {
 		t.Errorf("hollowed by %d to %d", n, Count(hollow))
 	}
@@ -316,29 +353,29 @@ func TestShapes(t *testing.T) {
 	if Count(shell) != Count(hollow) {
 		t.Errorf("a shell of two has %d voxels, hollowed it has %d", Count(shell), Count(hollow))
 	}
-	if full, n := Fill(hollow); n != 60*30*30 || Count(full) != solid {
+	if full, n, err := Fill(ctx, hollow); err != nil || n != 60*30*30 || Count(full) != solid {
 		t.Errorf("filled by %d to %d", n, Count(full))
 	}
-	if got, want := Count(Shrink(v, 3)), 58*28*28; got != want {
+	if got, want := Count(must(Shrink(ctx, v, 3))(t)), 58*28*28; got != want {
 		t.Errorf("shrunk: %d, not %d", got, want)
 	}
-	grown := Grow(v, 1)
+	grown := must(Grow(ctx, v, 1))(t)
 	if want := solid + 2*(64*34+64*34+34*34); Count(grown) != want || grown.Origin[0] != -1 || grown.Dims[0] != 72 {
 		t.Errorf("grown: %d, not %d", Count(grown), want)
 	}
-	cut, n := Erase(v, func(x, _, _ int, _ uint16) bool { return x == 30 })
-	if n != 34*34 {
+	cut, n, err := Erase(ctx, v, [3]int{30, 0, 0}, [3]int{31, 40, 40}, slices.Repeat([]bool{true}, len(v.Palette)))
+	if err != nil || n != 34*34 {
 		t.Errorf("erased %d", n)
 	}
-	one, bits, n := DropLoose(cut, 30*34*34)
-	if bits != 1 || n != 28*34*34 || Count(one) != 35*34*34 {
+	one, bits, n, err := DropLoose(ctx, cut, 30*34*34)
+	if err != nil || bits != 1 || n != 28*34*34 || Count(one) != 35*34*34 {
 		t.Errorf("%d bits of %d voxels dropped, %d stay", bits, n, Count(one))
 	}
-	if _, bits, _ := DropLoose(v, solid); bits != 0 {
+	if _, bits, _, err := DropLoose(ctx, v, solid); err != nil || bits != 0 {
 		t.Errorf("%d bits of a whole dropped", bits)
 	}
 	for _, high := range []bool{false, true} {
-		m := Mirror(cut, 0, high)
+		m := must(Mirror(ctx, cut, 0, high))(t)
 		for x := range 70 {
 			if a, b := m.At(x, 10, 10), m.At(69-x, 10, 10); a != b ||
 				a != cut.At(map[bool]int{false: min(x, 69-x), true: max(x, 69-x)}[high], 10, 10) {
@@ -554,17 +591,17 @@ func TestFacesAreJoined(t *testing.T) {
 	}
 	v := &scene.Volume{Size: 1, Dims: g.dims, Palette: make([]scene.Swatch, 2)}
 	g.store(v)
-	if n := len(Faces(v)); n != 6 {
+	if n := len(must(Faces(v))(t)); n != 6 {
 		t.Errorf("%d faces of a box", n)
 	}
-	if n := len(Sides(v)); n != 2*(40+40+16) {
+	if n := len(must(Sides(v))(t)); n != 2*(40+40+16) {
 		t.Errorf("%d sides of a box", n)
 	}
 	for k := range 5 * 4 * 4 {
 		g.set(8+k%5, 5+k/5%4, 6+k/20, 2)
 	}
 	g.store(v)
-	if n := len(Faces(v)); n != 10 {
+	if n := len(must(Faces(v))(t)); n != 10 {
 		t.Errorf("%d faces of a box of two colours", n)
 	}
 }
@@ -575,7 +612,7 @@ func TestGrowKeepsWhatWasThere(t *testing.T) {
 	g.set(1, 2, 4, 2)
 	v := &scene.Volume{Size: 0.5, Origin: [3]float32{1, 2, 3}, Dims: g.dims, Palette: make([]scene.Swatch, 2)}
 	g.store(v)
-	w := Grow(v, 2)
+	w := must(Grow(t.Context(), v, 2))(t)
 	if w.Dims != [3]int{9, 10, 11} || w.Origin != [3]float32{0, 1, 2} {
 		t.Errorf("%v at %v", w.Dims, w.Origin)
 	}
@@ -631,8 +668,8 @@ func TestBestOfThreeHeaps(t *testing.T) {
 			t.Errorf("%v is %.2f from the nearest of %v", h, least, best)
 		}
 	}
-	out, m := Match(v, best, false)
-	if m.Used != 3 || m.Mean > 3 || m.Worst > 8 || m.Worst < m.Mean || Count(out) != n {
+	out, m, err := Match(t.Context(), v, best, false)
+	if err != nil || m.Used != 3 || m.Mean > 3 || m.Worst > 8 || m.Worst < m.Mean || Count(out) != n {
 		t.Errorf("%+v", m)
 	}
 	open(v).each(func(x, y, z int, c uint16) {

@@ -26,13 +26,21 @@ import (
 var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), dae.Zipped(), bvh.Format(), ply.Format(), stl.Format(), obj.Format()})
 
 // Writers are the open formats that are written.
-var Writers = append(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate")}, plain(
-	format.Writers{obj.Writer(), dae.Writer("Excavate"), ply.Writer(), stl.Writer(), threemf.Writer(), bvh.Writer()}, usd.Writers(), x3d.Writers())...)
+var Writers = surfaces(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate")}, plain(format.Writers{obj.Writer(),
+	dae.Writer("Excavate"), ply.Writer(), stl.Writer(), threemf.Writer(), bvh.Writer()}, usd.Writers(), x3d.Writers()))
 
 func plain(lists ...format.Writers) format.Writers {
+	return each(format.Writer.Plain, lists)
+}
+
+func surfaces(lists ...format.Writers) format.Writers {
+	return each(format.Writer.Surfaces, lists)
+}
+
+func each(as func(format.Writer) format.Writer, lists []format.Writers) format.Writers {
 	out := slices.Concat(lists...)
 	for i := range out {
-		out[i] = out[i].Plain()
+		out[i] = as(out[i])
 	}
 	return out
 }
