@@ -82,6 +82,7 @@ fuzz:
 	$(FUZZ) ./core/format -fuzz FuzzPackages
 	$(FUZZ) ./core/format/dae -fuzz FuzzRead
 	$(FUZZ) ./core/format/bvh -fuzz FuzzRead
+	$(FUZZ) ./core/format/brush -fuzz FuzzRead
 	$(FUZZ) ./core/format/x3d -fuzz FuzzRead
 	$(FUZZ) ./core/document -fuzz FuzzRead
 	$(FUZZ) ./core/source -fuzz FuzzOpen

@@ -172,6 +172,20 @@ func TestAHouseOfBlocks(t *testing.T) {
 	p.says(`[data-band="7"]`, "the surfaces are hollow")
 }
 
+// TestAWeirHouse does what docs/levels.md says.
+func TestAWeirHouse(t *testing.T) {
+	p := start(t)
+	p.mountFile("levels.zip")
+	p.beginChain("maps/weir_house.map", "weir_house.yaml", 7)
+	p.says(`[data-band="1"]`, "triangles 492 → 460")
+	p.says(`[data-band="2"]`, "3 lights, 2 helpers removed")
+	p.says(`[data-band="3"]`, "height 5.75 m")
+	p.says(`[data-band="6"]`, "colliders made")
+	p.clickText("Finds")
+	p.until(`location.pathname.includes('/finds')`)
+	p.says(`main`, "closed: none of 5 entities gets outside")
+}
+
 // The boat and the heron of the workshop, as their page says.
 func TestWorkshop(t *testing.T) {
 	p := start(t)

@@ -57,6 +57,8 @@ func Files(target []byte) map[string][]byte {
 		"village.zip": zipped(map[string][]byte{"stilt_village.glb": villageGLB(), "reed_o.png": pngBytes(reedOpacity()),
 			"licence.txt": []byte("Owner: Village council of Sedgewater\nCC-BY-4.0\n")}),
 		"workshop.zip":      zipped(workshop()),
+		"levels.zip":        zipped(levels()),
+		"weir_house.yaml":   WeirHouse,
 		"chain.yaml":        Chain,
 		"village.yaml":      VillageChain,
 		"hut_blocks.yaml":   HutBlocks,

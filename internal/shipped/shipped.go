@@ -7,6 +7,7 @@ import (
 
 	"excavate/core/find"
 	"excavate/core/format"
+	"excavate/core/format/brush"
 	"excavate/core/format/bvh"
 	"excavate/core/format/dae"
 	"excavate/core/format/gltf"
@@ -23,7 +24,7 @@ import (
 
 // Formats are the open formats that are read, in the order in which they are
 // tried: those with a mark first.
-var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), dae.Zipped(), bvh.Format(), ply.Format(), stl.Format(), obj.Format()})
+var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), dae.Zipped(), bvh.Format(), brush.Format(), ply.Format(), stl.Format(), obj.Format()})
 
 // Writers are the open formats that are written.
 var Writers = surfaces(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate")}, plain(format.Writers{obj.Writer(),
