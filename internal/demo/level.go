@@ -148,8 +148,8 @@ func weirHouse(draught bool) string {
 
 // roof writes both slopes of the roof from y to y.
 func (m *mapText) roof(from, to float64, lay string) {
-	m.prism(1, [][2]float64{{96, -136}, {176, 0}, {168, 0}, {88, -136}}, from, to, lay)
-	m.prism(1, [][2]float64{{88, 136}, {168, 0}, {176, 0}, {96, 136}}, from, to, lay)
+	m.prism(1, [][2]float64{{92, -144}, {176, 0}, {168, 0}, {84, -144}}, from, to, lay)
+	m.prism(1, [][2]float64{{84, 144}, {168, 0}, {176, 0}, {92, 144}}, from, to, lay)
 }
 
 // post writes an eight-sided pillar.

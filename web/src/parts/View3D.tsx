@@ -28,6 +28,8 @@ export interface PaneInfo {
   note?: ReactNode
   axes?: ReactNode
   basis?: Axes
+  /** The model's own unit is not known: what is measured is measured in it. */
+  unitless?: boolean
   balls?: Ball[]
 }
 /** What there is to choose from in the scene. */
@@ -270,6 +272,7 @@ export function View3D({
           {drawn && facts[i] && (
             <ScaleBar
               per200={facts[i].metresPer200px}
+              unitless={p.unitless}
               raised={!!clip}
               left={`calc(${(100 * i) / panes.length}% + 16px)`}
             />
@@ -471,7 +474,17 @@ function Which({
 }
 
 /** A striped bar of a round length. */
-function ScaleBar({ per200, left, raised }: { per200: number; left: string; raised: boolean }) {
+function ScaleBar({
+  per200,
+  unitless,
+  left,
+  raised,
+}: {
+  per200: number
+  unitless?: boolean
+  left: string
+  raised: boolean
+}) {
   if (!(per200 > 0) || !isFinite(per200)) return null
   const p = Math.pow(10, Math.floor(Math.log10(per200)))
   const length = [5, 2, 1].map((k) => k * p).find((v) => v <= per200) ?? p
@@ -485,7 +498,9 @@ function ScaleBar({ per200, left, raised }: { per200: number; left: string; rais
       </i>
       <span style={{ width: (200 * length) / per200 }}>
         <span>0</span>
-        <span>{length >= 1 && length < 1000 ? `${length} m` : metres(length)}</span>
+        <span>
+          {unitless ? `${length} units` : length >= 1 && length < 1000 ? `${length} m` : metres(length)}
+        </span>
       </span>
     </div>
   )

@@ -136,6 +136,7 @@ export function Chain() {
       title: `${mark}${bands[i].title}`,
       note: tall,
       basis: bare ? undefined : b.basis,
+      unitless: !b.basis?.metresPerUnit,
       axes: b.basis && (
         <>
           {b.basis.text.split(', ').slice(0, 2).join(' · ')}

@@ -124,6 +124,7 @@ export function Finds() {
       title: `${other ? 'A · ' : ''}${f.name}`,
       note: `${m.stats.height != null ? `${metres(m.stats.height)} tall` : unmeasured(m.stats)} · ${plural(m.stats.triangles, 'triangle')}`,
       basis: m.basis,
+      unitless: !m.basis.metresPerUnit,
       axes: (
         <>
           {m.basis.text.split(', ').slice(0, 2).join(' · ')}
