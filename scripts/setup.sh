@@ -11,7 +11,7 @@ command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || need+=(mariadb-se
 if [ "${1:-demo}" = test ]; then
   command -v chromium >/dev/null || need+=(chromium)
   # Archives and pictures that other programs wrote, and programs to read ours.
-  for pair in ppmtotga:netpbm unzip:unzip zip:zip 7z:p7zip-full xz:xz-utils zstd:zstd bzip2:bzip2 xmllint:libxml2-utils; do
+  for pair in ppmtotga:netpbm unzip:unzip zip:zip 7z:p7zip-full xz:xz-utils zstd:zstd bzip2:bzip2 xmllint:libxml2-utils pdftoppm:poppler-utils; do
     command -v "${pair%%:*}" >/dev/null || need+=("${pair#*:}")
   done
   # The schema of COLLADA comes with it.

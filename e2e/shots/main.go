@@ -112,6 +112,7 @@ func plain(p *browser.Page, out string) error {
 		{"devices", "/p/1/sources", []string{`[data-devices]`, `[data-device^="Sedgewater"]`, `[data-offer="corin.vrm"] input`}, `[data-offer="tamsin.vrm"]`},
 		{"bytes", "/p/1/sources?q=punt_c", []string{`[data-entry="wash/boats/punt_c.wash"]`, `[data-bytes]`, `[data-byte="12"]`, `[data-follow]`, `[role="combobox"][aria-label="Texel format"]`, `[role="option"][data-value="a1b5g5r5_pack16"]`, `[data-guess="256"]`}, `[data-trial^="256"]`},
 		{"chain", "/p/1/chain/1?band=4&tray=1&chosen=k0", []string{`[data-tray] button[value="materials"]`, `[data-key="k0"]`, `[data-key="k0"]`}, `[data-proposal="0"]`},
+		{"paper", "/p/1/finds/1", []string{`a[href*="/paper?scene="]`}, `[data-paper="made"]`},
 		{"targets", "/p/1/targets/tideworks", nil, `[data-check="works"]`},
 	} {
 		if err := p.Go(s.path); err != nil {
@@ -265,7 +266,6 @@ func tutorial(p *browser.Page, base, demo, out string) error {
 	a.entry("mill.tex", "picture")
 	a.entry("mill.shp", "model")
 	a.call("POST", "/api/projects/1/finds", map[string]int64{"entry": shape}, nil)
-	look("first-find", "/p/1/finds", drawn, `[data-find="mill"][data-state="ready"]`)
 	a.call("POST", "/api/projects/1/finds", map[string]int64{"entry": a.entry("walker.lmd", "model")}, nil)
 	look("lantern", "/p/1/finds", drawn, `[data-find="walker"][data-state="ready"]`, `[data-bind="segments/bank.bin"]`)
 	return a.err

@@ -519,6 +519,27 @@ func (e OrderRolesFormat) Valid() bool {
 	}
 }
 
+// Defines values for PaperLineKind.
+const (
+	Cut      PaperLineKind = "cut"
+	Mountain PaperLineKind = "mountain"
+	Valley   PaperLineKind = "valley"
+)
+
+// Valid indicates whether the value is a known member of the PaperLineKind enum.
+func (e PaperLineKind) Valid() bool {
+	switch e {
+	case Cut:
+		return true
+	case Mountain:
+		return true
+	case Valley:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RehearsalTableRowsSeverity.
 const (
 	RehearsalTableRowsSeverityHolds RehearsalTableRowsSeverity = "holds"
@@ -993,6 +1014,24 @@ func (e ListEntriesParamsSort) Valid() bool {
 	case ListEntriesParamsSortPath:
 		return true
 	case ListEntriesParamsSortSize:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScenePaperFileParamsFormat.
+const (
+	Pdf ScenePaperFileParamsFormat = "pdf"
+	Svg ScenePaperFileParamsFormat = "svg"
+)
+
+// Valid indicates whether the value is a known member of the ScenePaperFileParamsFormat enum.
+func (e ScenePaperFileParamsFormat) Valid() bool {
+	switch e {
+	case Pdf:
+		return true
+	case Svg:
 		return true
 	default:
 		return false
@@ -2122,6 +2161,88 @@ type Outline struct {
 	Total int `json:"total"`
 }
 
+// PaperEdge defines model for PaperEdge.
+type PaperEdge struct {
+	// A an end, in metres as the 3D view has it
+	A []float64 `json:"a"`
+
+	// Angle degrees
+	Angle  float64   `json:"angle"`
+	B      []float64 `json:"b"`
+	Folded bool      `json:"folded"`
+	Key    string    `json:"key"`
+	Length float64   `json:"length"`
+
+	// Open only one face is there
+	Open bool `json:"open"`
+}
+
+// PaperLine defines model for PaperLine.
+type PaperLine struct {
+	A []float64 `json:"a"`
+
+	// At where its number stands
+	At []float64 `json:"at"`
+	B  []float64 `json:"b"`
+
+	// Edge its place among the edges
+	Edge int           `json:"edge"`
+	Kind PaperLineKind `json:"kind"`
+
+	// Number the same at its mate; 0 is none
+	Number int     `json:"number"`
+	Size   float64 `json:"size"`
+
+	// Turn degrees clockwise
+	Turn float64 `json:"turn"`
+}
+
+// PaperLineKind defines model for PaperLine.Kind.
+type PaperLineKind string
+
+// PaperPiece defines model for PaperPiece.
+type PaperPiece struct {
+	// Faces outlines of all faces as the data of an SVG path
+	Faces string      `json:"faces"`
+	Lines []PaperLine `json:"lines"`
+
+	// Page from 0
+	Page int    `json:"page"`
+	Tabs string `json:"tabs"`
+}
+
+// PaperSheet defines model for PaperSheet.
+type PaperSheet struct {
+	// Coloured there is a ground to print
+	Coloured  bool    `json:"coloured"`
+	CutLength float64 `json:"cutLength"`
+
+	// Cuts edges that are cut and glued
+	Cuts   int         `json:"cuts"`
+	Edges  []PaperEdge `json:"edges"`
+	Facets int         `json:"facets"`
+	Folds  int         `json:"folds"`
+	Height float64     `json:"height"`
+
+	// Hours about what it takes by hand
+	Hours  float64      `json:"hours"`
+	Margin float64      `json:"margin"`
+	Name   string       `json:"name"`
+	Notes  []string     `json:"notes"`
+	Pages  int          `json:"pages"`
+	Pieces []PaperPiece `json:"pieces"`
+
+	// Refused keys of edges that could not be joined
+	Refused []string `json:"refused"`
+
+	// Size of the model
+	Size      []float64 `json:"size"`
+	Triangles int       `json:"triangles"`
+
+	// Width of the page
+	Width float64 `json:"width"`
+}
+
 // PathMap defines model for PathMap.
 type PathMap struct {
 	From string `json:"from"`
@@ -2887,6 +3008,24 @@ type Digest = string
 // EntryID defines model for EntryID.
 type EntryID = int64
 
+// PaperCut defines model for PaperCut.
+type PaperCut = string
+
+// PaperHeight defines model for PaperHeight.
+type PaperHeight = float64
+
+// PaperJoin defines model for PaperJoin.
+type PaperJoin = string
+
+// PaperMargin defines model for PaperMargin.
+type PaperMargin = float64
+
+// PaperSize defines model for PaperSize.
+type PaperSize = string
+
+// PaperTab defines model for PaperTab.
+type PaperTab = float64
+
 // ProjectID defines model for ProjectID.
 type ProjectID = int64
 
@@ -3337,6 +3476,80 @@ type SceneDistancesParams struct {
 
 	// Tolerance metres
 	Tolerance *float64 `form:"tolerance,omitempty" json:"tolerance,omitempty"`
+}
+
+// ScenePaperParams defines parameters for ScenePaper.
+type ScenePaperParams struct {
+	// Height of the model, mm; 100 where it is left out
+	Height *PaperHeight `form:"height,omitempty" json:"height,omitempty"`
+
+	// Paper a4, a3, letter, or WIDTHxHEIGHT in mm
+	Paper *PaperSize `form:"paper,omitempty" json:"paper,omitempty"`
+
+	// Margin mm
+	Margin *PaperMargin `form:"margin,omitempty" json:"margin,omitempty"`
+
+	// Tab depth of the tabs, mm; 0 is none
+	Tab *PaperTab `form:"tab,omitempty" json:"tab,omitempty"`
+
+	// Cut keys of edges that are cut
+	Cut *PaperCut `form:"cut,omitempty" json:"cut,omitempty"`
+
+	// Join keys of edges that are folded before others
+	Join *PaperJoin `form:"join,omitempty" json:"join,omitempty"`
+}
+
+// ScenePaperFileParams defines parameters for ScenePaperFile.
+type ScenePaperFileParams struct {
+	Format ScenePaperFileParamsFormat `form:"format" json:"format"`
+
+	// Bare only lines
+	Bare *bool `form:"bare,omitempty" json:"bare,omitempty"`
+
+	// Height of the model, mm; 100 where it is left out
+	Height *PaperHeight `form:"height,omitempty" json:"height,omitempty"`
+
+	// Paper a4, a3, letter, or WIDTHxHEIGHT in mm
+	Paper *PaperSize `form:"paper,omitempty" json:"paper,omitempty"`
+
+	// Margin mm
+	Margin *PaperMargin `form:"margin,omitempty" json:"margin,omitempty"`
+
+	// Tab depth of the tabs, mm; 0 is none
+	Tab *PaperTab `form:"tab,omitempty" json:"tab,omitempty"`
+
+	// Cut keys of edges that are cut
+	Cut *PaperCut `form:"cut,omitempty" json:"cut,omitempty"`
+
+	// Join keys of edges that are folded before others
+	Join *PaperJoin `form:"join,omitempty" json:"join,omitempty"`
+}
+
+// ScenePaperFileParamsFormat defines parameters for ScenePaperFile.
+type ScenePaperFileParamsFormat string
+
+// ScenePaperGroundParams defines parameters for ScenePaperGround.
+type ScenePaperGroundParams struct {
+	// Page from 0
+	Page int `form:"page" json:"page"`
+
+	// Height of the model, mm; 100 where it is left out
+	Height *PaperHeight `form:"height,omitempty" json:"height,omitempty"`
+
+	// Paper a4, a3, letter, or WIDTHxHEIGHT in mm
+	Paper *PaperSize `form:"paper,omitempty" json:"paper,omitempty"`
+
+	// Margin mm
+	Margin *PaperMargin `form:"margin,omitempty" json:"margin,omitempty"`
+
+	// Tab depth of the tabs, mm; 0 is none
+	Tab *PaperTab `form:"tab,omitempty" json:"tab,omitempty"`
+
+	// Cut keys of edges that are cut
+	Cut *PaperCut `form:"cut,omitempty" json:"cut,omitempty"`
+
+	// Join keys of edges that are folded before others
+	Join *PaperJoin `form:"join,omitempty" json:"join,omitempty"`
 }
 
 // PickOfSceneJSONBody defines parameters for PickOfScene.
@@ -3947,6 +4160,15 @@ type ServerInterface interface {
 
 	// (GET /api/scenes/{digest}/motions/{motion})
 	SceneMotion(c fiber.Ctx, digest Digest, motion int) error
+
+	// (GET /api/scenes/{digest}/paper)
+	ScenePaper(c fiber.Ctx, digest Digest, params ScenePaperParams) error
+
+	// (GET /api/scenes/{digest}/paper/file)
+	ScenePaperFile(c fiber.Ctx, digest Digest, params ScenePaperFileParams) error
+
+	// (GET /api/scenes/{digest}/paper/ground)
+	ScenePaperGround(c fiber.Ctx, digest Digest, params ScenePaperGroundParams) error
 
 	// (POST /api/scenes/{digest}/pick)
 	PickOfScene(c fiber.Ctx, digest Digest) error
@@ -8533,6 +8755,267 @@ func (siw *ServerInterfaceWrapper) SceneMotion(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// ScenePaper operation middleware
+func (siw *ServerInterfaceWrapper) ScenePaper(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ScenePaperParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "height" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "height", query, &params.Height, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter height: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "paper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "paper", query, &params.Paper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter paper: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "margin" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "margin", query, &params.Margin, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter margin: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "tab" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tab", query, &params.Tab, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter tab: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "cut" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cut", query, &params.Cut, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter cut: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "join" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "join", query, &params.Join, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter join: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ScenePaper(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ScenePaperFile operation middleware
+func (siw *ServerInterfaceWrapper) ScenePaperFile(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ScenePaperFileParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "bare" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "bare", query, &params.Bare, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter bare: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "height" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "height", query, &params.Height, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter height: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "paper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "paper", query, &params.Paper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter paper: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "margin" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "margin", query, &params.Margin, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter margin: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "tab" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tab", query, &params.Tab, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter tab: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "cut" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cut", query, &params.Cut, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter cut: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "join" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "join", query, &params.Join, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter join: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ScenePaperFile(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
+// ScenePaperGround operation middleware
+func (siw *ServerInterfaceWrapper) ScenePaperGround(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ScenePaperGroundParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "page" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "page", query, &params.Page, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter page: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "height" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "height", query, &params.Height, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter height: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "paper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "paper", query, &params.Paper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter paper: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "margin" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "margin", query, &params.Margin, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter margin: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "tab" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tab", query, &params.Tab, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter tab: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "cut" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cut", query, &params.Cut, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter cut: %w", err).Error())
+	}
+
+	// ------------- Optional query parameter "join" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "join", query, &params.Join, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter join: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.ScenePaperGround(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // PickOfScene operation middleware
 func (siw *ServerInterfaceWrapper) PickOfScene(c fiber.Ctx) error {
 
@@ -9827,6 +10310,12 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/scenes/:digest/comparison", wrapper.CompareScenes)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/distances", wrapper.SceneDistances)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/paper", wrapper.ScenePaper)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/paper/ground", wrapper.ScenePaperGround)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/paper/file", wrapper.ScenePaperFile)
 
 	router.Get(options.BaseURL+"/api/projects/:project/jobs", wrapper.ListJobs)
 

@@ -18,7 +18,8 @@ import (
 // Scenes are the scenes that are stored, and what is computed of one.
 type Scenes struct {
 	*common
-	cache *sceneCache
+	cache  *sceneCache
+	papers papers
 }
 
 // Get returns a stored scene.

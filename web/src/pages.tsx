@@ -62,6 +62,7 @@ export const pages: Page[] = [
     async () => (await import('./stages/Targets')).Targets,
   ),
   page('rehearsal', 'rehearsals', 'Rehearsals', async () => (await import('./stages/Rehearsals')).Rehearsals),
+  page('delivery', 'paper', 'Paper', async () => (await import('./stages/Paper')).Paper),
   page('delivery', 'delivery/:chain?', 'Delivery', async () => (await import('./stages/Delivery')).Delivery),
 ]
 

@@ -550,6 +550,84 @@ func TestOuterHull(t *testing.T) {
 	}
 }
 
+// eighth is the part of a hollow octahedron in one octant, between two sizes; the
+// side along axis 0 begins at a place.
+func eighth(sign [3]int, inner, outer, begin int) string {
+	face := func(size, side int) string {
+		p := [3]string{}
+		for k := range 3 {
+			c := [3]int{}
+			c[k] = size * sign[k]
+			p[k] = fmt.Sprintf("( %d %d %d ) ", c[0], c[1], c[2])
+		}
+		// Clockwise seen from outside: an odd number of mirrorings turns it round.
+		if (sign[0]*sign[1]*sign[2] > 0) == (side > 0) {
+			p[1], p[2] = p[2], p[1]
+		}
+		return p[0] + p[1] + p[2] + lay
+	}
+	out := "{\n" + face(outer, 1) + face(inner, -1)
+	for k := range 3 {
+		at := func(u, v int) string {
+			c := [3]int{}
+			if k == 0 {
+				c[0] = begin * sign[0]
+			}
+			c[(k+1)%3], c[(k+2)%3] = u, v
+			return fmt.Sprintf("( %d %d %d ) ", c[0], c[1], c[2])
+		}
+		if sign[k] > 0 { // the side looks down the axis
+			out += at(0, 0) + at(1, 0) + at(0, 1) + lay
+		} else {
+			out += at(0, 0) + at(0, 1) + at(1, 0) + lay
+		}
+	}
+	return out + "}\n"
+}
+
+// Slanted walls close as straight ones do, and a narrow gap between them is
+// found where it is.
+func TestSlantedHull(t *testing.T) {
+	shell := func(gap int) string {
+		out := ""
+		for i := range 8 {
+			sign := [3]int{1 - 2*(i&1), 1 - i&2, 1 - i>>1&2}
+			begin := 0
+			if i == 0 {
+				begin = gap
+			}
+			out += eighth(sign, 90, 97, begin)
+		}
+		return out
+	}
+	s := must(t, world(shell(0), lantern), "outer hull", "only faces that the inside sees")
+	if !strings.Contains(notes(s), "closed: none of 1 entity") {
+		t.Fatal(notes(s))
+	}
+	// Of each eighth the inner face, and no other.
+	p := &s.Meshes[0].Parts[0]
+	if len(p.Triangles) != 24 {
+		t.Errorf("%d triangles are seen", len(p.Triangles)/3)
+	}
+	for v := range p.Vertices() {
+		if at := geom.At(p.Positions, uint32(v)); math.Abs(at[0])+math.Abs(at[1])+math.Abs(at[2]) != 90 {
+			t.Errorf("a corner at %v is seen", at)
+		}
+	}
+	s = must(t, world(shell(1), lantern))
+	_, place, leaks := strings.Cut(notes(s), "leaks, from light at 16 0 24 to the outside through ")
+	if !leaks {
+		t.Fatal(notes(s))
+	}
+	var at geom.Vec3
+	if _, err := fmt.Sscanf(place, "%g %g %g", &at[0], &at[1], &at[2]); err != nil {
+		t.Fatal(err)
+	}
+	if at[0] < 0 || at[0] > 1 || at[1] < 0 || at[2] < 0 || at[1]+at[2] < 85 || at[1]+at[2] > 102 {
+		t.Errorf("through %v", at)
+	}
+}
+
 // A closed maze of random blocks: what the tree of planes says is held against
 // a flood of a grid whose cells the blocks fill whole.
 func TestHullAgainstAGrid(t *testing.T) {

@@ -132,3 +132,38 @@ export const useStepTrial = (
         }),
       ),
   })
+
+/** How a scene is put on paper; lengths are mm. */
+export interface PaperOptions {
+  height?: number
+  paper?: string
+  margin?: number
+  tab?: number
+  cut?: string
+  join?: string
+}
+
+export const usePaper = (digest: string | undefined, query: PaperOptions) =>
+  useQuery({
+    queryKey: ['paper', digest, query],
+    enabled: !!digest,
+    ...forever,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      ok(
+        api.GET('/api/scenes/{digest}/paper', {
+          params: { path: { digest: digest! }, query },
+          signal,
+        }),
+      ),
+  })
+
+const asked = (o: PaperOptions & { page?: number; format?: string }) => {
+  const q = new URLSearchParams()
+  for (const [k, v] of Object.entries(o)) if (v !== undefined && v !== '') q.set(k, String(v))
+  return q
+}
+export const paperGround = (digest: string, o: PaperOptions, page: number) =>
+  `/api/scenes/${digest}/paper/ground?${asked({ ...o, page })}`
+export const paperFile = (digest: string, o: PaperOptions, format: 'pdf' | 'svg') =>
+  `/api/scenes/${digest}/paper/file?${asked({ ...o, format })}`

@@ -2337,6 +2337,102 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{digest}/paper": {
+        parameters: {
+            query?: {
+                /** @description of the model, mm; 100 where it is left out */
+                height?: components["parameters"]["PaperHeight"];
+                /** @description a4, a3, letter, or WIDTHxHEIGHT in mm */
+                paper?: components["parameters"]["PaperSize"];
+                /** @description mm */
+                margin?: components["parameters"]["PaperMargin"];
+                /** @description depth of the tabs, mm; 0 is none */
+                tab?: components["parameters"]["PaperTab"];
+                /** @description keys of edges that are cut */
+                cut?: components["parameters"]["PaperCut"];
+                /** @description keys of edges that are folded before others */
+                join?: components["parameters"]["PaperJoin"];
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description The scene unfolded to pieces of paper. Lengths are millimetres, places on a page count from its upper left corner. */
+        get: operations["scenePaper"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/paper/ground": {
+        parameters: {
+            query?: {
+                /** @description of the model, mm; 100 where it is left out */
+                height?: components["parameters"]["PaperHeight"];
+                /** @description a4, a3, letter, or WIDTHxHEIGHT in mm */
+                paper?: components["parameters"]["PaperSize"];
+                /** @description mm */
+                margin?: components["parameters"]["PaperMargin"];
+                /** @description depth of the tabs, mm; 0 is none */
+                tab?: components["parameters"]["PaperTab"];
+                /** @description keys of edges that are cut */
+                cut?: components["parameters"]["PaperCut"];
+                /** @description keys of edges that are folded before others */
+                join?: components["parameters"]["PaperJoin"];
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description The pictures and colours of a page. */
+        get: operations["scenePaperGround"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{digest}/paper/file": {
+        parameters: {
+            query?: {
+                /** @description of the model, mm; 100 where it is left out */
+                height?: components["parameters"]["PaperHeight"];
+                /** @description a4, a3, letter, or WIDTHxHEIGHT in mm */
+                paper?: components["parameters"]["PaperSize"];
+                /** @description mm */
+                margin?: components["parameters"]["PaperMargin"];
+                /** @description depth of the tabs, mm; 0 is none */
+                tab?: components["parameters"]["PaperTab"];
+                /** @description keys of edges that are cut */
+                cut?: components["parameters"]["PaperCut"];
+                /** @description keys of edges that are folded before others */
+                join?: components["parameters"]["PaperJoin"];
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description All pages at true scale, for printing. */
+        get: operations["scenePaperFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project}/jobs": {
         parameters: {
             query?: never;
@@ -3546,6 +3642,83 @@ export interface components {
             seam: number;
             bone: string;
         };
+        PaperSheet: {
+            name: string;
+            /**
+             * Format: double
+             * @description of the page
+             */
+            width: number;
+            /** Format: double */
+            height: number;
+            /** Format: double */
+            margin: number;
+            pages: number;
+            /**
+             * Format: double
+             * @description about what it takes by hand
+             */
+            hours: number;
+            /** @description of the model */
+            size: number[];
+            triangles: number;
+            facets: number;
+            folds: number;
+            /** @description edges that are cut and glued */
+            cuts: number;
+            /** Format: double */
+            cutLength: number;
+            /** @description there is a ground to print */
+            coloured: boolean;
+            notes: string[];
+            /** @description keys of edges that could not be joined */
+            refused: string[];
+            pieces: components["schemas"]["PaperPiece"][];
+            edges: components["schemas"]["PaperEdge"][];
+        };
+        PaperPiece: {
+            /** @description from 0 */
+            page: number;
+            /** @description outlines of all faces as the data of an SVG path */
+            faces: string;
+            tabs: string;
+            lines: components["schemas"]["PaperLine"][];
+        };
+        PaperLine: {
+            /** @enum {string} */
+            kind: "cut" | "mountain" | "valley";
+            a: number[];
+            b: number[];
+            /** @description its place among the edges */
+            edge: number;
+            /** @description the same at its mate; 0 is none */
+            number: number;
+            /** @description where its number stands */
+            at: number[];
+            /** Format: double */
+            size: number;
+            /**
+             * Format: double
+             * @description degrees clockwise
+             */
+            turn: number;
+        };
+        PaperEdge: {
+            key: string;
+            folded: boolean;
+            /** @description only one face is there */
+            open: boolean;
+            /**
+             * Format: double
+             * @description degrees
+             */
+            angle: number;
+            /** Format: double */
+            length: number;
+            /** @description an end, in metres as the 3D view has it */
+            a: number[];
+            b: number[];
+        };
         Rig: {
             /** @description as a tree is read */
             bones: components["schemas"]["RigBone"][];
@@ -4085,6 +4258,18 @@ export interface components {
         ChainID: number;
         EntryID: number;
         Digest: string;
+        /** @description of the model, mm; 100 where it is left out */
+        PaperHeight: number;
+        /** @description a4, a3, letter, or WIDTHxHEIGHT in mm */
+        PaperSize: string;
+        /** @description mm */
+        PaperMargin: number;
+        /** @description depth of the tabs, mm; 0 is none */
+        PaperTab: number;
+        /** @description keys of edges that are cut */
+        PaperCut: string;
+        /** @description keys of edges that are folded before others */
+        PaperJoin: string;
         DeliveryID: number;
         /** @description declared shows the scene as its basis says; target shows the bare numbers as glTF reads them */
         ReadAs: "declared" | "target";
@@ -7870,6 +8055,116 @@ export interface operations {
                 };
                 content: {
                     "model/gltf-binary": string;
+                };
+            };
+        };
+    };
+    scenePaper: {
+        parameters: {
+            query?: {
+                /** @description of the model, mm; 100 where it is left out */
+                height?: components["parameters"]["PaperHeight"];
+                /** @description a4, a3, letter, or WIDTHxHEIGHT in mm */
+                paper?: components["parameters"]["PaperSize"];
+                /** @description mm */
+                margin?: components["parameters"]["PaperMargin"];
+                /** @description depth of the tabs, mm; 0 is none */
+                tab?: components["parameters"]["PaperTab"];
+                /** @description keys of edges that are cut */
+                cut?: components["parameters"]["PaperCut"];
+                /** @description keys of edges that are folded before others */
+                join?: components["parameters"]["PaperJoin"];
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The pieces */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaperSheet"];
+                };
+            };
+        };
+    };
+    scenePaperGround: {
+        parameters: {
+            query: {
+                /** @description of the model, mm; 100 where it is left out */
+                height?: components["parameters"]["PaperHeight"];
+                /** @description a4, a3, letter, or WIDTHxHEIGHT in mm */
+                paper?: components["parameters"]["PaperSize"];
+                /** @description mm */
+                margin?: components["parameters"]["PaperMargin"];
+                /** @description depth of the tabs, mm; 0 is none */
+                tab?: components["parameters"]["PaperTab"];
+                /** @description keys of edges that are cut */
+                cut?: components["parameters"]["PaperCut"];
+                /** @description keys of edges that are folded before others */
+                join?: components["parameters"]["PaperJoin"];
+                /** @description from 0 */
+                page: number;
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+        };
+    };
+    scenePaperFile: {
+        parameters: {
+            query: {
+                /** @description of the model, mm; 100 where it is left out */
+                height?: components["parameters"]["PaperHeight"];
+                /** @description a4, a3, letter, or WIDTHxHEIGHT in mm */
+                paper?: components["parameters"]["PaperSize"];
+                /** @description mm */
+                margin?: components["parameters"]["PaperMargin"];
+                /** @description depth of the tabs, mm; 0 is none */
+                tab?: components["parameters"]["PaperTab"];
+                /** @description keys of edges that are cut */
+                cut?: components["parameters"]["PaperCut"];
+                /** @description keys of edges that are folded before others */
+                join?: components["parameters"]["PaperJoin"];
+                format: "pdf" | "svg";
+                /** @description only lines */
+                bare?: boolean;
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "*/*": string;
                 };
             };
         };

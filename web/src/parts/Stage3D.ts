@@ -29,6 +29,8 @@ export interface Content {
   url: string
   axes?: Axes
   balls?: Ball[]
+  /** Ends of lines that are drawn over the model, three numbers each. */
+  marks?: number[]
 }
 
 /** Height of the scale figure in metres, and the right half of its outline
@@ -81,6 +83,7 @@ interface Pane {
   axes?: THREE.Group
   lines: THREE.LineSegments
   dots: THREE.Points
+  marks: THREE.LineSegments
   action?: THREE.AnimationAction
   centre: THREE.Vector3 // of what is framed
   radius: number
@@ -257,6 +260,8 @@ export class Stage3D {
       const p = (this.panes[i] ??= this.newPane())
       const before = p.content
       p.content = content
+      if (before.marks !== content.marks)
+        p.marks.geometry.setAttribute('position', new THREE.Float32BufferAttribute(content.marks ?? [], 3))
       if (before.url === content.url) {
         if (p.model) {
           this.place(p)
@@ -321,12 +326,25 @@ export class Stage3D {
     lines.renderOrder = dots.renderOrder = 10
     lines.frustumCulled = dots.frustumCulled = false
     lines.visible = dots.visible = this.look.skeleton
-    scene.add(lines, dots)
+    // Nearer to the eye than the surface that they lie on.
+    const marks = new THREE.LineSegments(
+      new THREE.BufferGeometry(),
+      new THREE.LineBasicMaterial({
+        color: this.paint.iron,
+        depthTest: false,
+        transparent: true,
+        opacity: 0.7,
+      }),
+    )
+    marks.renderOrder = 8
+    marks.frustumCulled = false
+    scene.add(lines, dots, marks)
     return {
       scene,
       figure,
       lines,
       dots,
+      marks,
       centre: new THREE.Vector3(),
       radius: 1,
       own: { centre: new THREE.Vector3(), radius: 1 },
@@ -468,6 +486,7 @@ export class Stage3D {
     this.man = figure
     for (const p of this.panes) {
       ;(p.lines.material as THREE.LineBasicMaterial).color.set(paint.verdi)
+      ;(p.marks.material as THREE.LineBasicMaterial).color.set(paint.iron)
       ;(p.dots.material as THREE.PointsMaterial).color.set(paint.ink)
       ;(p.figure.material as THREE.MeshBasicMaterial).color.set(figure)
       if (p.model) {

@@ -31,6 +31,8 @@ export interface PaneInfo {
   /** The model's own unit is not known: what is measured is measured in it. */
   unitless?: boolean
   balls?: Ball[]
+  /** Ends of lines that are drawn over the model, three numbers each. */
+  marks?: number[]
 }
 /** What there is to choose from in the scene. */
 export interface Offer {
@@ -122,7 +124,9 @@ export function View3D({
   const { mode, systemMode } = useColorScheme()
   const picked = useLatest(onPick)
   const boxed = useLatest(onBox)
-  const whole = JSON.stringify(panes.map((p) => ({ url: p.url, axes: p.basis, balls: p.balls })))
+  const whole = JSON.stringify(
+    panes.map((p) => ({ url: p.url, axes: p.basis, balls: p.balls, marks: p.marks })),
+  )
   const [anyway, setAnyway] = useState('')
   const urls = panes.map((p) => p.url).join(' ')
   const nodes = Math.max(0, ...panes.map((p) => p.nodes ?? 0)),

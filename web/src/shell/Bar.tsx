@@ -2,7 +2,7 @@
 // with their counts and worst states.
 import { Autocomplete, styled, TextField } from '@mui/material'
 import { useEffect, useRef, type ReactNode } from 'react'
-import { Link, NavLink, useLocation, useNavigate } from 'react-router'
+import { Link, useLocation, useNavigate } from 'react-router'
 import { useChains } from '../api/chains'
 import { useGallery } from '../api/finds'
 import type { S } from '../api/http'
@@ -45,7 +45,7 @@ const Terraces = styled('nav')({ flex: 1, display: 'flex', minWidth: 0 })
 
 /** A stage: the deeper in the work, the deeper the terrace that it stands on. */
 const Terrace = styled(
-  NavLink,
+  Link,
   own('depth'),
 )<{ depth: number }>(({ depth }) => ({
   flex: 1,

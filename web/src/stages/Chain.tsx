@@ -304,6 +304,15 @@ export function Chain() {
               >
                 Open a chain’s document…
               </MenuItem>
+              {shown(at)?.scene && (
+                <MenuItem
+                  component={Link}
+                  to={`/p/${project}/paper?scene=${shown(at)!.scene}`}
+                  onClick={() => setMenu(null)}
+                >
+                  This band on paper
+                </MenuItem>
+              )}
               {chain && (chains ?? []).filter((c) => c.name === chain.name).length > 1 && (
                 <MenuItem
                   component={Link}

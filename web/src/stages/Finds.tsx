@@ -1,6 +1,6 @@
 import { Button, ToggleButton, ToggleButtonGroup } from '@mui/material'
 import { useMemo } from 'react'
-import { useNavigate, useParams } from 'react-router'
+import { Link, useNavigate, useParams } from 'react-router'
 import { makeChain, useChains } from '../api/chains'
 import { decode, readAs, removeFind, useFind } from '../api/finds'
 import { useAct, type S } from '../api/http'
@@ -387,6 +387,11 @@ function Overview({ project, find: f, error }: { project: number; find?: S['Find
               {own > 0 ? 'Go to its chain' : 'Start a chain'}
             </Button>
             {m && <SaveAs find={f.id} name={f.name} />}
+            {m && (
+              <Button component={Link} to={`/p/${project}/paper?scene=${m.scene}`}>
+                On paper
+              </Button>
+            )}
             {(f.state === 'stopped' || f.state === 'failed') && (
               <Button
                 variant={f.state === 'stopped' ? 'contained' : 'outlined'}
