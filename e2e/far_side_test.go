@@ -42,6 +42,20 @@ func (p *porter) pick(label, option string) {
 	p.until(`!document.querySelector('[role="listbox"]')`)
 }
 
+// TestPrint does what docs/print.md says.
+func TestPrint(t *testing.T) {
+	p := start(t)
+	p.try(p.Go("/p/1/rehearsal/1"))
+	p.wait(`[data-tally]`)
+	p.pick("Target sheet", "Printer, millimetres")
+	p.says(`main`, "It is not closed")
+	p.clickText("Mend all")
+	p.until(`document.querySelector('main').innerText.includes('It is closed all round')`)
+	p.says(`main`, "It fits the bed")
+	p.says(`main`, " cm³ in ")
+	p.says(`main`, "It stands in its pose")
+}
+
 // TestFarSide does what docs/far-side.md says: from the demo project to a walk
 // in the receiver.
 func TestFarSide(t *testing.T) {

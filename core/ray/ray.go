@@ -102,7 +102,7 @@ func (t *Tree) halve(mids []geom.Vec3, k, from, to int, place float64) int {
 // touches the point itself, within a billionth, is not met.
 func (t *Tree) First(from, along geom.Vec3, before float64) (triangle int, at float64) {
 	best, at := -1, before
-	t.walk(from, along, func() float64 { return at }, func(i int32, d float64) bool {
+	t.walk(from, along, 0, func() float64 { return at }, func(i int32, d float64) bool {
 		best, at = int(i), d
 		return true
 	})
@@ -111,7 +111,7 @@ func (t *Tree) First(from, along geom.Vec3, before float64) (triangle int, at fl
 
 // Meets tells whether a line meets anything before a distance.
 func (t *Tree) Meets(from, along geom.Vec3, before float64) (met bool) {
-	t.walk(from, along, func() float64 { return before }, func(int32, float64) bool {
+	t.walk(from, along, 0, func() float64 { return before }, func(int32, float64) bool {
 		met = true
 		return false
 	})
@@ -121,7 +121,13 @@ func (t *Tree) Meets(from, along geom.Vec3, before float64) (met bool) {
 // All calls f with every triangle that a line meets before a distance, in no
 // order.
 func (t *Tree) All(from, along geom.Vec3, before float64, f func(triangle int, at float64)) {
-	t.walk(from, along, func() float64 { return before }, func(i int32, d float64) bool {
+	t.Through(from, along, before, 0, f)
+}
+
+// Through is All for what a line meets within triangles: further from each side
+// than a part of the height over it.
+func (t *Tree) Through(from, along geom.Vec3, before, within float64, f func(triangle int, at float64)) {
+	t.walk(from, along, within, func() float64 { return before }, func(i int32, d float64) bool {
 		f(int(i), d)
 		return true
 	})
@@ -129,7 +135,7 @@ func (t *Tree) All(from, along geom.Vec3, before float64, f func(triangle int, a
 
 // walk calls met with triangles that a line meets, before what far gives then,
 // until met says no.
-func (t *Tree) walk(from, along geom.Vec3, far func() float64, met func(triangle int32, at float64) bool) {
+func (t *Tree) walk(from, along geom.Vec3, within float64, far func() float64, met func(triangle int32, at float64) bool) {
 	if len(t.of) == 0 {
 		return
 	}
@@ -147,7 +153,7 @@ func (t *Tree) walk(from, along geom.Vec3, far func() float64, met func(triangle
 			continue
 		}
 		for i := n.first; i < n.first+n.n; i++ {
-			d, ok := cross(from, along, t.tri[3*i], t.tri[3*i+1], t.tri[3*i+2])
+			d, ok := cross(from, along, t.tri[3*i], t.tri[3*i+1], t.tri[3*i+2], within)
 			if ok && d > 1e-9 && d < far() && !met(t.of[i], d) {
 				return
 			}
@@ -169,14 +175,14 @@ func (n *node) reached(from, along, inverse geom.Vec3, before float64) bool {
 		if a > b {
 			a, b = b, a
 		}
-		low, high = math.Max(low, a), math.Min(high, b)
+		low, high = max(low, a), min(high, b)
 	}
 	return low <= high*(1+1e-12)
 }
 
 // cross is where a line meets a triangle (Möller and Trumbore, "Fast, Minimum
 // Storage Ray/Triangle Intersection", 1997), from either side.
-func cross(from, along, a, b, c geom.Vec3) (at float64, ok bool) {
+func cross(from, along, a, b, c geom.Vec3, within float64) (at float64, ok bool) {
 	e1, e2 := b.Sub(a), c.Sub(a)
 	p := along.Cross(e2)
 	det := e1.Dot(p)
@@ -185,12 +191,12 @@ func cross(from, along, a, b, c geom.Vec3) (at float64, ok bool) {
 	}
 	s := from.Sub(a)
 	u := s.Dot(p) / det
-	if u < 0 || u > 1 {
+	if u < within || u > 1-within {
 		return 0, false
 	}
 	q := s.Cross(e1)
 	v := along.Dot(q) / det
-	if v < 0 || u+v > 1 {
+	if v < within || u+v > 1-within {
 		return 0, false
 	}
 	return e2.Dot(q) / det, true

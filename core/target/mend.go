@@ -38,11 +38,13 @@ var order = [][]string{
 	{"strip"},
 	{"bones-parent", "bones-rename", "bones-trim", "root", "fit-skeleton", "weights"},
 	{"variants", "motions", "keys", "bake-pose"},
+	{"drop-double", "fill-holes", "facing"},
 	{"normals", "sets", "join", "reduce"},
 	{"merge-materials", "alpha", "channels", "atlas", "pictures"},
 	{"basis"},
 	{"scale"},
 	{"ground", "centre"},
+	{"voxelise"},
 	{"colliders"},
 	{"rename"},
 }

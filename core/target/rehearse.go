@@ -11,6 +11,7 @@ import (
 	"excavate/core/geom"
 	"excavate/core/pick"
 	"excavate/core/scene"
+	"excavate/core/solid"
 	"excavate/core/step"
 )
 
@@ -109,6 +110,13 @@ func init() {
 		{"picture sides", (*rehearsal).pictureSides},
 		{"picture format", (*rehearsal).pictureFormat},
 		{"transparency", (*rehearsal).transparency},
+		{"posed", (*rehearsal).posed},
+		{"closed", (*rehearsal).closed},
+		{"shells", (*rehearsal).shells},
+		{"crossing faces", (*rehearsal).crossing},
+		{"walls", (*rehearsal).walls},
+		{"bed", (*rehearsal).bed},
+		{"foot", (*rehearsal).foot},
 		{"normals", (*rehearsal).normals},
 		{"UVs", (*rehearsal).uvs},
 		{"colliders", (*rehearsal).colliders},
@@ -168,6 +176,7 @@ type rehearsal struct {
 	st    scene.Stats
 	bone  []bool
 	alpha alphas
+	body  *solid.Report // looked at once it is asked for
 	out   []Finding
 }
 

@@ -7,6 +7,7 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"math"
 	"os"
 	"slices"
 	"strings"
@@ -47,8 +48,8 @@ func plank(t *testing.T) *scene.Scene {
 		p.Normals = append(p.Normals, 0, 1, 0)
 		p.UVs[0].Data = append(p.UVs[0].Data, float32(i&1), float32(i>>2&1))
 	}
-	p.Triangles = []uint32{0, 4, 5, 0, 5, 1, 2, 3, 7, 2, 7, 6, 0, 2, 6, 0, 6, 4, 1, 5, 7, 1, 7, 3, 0, 1, 3, 0,
-		3, 2, 4, 6, 7, 4, 7, 5}
+	p.Triangles = []uint32{0, 5, 4, 0, 1, 5, 2, 7, 3, 2, 6, 7, 0, 6, 2, 0, 4, 6, 1, 7, 5, 1, 3, 7, 0, 3, 1, 0,
+		2, 3, 4, 7, 6, 4, 5, 7}
 	s.Meshes = []scene.Mesh{{Name: "plank", Parts: []scene.Part{p}}}
 	n := scene.NewNode("plank")
 	n.Mesh = 0
@@ -97,6 +98,21 @@ func parsed(t *testing.T, text string) *Sheet {
 		t.Fatalf("%s: %v", text, err)
 	}
 	return s
+}
+
+// insideOut turns every face round.
+func insideOut(s *scene.Scene) {
+	p := &s.Meshes[0].Parts[0]
+	for k := 0; k < len(p.Triangles); k += 3 {
+		p.Triangles[k], p.Triangles[k+1] = p.Triangles[k+1], p.Triangles[k]
+	}
+}
+
+// beside adds a plank of a fraction of the size at a place.
+func beside(s *scene.Scene, x, y, z, size float32) {
+	n := scene.NewNode("another")
+	n.Mesh, n.Translation, n.Scale = 0, [3]float32{x, y, z}, [3]float32{size, size, size}
+	s.Nodes = append(s.Nodes, n)
 }
 
 // Each rule is broken on purpose: it is found, says what and how much, and its
@@ -161,6 +177,39 @@ func TestEveryRuleIsFoundAndMended(t *testing.T) {
 		}, Warns, "lamp", false},
 		{"a helper", "helpers: false", "helpers", false,
 			func(s *scene.Scene) { s.Nodes = append(s.Nodes, scene.NewNode("spot")) }, Warns, "spot", false},
+		{"a skeleton", "solid: {posed: true}", "posed", true, nil, Stops, "1 skin, 0 morph targets", false},
+		{"a hole", "solid: {closed: true}", "closed", false, func(s *scene.Scene) {
+			p := &s.Meshes[0].Parts[0]
+			p.Triangles = p.Triangles[:len(p.Triangles)-3]
+		}, Stops, "3 open edges round 1 hole", false},
+		{"a face turned", "solid: {closed: true}", "closed", false, func(s *scene.Scene) {
+			p := &s.Meshes[0].Parts[0]
+			p.Triangles[0], p.Triangles[1] = p.Triangles[1], p.Triangles[0]
+		}, Stops, "3 edges whose faces disagree", false},
+		{"inside out", "solid: {closed: true}", "closed", false, insideOut, Stops, "1 piece inside out", false},
+		{"a face twice", "solid: {closed: true}", "closed", false, func(s *scene.Scene) {
+			p := &s.Meshes[0].Parts[0]
+			p.Triangles = append(p.Triangles, p.Triangles[:3]...)
+			scaled(s, 0.005)
+		}, Stops, "3 edges of more than two faces", false},
+		{"a shell within", "solid: {closed: true}", "shells", false, func(s *scene.Scene) {
+			beside(s, 0, 0.0025, 0, 0.2)
+			scaled(s, 0.005)
+		}, Warns, "1 closed piece lies wholly in another", true},
+		{"two through each other", "solid: {closed: true}", "crossing faces", false,
+			func(s *scene.Scene) {
+				beside(s, 0.005, 0.003, 0.0015, 0.3)
+				scaled(s, 0.005)
+			}, Warns, "edges go through", true},
+		{"thin walls", "solid: {wall: 0.003}", "walls", false, func(s *scene.Scene) {
+			s.Nodes[0].Scale[1] = 0.5
+			scaled(s, 0.005)
+		}, Warns, "the thinnest 2.5 mm, 3 wanted", true},
+		{"too large for the bed", "solid: {bed: [3, 2, 3]}", "bed", false, nil, Stops,
+			"2000 × 4000 mm and 1000 mm high; the bed is 3000 × 2000 mm, 3000 high", false},
+		{"no foot", "solid: {foot: 1}", "foot", false, func(s *scene.Scene) {
+			s.Nodes[0].Rotation = [4]float32{float32(math.Sin(math.Pi / 8)), 0, 0, float32(math.Cos(math.Pi / 8))}
+		}, Warns, "0 cm² lie flat, 1e+04 wanted", true},
 		{"triangles", "limits: {triangles: 11}", "triangles", false, dense, Stops, "800 of at most 11", false},
 		{"meshes", "limits: {meshes: 1}", "meshes", false, func(s *scene.Scene) { anew(s, "other") }, Stops,
 			"2 of at most 1", false},
@@ -599,7 +648,7 @@ func TestASheetFromAnExample(t *testing.T) {
 // A form's values and the text say the same.
 func TestSheetsAsValues(t *testing.T) {
 	for _, id := range []string{"reedlight", "tideworks", "weirwork", "lanternfolk", "millrace", "stilttable",
-		"gltf-engine"} {
+		"gltf-engine", "print"} {
 		a := shipped(t, id)
 		text, err := Text(asJSON(t, a), nil)
 		if err != nil {
@@ -1028,4 +1077,61 @@ func TestRoomAboveAnExample(t *testing.T) {
 			t.Errorf("%s: %q, want %q", in, got, want)
 		}
 	}
+}
+
+// What only the porter decides for a print has answers whose steps mend it.
+func TestAnswersForAPrint(t *testing.T) {
+	for _, c := range []struct {
+		rule, sheet string
+		spoil       func(*scene.Scene)
+	}{
+		{"shells", "solid: {closed: true}", func(s *scene.Scene) { beside(s, 0, 0.0025, 0, 0.2) }},
+		{"crossing faces", "solid: {closed: true}", func(s *scene.Scene) { beside(s, 0.005, 0.003, 0.0015, 0.3) }},
+		{"walls", "solid: {wall: 0.003}", func(s *scene.Scene) { s.Nodes[0].Scale[1] = 0.5 }},
+	} {
+		s := plank(t)
+		c.spoil(s)
+		scaled(s, 0.005)
+		sheet := parsed(t, c.sheet)
+		f := finding(t, Rehearse(s, sheet), c.rule)
+		if f.Ask == nil || len(f.Ask.Answers) == 0 || len(f.Mends) > 0 {
+			t.Fatalf("%+v", f)
+		}
+		for _, a := range f.Ask.Answers {
+			bands, err := chain.Run(t.Context(), "x", s, &chain.Chain{Steps: a.Mends}, nil, nil, nil)
+			if err != nil || chain.Failed(bands) != nil {
+				t.Fatalf("%s, %s: %v", c.rule, a.Text, err)
+			}
+			end := chain.Last(bands).Scene
+			if f := finding(t, Rehearse(end, sheet), c.rule); f.Severity != Holds {
+				t.Errorf("%s, %s: %+v", c.rule, a.Text, f)
+			}
+			if c.rule != "walls" {
+				if f := finding(t, Rehearse(end, sheet), "closed"); f.Severity != Holds {
+					t.Errorf("%s, %s: %+v", c.rule, a.Text, f)
+				}
+			}
+		}
+	}
+}
+
+// The figures that a printer's user reads are those of the body.
+func TestMatter(t *testing.T) {
+	s := plank(t)
+	scaled(s, 0.005) // 10 × 5 × 20 mm
+	f := finding(t, Rehearse(s, parsed(t, "solid: {closed: true, density: 1240}")), "closed")
+	if f.Severity != Holds || f.Where != "1 cm³ in 1 piece, 1.24 g" {
+		t.Errorf("%+v", f)
+	}
+}
+
+func finding(t *testing.T, list []Finding, rule string) Finding {
+	t.Helper()
+	for _, f := range list {
+		if f.Rule == rule {
+			return f
+		}
+	}
+	t.Fatalf("no finding of %s", rule)
+	return Finding{}
 }

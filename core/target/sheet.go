@@ -55,6 +55,7 @@ type Sheet struct {
 	Colliders    *Colliders `json:"colliders,omitempty" jsonschema:"title=Colliders"`
 	Motions      *Motions   `json:"motions,omitempty" jsonschema:"title=Motions"`
 	Variants     string     `json:"variants,omitempty" jsonschema:"title=Other looks,enum=one,enum=kept,description=one: the target knows no variants"`
+	Solid        *Solid     `json:"solid,omitempty" jsonschema:"title=A body that can be printed"`
 	Normals      bool       `json:"normals,omitempty" jsonschema:"title=Needs normals"`
 	Licence      *Licence   `json:"licence,omitempty" jsonschema:"title=Licence"`
 
@@ -142,6 +143,18 @@ type Motions struct {
 	None  bool    `json:"none,omitempty" jsonschema:"title=None may be there"`
 	Apart bool    `json:"apart,omitempty" jsonschema:"title=Each in a file of its own"`
 	Most  float64 `json:"longest,omitempty" jsonschema:"title=Longest,minimum=0" jsonschema_extras:"unit=s"`
+}
+
+// Solid says what a body must be that is made of matter. Lengths are as it is
+// delivered.
+type Solid struct {
+	Closed bool      `json:"closed,omitempty" jsonschema:"title=Closed all round,description=No holes; no edges of three faces; no faces inside out or through each other"`
+	Posed  bool      `json:"posed,omitempty" jsonschema:"title=In its pose,description=No skeleton and no morph targets: what is printed stands still"`
+	Wall   float64   `json:"wall,omitempty" jsonschema:"title=Walls at least,minimum=0,maximum=1" jsonschema_extras:"unit=m"`
+	Foot   float64   `json:"foot,omitempty" jsonschema:"title=Flat foot at least,minimum=0,description=What of it lies on the bed in square metres"`
+	Bed    []float64 `json:"bed,omitempty" jsonschema:"title=Fits the bed,minItems=3,maxItems=3,description=Width and depth and height in metres" jsonschema_extras:"unit=m"`
+	// Density is told as a weight: 1240 is that of polylactide.
+	Density float64 `json:"density,omitempty" jsonschema:"title=Density,minimum=0,maximum=30000,description=Tells the weight in kg of a cubic metre"`
 }
 
 // Licence says what the target asks about whose it is.
