@@ -164,6 +164,16 @@ func TestAHouseOfBlocks(t *testing.T) {
 	p.clickText("Undo")
 	p.until(`!document.querySelector('[data-band="7"]')`)
 
+	// Plans to build it by.
+	p.clickText("More")
+	p.wait(`[role="menuitem"][href*="/blocks?format=pdf"]`)
+	n := mustEval(p, `fetch(document.querySelector('[role="menuitem"][href*="format=json"]').href).then((r) => r.json()).then((b) => String(b.layers.length + ' ' + b.kinds.length))`)
+	if n != "55 6" {
+		t.Errorf("layers and kinds: %s", n)
+	}
+	p.try(p.Key(kb.Escape))
+	p.until(`!document.querySelector('[role="menu"]')`)
+
 	// Surfaces of them have a material for each kind of block.
 	p.clickText("Add step")
 	p.click(`[data-step="surfaces"]`)

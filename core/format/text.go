@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"math"
 	"strconv"
+	"strings"
 	"unicode/utf16"
 )
 
@@ -140,4 +141,14 @@ func b2i(b bool) int {
 func Finite32(v float64) (float32, bool) {
 	f := float32(v)
 	return f, f-f == 0
+}
+
+// ASCII is text in the letters that every font has; others are question marks.
+func ASCII(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 || r > 0x7e {
+			return '?'
+		}
+		return r
+	}, s)
 }

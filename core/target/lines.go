@@ -60,6 +60,11 @@ func (s *Sheet) Lines() (out [][2]string) {
 	case s.Ground:
 		add("Stands", "on the ground")
 	}
+	if b := s.Solid; b != nil {
+		if text := b.says(); text != "" {
+			add("Body", "%s", text)
+		}
+	}
 	if s.Transparency {
 		add("Alpha", "as the pictures call for")
 	}
@@ -163,4 +168,18 @@ func (s *Sheet) without() (out []string) {
 		out = append(out, "other looks")
 	}
 	return out
+}
+
+func (b *Solid) says() string {
+	var out []string
+	if b.Closed {
+		out = append(out, "closed all round")
+	}
+	if b.Wall > 0 {
+		out = append(out, fmt.Sprintf("walls of %.4g mm", b.Wall*1000))
+	}
+	if len(b.Bed) == 3 {
+		out = append(out, fmt.Sprintf("within %.4g × %.4g × %.4g mm", b.Bed[0]*1000, b.Bed[1]*1000, b.Bed[2]*1000))
+	}
+	return strings.Join(out, ", ")
 }

@@ -1115,6 +1115,19 @@ func TestAnswersForAPrint(t *testing.T) {
 	}
 }
 
+// A sheet says in words what it wants of a body.
+func TestLinesOfABody(t *testing.T) {
+	for _, l := range parsed(t, "solid: {closed: true, wall: 0.0008, bed: [0.22, 0.2, 0.25]}").Lines() {
+		if l[0] == "Body" {
+			if l[1] != "closed all round, walls of 0.8 mm, within 220 × 200 × 250 mm" {
+				t.Errorf("%q", l[1])
+			}
+			return
+		}
+	}
+	t.Error("it says nothing of the body")
+}
+
 // The figures that a printer's user reads are those of the body.
 func TestMatter(t *testing.T) {
 	s := plank(t)

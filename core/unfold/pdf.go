@@ -8,8 +8,9 @@ import (
 	"image/draw"
 	"image/jpeg"
 	"math"
-	"strings"
 	"time"
+
+	"excavate/core/format"
 
 	"codeberg.org/go-pdf/fpdf"
 )
@@ -112,15 +113,5 @@ func (sh *Sheet) pdfFoot(d *fpdf.Fpdf, page int) {
 	}
 	at := sh.footAt()
 	d.SetFontUnitSize(2.6)
-	d.Text(at[0], at[1], latin(sh.foot(page)))
-}
-
-// latin is text in the letters that a document's own fonts have.
-func latin(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < 0x20 || r > 0x7e {
-			return '?'
-		}
-		return r
-	}, s)
+	d.Text(at[0], at[1], format.ASCII(sh.foot(page)))
 }

@@ -1020,18 +1020,39 @@ func (e ListEntriesParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for SceneBlocksParamsFormat.
+const (
+	SceneBlocksParamsFormatJson SceneBlocksParamsFormat = "json"
+	SceneBlocksParamsFormatPdf  SceneBlocksParamsFormat = "pdf"
+	SceneBlocksParamsFormatTxt  SceneBlocksParamsFormat = "txt"
+)
+
+// Valid indicates whether the value is a known member of the SceneBlocksParamsFormat enum.
+func (e SceneBlocksParamsFormat) Valid() bool {
+	switch e {
+	case SceneBlocksParamsFormatJson:
+		return true
+	case SceneBlocksParamsFormatPdf:
+		return true
+	case SceneBlocksParamsFormatTxt:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ScenePaperFileParamsFormat.
 const (
-	Pdf ScenePaperFileParamsFormat = "pdf"
-	Svg ScenePaperFileParamsFormat = "svg"
+	ScenePaperFileParamsFormatPdf ScenePaperFileParamsFormat = "pdf"
+	ScenePaperFileParamsFormatSvg ScenePaperFileParamsFormat = "svg"
 )
 
 // Valid indicates whether the value is a known member of the ScenePaperFileParamsFormat enum.
 func (e ScenePaperFileParamsFormat) Valid() bool {
 	switch e {
-	case Pdf:
+	case ScenePaperFileParamsFormatPdf:
 		return true
-	case Svg:
+	case ScenePaperFileParamsFormatSvg:
 		return true
 	default:
 		return false
@@ -3462,6 +3483,14 @@ type OpenRecipeParams struct {
 	Changed *bool `form:"changed,omitempty" json:"changed,omitempty"`
 }
 
+// SceneBlocksParams defines parameters for SceneBlocks.
+type SceneBlocksParams struct {
+	Format SceneBlocksParamsFormat `form:"format" json:"format"`
+}
+
+// SceneBlocksParamsFormat defines parameters for SceneBlocks.
+type SceneBlocksParamsFormat string
+
 // CompareScenesParams defines parameters for CompareScenes.
 type CompareScenesParams struct {
 	With string `form:"with" json:"with"`
@@ -4145,6 +4174,9 @@ type ServerInterface interface {
 
 	// (POST /api/recipes/open)
 	OpenRecipe(c fiber.Ctx, params OpenRecipeParams) error
+
+	// (GET /api/scenes/{digest}/blocks)
+	SceneBlocks(c fiber.Ctx, digest Digest, params SceneBlocksParams) error
 
 	// (GET /api/scenes/{digest}/clues)
 	SceneClues(c fiber.Ctx, digest Digest) error
@@ -8556,6 +8588,51 @@ func (siw *ServerInterfaceWrapper) OpenRecipe(c fiber.Ctx) error {
 	return handler(c)
 }
 
+// SceneBlocks operation middleware
+func (siw *ServerInterfaceWrapper) SceneBlocks(c fiber.Ctx) error {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "digest" -------------
+	var digest Digest
+
+	err = runtime.BindStyledParameterWithOptions("simple", "digest", c.Params("digest"), &digest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter digest: %w", err).Error())
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SceneBlocksParams
+
+	var query url.Values
+	query, err = url.ParseQuery(string(c.Request().URI().QueryString()))
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for query string: %w", err).Error())
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", query, &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return fiber.NewError(fiber.StatusBadRequest, fmt.Errorf("Invalid format for parameter format: %w", err).Error())
+	}
+
+	handler := func(c fiber.Ctx) error {
+		return siw.Handler.SceneBlocks(c, digest, params)
+	}
+
+	for i := len(siw.HandlerMiddlewares) - 1; i >= 0; i-- {
+		m := siw.HandlerMiddlewares[i]
+		next := handler
+		handler = func(c fiber.Ctx) error {
+			return m(c, next)
+		}
+	}
+
+	return handler(c)
+}
+
 // SceneClues operation middleware
 func (siw *ServerInterfaceWrapper) SceneClues(c fiber.Ctx) error {
 
@@ -10310,6 +10387,8 @@ func RegisterHandlersWithOptions(router fiber.Router, si ServerInterface, option
 	router.Get(options.BaseURL+"/api/scenes/:digest/comparison", wrapper.CompareScenes)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/distances", wrapper.SceneDistances)
+
+	router.Get(options.BaseURL+"/api/scenes/:digest/blocks", wrapper.SceneBlocks)
 
 	router.Get(options.BaseURL+"/api/scenes/:digest/paper", wrapper.ScenePaper)
 

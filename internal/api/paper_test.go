@@ -91,6 +91,9 @@ func TestPaper(t *testing.T) {
 			t.Errorf("%s answers %d, want %d", query, got, want)
 		}
 	}
+	if got, b := c.do("GET", "/api/scenes/"+pontoon.Model.Scene+"/blocks?format=txt", nil); got != 422 || !bytes.Contains(b, []byte("nothing of it has voxels")) {
+		t.Errorf("blocks of what has no voxels: %d, %s", got, b)
+	}
 	if got, _ := c.do("GET", "/api/scenes/"+fmt.Sprintf("%064d", 1)+"/paper", nil); got != 404 {
 		t.Errorf("a scene that is not there answers %d", got)
 	}

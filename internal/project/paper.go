@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync"
 
+	"excavate/core/blocks"
 	"excavate/core/unfold"
 )
 
@@ -59,4 +60,17 @@ func (s *Scenes) Paper(ctx context.Context, digest string, o unfold.Options) (*u
 	}
 	s.papers.put(key, made)
 	return made, nil
+}
+
+// Blocks is how a scene's voxels are built of blocks.
+func (s *Scenes) Blocks(digest string) (*blocks.Build, error) {
+	sc, err := s.Get(digest)
+	if err != nil {
+		return nil, err
+	}
+	b, err := blocks.Of(sc)
+	if err != nil {
+		return nil, errorf(Unusable, "%v", err)
+	}
+	return b, nil
 }

@@ -167,3 +167,7 @@ export const paperGround = (digest: string, o: PaperOptions, page: number) =>
   `/api/scenes/${digest}/paper/ground?${asked({ ...o, page })}`
 export const paperFile = (digest: string, o: PaperOptions, format: 'pdf' | 'svg') =>
   `/api/scenes/${digest}/paper/file?${asked({ ...o, format })}`
+
+/** How a scene's voxels are built of blocks. */
+export const blocksFile = (digest: string, format: 'pdf' | 'txt' | 'json') =>
+  `/api/scenes/${digest}/blocks?format=${format}`

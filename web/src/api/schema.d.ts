@@ -2337,6 +2337,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{digest}/blocks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        /** @description How the scene's voxels are built of blocks, layer by layer, as plans to print, a text, or JSON; see docs/formats.md. */
+        get: operations["sceneBlocks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{digest}/paper": {
         parameters: {
             query?: {
@@ -8055,6 +8074,30 @@ export interface operations {
                 };
                 content: {
                     "model/gltf-binary": string;
+                };
+            };
+        };
+    };
+    sceneBlocks: {
+        parameters: {
+            query: {
+                format: "pdf" | "txt" | "json";
+            };
+            header?: never;
+            path: {
+                digest: components["parameters"]["Digest"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "*/*": string;
                 };
             };
         };

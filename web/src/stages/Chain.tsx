@@ -4,7 +4,7 @@ import { Link } from 'react-router'
 import { chainDocument, putSteps, redo, rerun, undo, useBands, useSteps } from '../api/chains'
 import { useFind } from '../api/finds'
 import { useAct, type S } from '../api/http'
-import { thumb, useInventory, useStepTrial, viewUrl } from '../api/scenes'
+import { blocksFile, thumb, useInventory, useStepTrial, viewUrl } from '../api/scenes'
 import { useAddress, useShow } from '../parts/address'
 import { Fault } from '../parts/bits'
 import { count, plural, seconds } from '../parts/format'
@@ -158,6 +158,9 @@ export function Chain() {
     (p): p is PaneInfo => !!p,
   )
   const steps = chain?.steps ?? []
+  // A step made voxels, and none has ended them since.
+  const last = (names: string[]) => steps.slice(0, at).findLastIndex((s) => !s.off && names.includes(s.step))
+  const voxels = last(['voxelise']) >= 0 && last(['voxelise']) > last(['surfaces'])
   const i = at - 1 // index of the chosen band's step
   const replace = (s: S['ChainStep']) => edit.put(steps.map((x, k) => (k === i ? s : x)))
   const keep = () => {
@@ -313,6 +316,24 @@ export function Chain() {
                   This band on paper
                 </MenuItem>
               )}
+              {shown(at)?.scene &&
+                voxels &&
+                (['pdf', 'txt', 'json'] as const).map((f) => (
+                  <MenuItem
+                    key={f}
+                    component="a"
+                    href={blocksFile(shown(at)!.scene!, f)}
+                    onClick={() => setMenu(null)}
+                  >
+                    {
+                      {
+                        pdf: 'Plans of its layers (PDF)',
+                        txt: 'Its blocks as text',
+                        json: 'Its blocks as JSON',
+                      }[f]
+                    }
+                  </MenuItem>
+                ))}
               {chain && (chains ?? []).filter((c) => c.name === chain.name).length > 1 && (
                 <MenuItem
                   component={Link}
