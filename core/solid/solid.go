@@ -63,8 +63,7 @@ func Look(sh *shell.Shell, wall float64, up geom.Vec3) *Report {
 // edges counts those that do not close the surface, and the holes they go round.
 func (r *Report) edges(sh *shell.Shell) {
 	group := map[int32]int32{} // of places at open edges, to one of them
-	var find func(v int32) int32
-	find = func(v int32) int32 {
+	find := func(v int32) int32 {
 		for group[v] != v {
 			group[v] = group[group[v]]
 			v = group[v]
