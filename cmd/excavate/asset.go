@@ -317,8 +317,9 @@ func pixels(size string) (w, h int, err error) {
 
 func renderCommand(o *options) *cobra.Command {
 	var out, size string
-	var figure, ground, replace bool
+	var figure, ground, replace, shade bool
 	var turn, tilt float64
+	var views int
 	var behind string
 	c := &cobra.Command{Use: "render FILE -o OUT.png --size 800x600", Short: "Draw a model to a picture", Args: cobra.ExactArgs(1)}
 	c.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, in the picture format of its ending; - for a PNG on the standard output")
@@ -326,6 +327,8 @@ func renderCommand(o *options) *cobra.Command {
 	c.Flags().StringVar(&size, "size", "800x600", "`WIDTHxHEIGHT` in pixels")
 	c.Flags().BoolVar(&figure, "figure", false, "draw the scale figure, 1.75 m, beside it")
 	c.Flags().BoolVar(&ground, "ground", true, "draw ground lines")
+	c.Flags().BoolVar(&shade, "shade", false, "corners are darker and things throw shadows; takes seconds")
+	c.Flags().IntVar(&views, "views", 1, "`N` views from all round in one picture, each of --size")
 	c.Flags().Float64Var(&turn, "turn", 0, "turn the camera by `DEGREES` about the up axis")
 	c.Flags().Float64Var(&tilt, "tilt", 0, "look at it from so many `DEGREES` higher")
 	c.Flags().StringVar(&behind, "background", "", "what lies behind it: paper, none, or a `COLOUR` such as #2f3b40")
@@ -360,8 +363,11 @@ func renderCommand(o *options) *cobra.Command {
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[0], err)
 		}
-		img := render.Draw(s, render.Options{Width: w, Height: h, Background: background, Figure: figure,
-			Ground: ground, Turn: turn, Tilt: tilt})
+		img, err := render.Views(s, render.Options{Width: w, Height: h, Background: background, Figure: figure,
+			Ground: ground, Turn: turn, Tilt: tilt, Shade: shade}, views)
+		if err != nil {
+			return fmt.Errorf("--views %w", err)
+		}
 		b, lost, err := pixel.Write(to.Name, pixel.ToNRGBA(img), pixel.WriteOptions{Meaning: pixel.Colour})
 		if err != nil {
 			return err

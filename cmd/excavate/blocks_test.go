@@ -2,6 +2,8 @@ package main
 
 import (
 	"bytes"
+	"fmt"
+	"image/png"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -51,5 +53,35 @@ func TestBlocks(t *testing.T) {
 		if _, said, status := run(t, dir, "", append([]string{"blocks"}, args...)...); status == 0 || !strings.Contains(said, want) {
 			t.Errorf("%v: %d, %q", args, status, said)
 		}
+	}
+}
+
+// Four views stand in one picture; shading changes what is drawn.
+func TestRenderViews(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, map[string]string{"cube.obj": cubeOBJ})
+	size := func(name string, args ...string) string {
+		if out, said, status := run(t, dir, "", append([]string{"render", "cube.obj", "-o", name, "--size", "100x80"}, args...)...); status != 0 {
+			t.Fatalf("%s%s", out, said)
+		}
+		b, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := png.DecodeConfig(bytes.NewReader(b))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprintf("%dx%d", c.Width, c.Height)
+	}
+	if a, b, c := size("one.png"), size("four.png", "--views", "4"), size("lit.png", "--shade"); a != "100x80" || b != "200x160" || c != "100x80" {
+		t.Errorf("%s, %s, %s", a, b, c)
+	}
+	one, _ := os.ReadFile(filepath.Join(dir, "one.png"))
+	if lit, _ := os.ReadFile(filepath.Join(dir, "lit.png")); bytes.Equal(one, lit) {
+		t.Error("shading changes nothing")
+	}
+	if _, said, status := run(t, dir, "", "render", "cube.obj", "-o", "x.png", "--views", "65"); status == 0 || !strings.Contains(said, "--views 65: from 1 to 64") {
+		t.Errorf("%d, %s", status, said)
 	}
 }

@@ -17,6 +17,7 @@ import (
 
 	"excavate/core/geom"
 	"excavate/core/parallel"
+	"excavate/core/ray"
 	"excavate/core/scene"
 )
 
@@ -28,6 +29,7 @@ type Options struct {
 	Ground        bool    // draw ground lines
 	Turn          float64 // degrees about the up axis, from three quarters front
 	Tilt          float64 // degrees that the camera stands higher than usual, from where it looks down
+	Shade         bool    // corners are darker and things throw shadows; takes seconds
 	Samples       int     // samples along each side of a pixel; 0 is 2
 }
 
@@ -132,7 +134,22 @@ func Draw(s *scene.Scene, o Options) *image.NRGBA {
 	for _, l := range j.later {
 		j.rows(l.verts, [][]triangle{l.tris})
 	}
-	return resolve(j.pix, w, h, o.Samples)
+	img := resolve(j.pix, w, h, o.Samples)
+	if o.Shade {
+		lit := &shade{cam: newCamera(frame, o.Width, o.Height, o.Turn, o.Tilt), w: o.Width, h: o.Height,
+			ground: box.Min[1], onto: o.Ground && o.Background.A == 255, reach: max(box.Size().Len()/4, 1e-9)}
+		for _, p := range parts {
+			if p.part.Material >= 0 && s.Materials[p.part.Material].Alpha == scene.Blend {
+				continue
+			}
+			for _, v := range p.part.Triangles {
+				lit.tri = append(lit.tri, geom.At(p.pos, v))
+			}
+		}
+		lit.tree = ray.New(lit.tri)
+		lit.darken(img)
+	}
+	return img
 }
 
 type camera struct {

@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"math"
 	"runtime"
+	"strings"
 	"testing"
 
 	"excavate/core/geom"
@@ -246,5 +247,129 @@ func TestTilt(t *testing.T) {
 	}
 	if level*20 > above {
 		t.Errorf("%d texels from the side, %d from above", level, above)
+	}
+}
+
+// A wall on a floor: the floor is darker in the corner than far from it, in the
+// wall's shadow than in the sun, and a floor alone is as it was.
+func TestShade(t *testing.T) {
+	floor := func(y float32, wall bool) *scene.Scene {
+		p := scene.Part{Material: 0, Positions: []float32{-2, y, -2, 2, y, -2, 2, y, 2, -2, y, 2}, Triangles: []uint32{0, 2, 1, 0, 3, 2}}
+		if wall { // along the back, two metres high
+			p.Positions = append(p.Positions, -2, y, -1, 2, y, -1, 2, y+2, -1, -2, y+2, -1)
+			p.Triangles = append(p.Triangles, 4, 5, 6, 4, 6, 7)
+		}
+		n := scene.NewNode("floor")
+		n.Mesh = 0
+		m := scene.NewMaterial("white")
+		m.Unlit = true
+		return &scene.Scene{Basis: geom.GLTF, Nodes: []scene.Node{n}, Meshes: []scene.Mesh{{Parts: []scene.Part{p}}}, Materials: []scene.Material{m}}
+	}
+	o := Options{Width: 120, Height: 90, Background: Paper, Turn: 32, Tilt: 30}
+	lit := o
+	lit.Shade = true
+	bare, shaded := Draw(floor(0, false), o), Draw(floor(0, false), lit)
+	same := 0
+	for i := range bare.Pix {
+		if bare.Pix[i] == shaded.Pix[i] {
+			same++
+		}
+	}
+	if same < len(bare.Pix)*99/100 {
+		t.Errorf("of a floor alone %d of %d bytes are as they were", same, len(bare.Pix))
+	}
+
+	s := floor(0, true)
+	img := Draw(s, lit)
+	box := geom.Box{Min: geom.Vec3{-2, 0, -2}, Max: geom.Vec3{2, 2, 2}}
+	cam := newCamera(box, lit.Width, lit.Height, lit.Turn, lit.Tilt)
+	at := func(p geom.Vec3) int {
+		x, y, _, ok := cam.project(p)
+		if !ok {
+			t.Fatalf("%v is not in the picture", p)
+		}
+		c := img.NRGBAAt(int(x), int(y))
+		return int(c.G)
+	}
+	corner, open, behind := at(geom.Vec3{0, 0, -0.93}), at(geom.Vec3{0, 0, 1.6}), at(geom.Vec3{0.9, 0.05, -0.5})
+	if corner >= open-8 {
+		t.Errorf("the corner is %d, the open floor %d", corner, open)
+	}
+	if behind >= open {
+		t.Errorf("near the wall it is %d, far from it %d", behind, open)
+	}
+	if again := Draw(s, lit); !bytes.Equal(again.Pix, img.Pix) {
+		t.Error("the same scene gives another picture")
+	}
+
+	// What stands between the sun and the floor throws a shadow; glass does not.
+	roof := func(alpha scene.AlphaMode) *scene.Scene {
+		s := floor(0, false)
+		p := scene.Part{Material: 1, Positions: []float32{-1, 1.5, -1, 1, 1.5, -1, 1, 1.5, 1, -1, 1.5, 1}, Triangles: []uint32{0, 2, 1, 0, 3, 2}}
+		s.Meshes[0].Parts = append(s.Meshes[0].Parts, p)
+		m := s.Materials[0]
+		m.Alpha, m.BaseColour = alpha, [4]float32{1, 1, 1, 0}
+		if alpha == scene.Opaque {
+			m.BaseColour[3] = 1
+		}
+		s.Materials = append(s.Materials, m)
+		return s
+	}
+	lit.Tilt = -4 // from beneath its height
+	box.Max[1] = 1.5
+	cam = newCamera(box, lit.Width, lit.Height, lit.Turn, lit.Tilt)
+	under := geom.Vec3{0.9, 0, -1} // the sun's line from here goes through the roof's middle
+	img = Draw(roof(scene.Opaque), lit)
+	dark := at(under)
+	img = Draw(roof(scene.Blend), lit)
+	if light := at(under); dark >= light-20 {
+		t.Errorf("under a roof it is %d, under glass %d", dark, light)
+	}
+}
+
+// Each place of a sheet has the view that Draw gives, turned by its share.
+func TestViews(t *testing.T) {
+	s := sheet(4)
+	o := Options{Width: 40, Height: 30, Background: Paper, Ground: true}
+	img, err := Views(s, o, 5)
+	if err != nil || img.Rect != image.Rect(0, 0, 120, 60) {
+		t.Fatalf("%v, %v", err, img)
+	}
+	for i := range 6 {
+		turned := o
+		turned.Turn = 72 * float64(i)
+		want := Draw(s, turned)
+		same := true
+		for y := range 30 {
+			for x := range 40 {
+				got := img.NRGBAAt(i%3*40+x, i/3*30+y)
+				if i == 5 {
+					same = same && got == Paper // no view is left for it
+				} else {
+					same = same && got == want.NRGBAAt(x, y)
+				}
+			}
+		}
+		if !same {
+			t.Errorf("place %d has another picture", i)
+		}
+	}
+	if one, err := Views(s, o, 1); err != nil || one.Rect.Dx() != 40 {
+		t.Errorf("%v", err)
+	}
+	for _, n := range []int{0, 65} {
+		if _, err := Views(s, o, n); err == nil {
+			t.Errorf("%d views are drawn", n)
+		}
+	}
+	if _, err := Views(s, Options{Width: 8192, Height: 8192}, 9); err == nil || !strings.Contains(err.Error(), "24576 × 24576 pixels") {
+		t.Errorf("%v", err)
+	}
+}
+
+func BenchmarkShade(b *testing.B) {
+	s := sheet(300)
+	for b.Loop() {
+		Draw(s, Options{Width: 400, Height: 300, Background: Paper, Shade: true})
 	}
 }

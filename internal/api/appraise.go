@@ -18,6 +18,13 @@ func keep(c fiber.Ctx, mime string, b []byte) error {
 	return c.Send(b)
 }
 
+// attach sends a file that the browser saves under a name.
+func attach(c fiber.Ctx, name string, data []byte) error {
+	c.Set("Content-Type", "application/octet-stream")
+	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
+	return c.Send(data)
+}
+
 func (s *Server) SceneInventory(c fiber.Ctx, digest Digest) error {
 	b, err := s.svc.Scenes.Inventory(digest)
 	if err != nil {
@@ -100,9 +107,7 @@ func (s *Server) ScenePictureFile(c fiber.Ctx, digest Digest, n int, p ScenePict
 		name = name[:i]
 	}
 	name += pixel.Writable(p.Format).Ending
-	c.Set("Content-Type", "application/octet-stream")
-	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
-	return c.Send(out)
+	return attach(c, name, out)
 }
 
 func (s *Server) ScenePictureAppraisal(c fiber.Ctx, digest Digest, n int) error {

@@ -1,7 +1,7 @@
 package api
 
 import (
-	"mime"
+	"excavate/core/delivery"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -23,11 +23,5 @@ func (s *Server) SceneBlocks(c fiber.Ctx, digest Digest, p SceneBlocksParams) er
 	if err != nil {
 		return err
 	}
-	name := b.Name
-	if name == "" {
-		name = "blocks"
-	}
-	c.Set("Content-Type", "application/octet-stream")
-	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name + "." + string(p.Format)}))
-	return c.Send(data)
+	return attach(c, delivery.FileName(b.Name, "."+string(p.Format)), data)
 }

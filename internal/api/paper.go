@@ -2,9 +2,9 @@ package api
 
 import (
 	"math"
-	"mime"
 	"strings"
 
+	"excavate/core/delivery"
 	"excavate/core/geom"
 	"excavate/core/pixel"
 	"excavate/core/unfold"
@@ -13,12 +13,13 @@ import (
 	"github.com/gofiber/fiber/v3"
 )
 
-// paperOptions are what the three calls about paper ask for alike.
-func paperOptions(height *float64, paper *string, margin, tab *float64, cut, join *string) (o unfold.Options, err error) {
-	o = unfold.Options{Height: value(height), Cut: keys(cut), Join: keys(join)}
+// unfolded unfolds a scene as the three calls about paper ask for it alike.
+func (s *Server) unfolded(c fiber.Ctx, digest Digest, height *float64, paper *string, margin, tab *float64,
+	cut, join *string) (sheet *unfold.Sheet, err error) {
+	o := unfold.Options{Height: value(height), Cut: keys(cut), Join: keys(join)}
 	if paper != nil {
 		if o.Paper, err = unfold.PaperOf(*paper); err != nil {
-			return o, bad(400, "paper %v", err)
+			return nil, bad(400, "paper %v", err)
 		}
 	}
 	// 0 is none here, and the usual there.
@@ -32,7 +33,7 @@ func paperOptions(height *float64, paper *string, margin, tab *float64, cut, joi
 			}
 		}
 	}
-	return o, nil
+	return s.svc.Scenes.Paper(c.Context(), digest, o)
 }
 
 func keys(list *string) []string {
@@ -40,11 +41,7 @@ func keys(list *string) []string {
 }
 
 func (s *Server) ScenePaper(c fiber.Ctx, digest Digest, p ScenePaperParams) error {
-	o, err := paperOptions(p.Height, p.Paper, p.Margin, p.Tab, p.Cut, p.Join)
-	if err != nil {
-		return err
-	}
-	sheet, err := s.svc.Scenes.Paper(c.Context(), digest, o)
+	sheet, err := s.unfolded(c, digest, p.Height, p.Paper, p.Margin, p.Tab, p.Cut, p.Join)
 	if err != nil {
 		return err
 	}
@@ -88,11 +85,7 @@ func metres(p geom.Vec3, perUnit float64) []float64 {
 }
 
 func (s *Server) ScenePaperGround(c fiber.Ctx, digest Digest, p ScenePaperGroundParams) error {
-	o, err := paperOptions(p.Height, p.Paper, p.Margin, p.Tab, p.Cut, p.Join)
-	if err != nil {
-		return err
-	}
-	sheet, err := s.svc.Scenes.Paper(c.Context(), digest, o)
+	sheet, err := s.unfolded(c, digest, p.Height, p.Paper, p.Margin, p.Tab, p.Cut, p.Join)
 	if err != nil {
 		return err
 	}
@@ -111,11 +104,7 @@ func (s *Server) ScenePaperGround(c fiber.Ctx, digest Digest, p ScenePaperGround
 }
 
 func (s *Server) ScenePaperFile(c fiber.Ctx, digest Digest, p ScenePaperFileParams) error {
-	o, err := paperOptions(p.Height, p.Paper, p.Margin, p.Tab, p.Cut, p.Join)
-	if err != nil {
-		return err
-	}
-	sheet, err := s.svc.Scenes.Paper(c.Context(), digest, o)
+	sheet, err := s.unfolded(c, digest, p.Height, p.Paper, p.Margin, p.Tab, p.Cut, p.Join)
 	if err != nil {
 		return err
 	}
@@ -127,11 +116,5 @@ func (s *Server) ScenePaperFile(c fiber.Ctx, digest Digest, p ScenePaperFilePara
 	if err != nil {
 		return err
 	}
-	name := sheet.Name
-	if name == "" {
-		name = "paper"
-	}
-	c.Set("Content-Type", "application/octet-stream")
-	c.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name + "." + string(p.Format)}))
-	return c.Send(b)
+	return attach(c, delivery.FileName(sheet.Name, "."+string(p.Format)), b)
 }
