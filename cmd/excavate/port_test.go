@@ -437,7 +437,7 @@ func TestChecksOfMany(t *testing.T) {
 	if text, err := excavate(t, "check", at("punt.glb"), "--target", at("own.yaml")); err != nil {
 		t.Errorf("%v\n%s", err, text)
 	}
-	if text := must(t, "targets"); strings.Count(text, "\n") != 14 || !strings.Contains(text, "stilttable") {
+	if text := must(t, "targets"); strings.Count(text, "\n") != 16 || !strings.Contains(text, "stilttable") {
 		t.Errorf("%s", text)
 	}
 	if text := must(t, "targets", "show", "millrace"); !strings.Contains(text, "search_paths.txt") {

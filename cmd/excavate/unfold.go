@@ -28,7 +28,7 @@ Lengths are in mm, or with the unit cm, m or in.`}
 	f.StringVar(&paper, "paper", "a4", "the `PAPER`: a4, a3, letter, or WIDTHxHEIGHT in mm")
 	f.StringVar(&margin, "margin", "10mm", "what of each page's edge stays free, a `LENGTH`")
 	f.StringVar(&tab, "tabs", "6mm", "how deep the glue tabs are, a `LENGTH`; 0 is none")
-	f.IntVar(&tries, "tries", 24, "`N` orders are tried, and the one that takes the least work is kept")
+	f.IntVar(&tries, "tries", 0, "`N` orders are tried, up to 24 if left out, and the one that takes the least work is kept")
 	f.BoolVar(&bare, "bare", false, "only lines, no pictures and colours")
 	f.BoolVar(&hidden, "hidden", false, "keep faces that nobody can see")
 	f.Float64Var(&dpi, "dpi", 150, "`DOTS` to the inch of pictures")

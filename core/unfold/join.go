@@ -316,10 +316,13 @@ func (n *net) weigh() {
 	}
 }
 
-// tries are fewer for large models: one order over some thousand facets takes a
-// second.
+// tries are as many as were asked for, else fewer for large models: one order
+// over some thousand facets takes a good part of a second.
 func (m *model) tries(o *Options) int {
-	return max(1, min(o.Tries, 40_000/max(len(m.facets), 1)))
+	if o.Tries > 0 {
+		return o.Tries
+	}
+	return max(1, min(usualTries, 10_000/max(len(m.facets), 1)))
 }
 
 // byHand are links that are folded first, and those that never are.

@@ -1,6 +1,7 @@
 package unfold
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"slices"
@@ -56,7 +57,7 @@ const (
 	outOfLine  = 0.5  // degrees
 )
 
-func newModel(s *scene.Scene, o *Options, told *Told) (*model, error) {
+func newModel(ctx context.Context, s *scene.Scene, o *Options, told *Told) (*model, error) {
 	at := s.Basis.Completed(geom.GLTF)
 	raw := shell.Of(s, 1, 0)
 	if len(raw.Triangles) == 0 {
@@ -82,10 +83,18 @@ func newModel(s *scene.Scene, o *Options, told *Told) (*model, error) {
 	m := &model{Shell: shell.Of(s, factor, math.Max(0.002, 1e-6*o.Height)), size: box.Size().Mul(factor), perUnit: factor}
 	m.dropDoubled(told)
 	if !o.Hidden {
-		m.dropHidden(told)
+		m.dropHidden(ctx, told)
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 	}
 	if len(m.Triangles) == 0 {
 		return nil, fmt.Errorf("there is nothing to unfold: every face lies on another or is hidden")
+	}
+	w, h := o.inner()
+	if pages := m.Area() / (w * h); pages > mostPages {
+		return nil, fmt.Errorf("at this height it would be some %.0f pages, at most %d are made: make it smaller, or the paper larger",
+			pages, mostPages)
 	}
 	if err := m.halveLong(o, told); err != nil {
 		return nil, err
@@ -146,7 +155,7 @@ const eyes = 96
 
 // dropHidden leaves out triangles that are seen from nowhere outside: from three
 // points of each, every direction before it meets another face.
-func (m *model) dropHidden(told *Told) {
+func (m *model) dropHidden(ctx context.Context, told *Told) {
 	corners := make([]geom.Vec3, 0, 3*len(m.Triangles))
 	for t := range m.Triangles {
 		a, b, c := m.Corners(t)
@@ -157,7 +166,7 @@ func (m *model) dropHidden(told *Told) {
 	directions := ray.Sphere(eyes)
 	seen := make([]bool, len(m.Triangles))
 	parallel.Share(len(seen), 64, func(from, to int) {
-		for t := from; t < to; t++ {
+		for t := from; t < to && ctx.Err() == nil; t++ {
 			a, b, c := corners[3*t], corners[3*t+1], corners[3*t+2]
 			n := m.Normal(t)
 			for _, w := range [...]geom.Vec3{{1. / 3, 1. / 3, 1. / 3}, {.8, .1, .1}, {.1, .8, .1}, {.1, .1, .8}} {

@@ -42,6 +42,8 @@ type Options struct {
 // Bounds on what is unfolded: beyond them nobody would cut it out.
 const (
 	mostTriangles = 20_000
+	mostPages     = 250
+	usualTries    = 24
 	leastHeight   = 5
 	mostHeight    = 5_000
 )
@@ -59,9 +61,6 @@ func (o *Options) complete() error {
 	usual(&o.Height, 100)
 	usual(&o.Margin, 10)
 	usual(&o.Tab, 6)
-	if o.Tries <= 0 {
-		o.Tries = 24
-	}
 	w, h := o.inner()
 	switch {
 	case !(o.Height >= leastHeight && o.Height <= mostHeight):
@@ -188,7 +187,7 @@ func Of(ctx context.Context, s *scene.Scene, o Options) (*Sheet, error) {
 		return nil, err
 	}
 	out := &Sheet{Options: o, Name: s.Name, scene: s}
-	m, err := newModel(s, &out.Options, &out.Told)
+	m, err := newModel(ctx, s, &out.Options, &out.Told)
 	if err != nil {
 		return nil, err
 	}

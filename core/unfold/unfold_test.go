@@ -465,7 +465,7 @@ func TestLargerThanAPage(t *testing.T) {
 	if sh.Pages < 8 || sh.Told.Split == 0 {
 		t.Errorf("%d pages, %+v", sh.Pages, sh.Told)
 	}
-	if _, err := Of(t.Context(), thing(boxPart(1, 1, 1e5)), Options{Height: 5000}); err == nil || !strings.Contains(err.Error(), "many times larger than a page") {
+	if _, err := Of(t.Context(), thing(boxPart(1, 1, 1e5)), Options{Height: 5000}); err == nil || !strings.Contains(err.Error(), "pages, at most 250 are made") {
 		t.Errorf("%v", err)
 	}
 }

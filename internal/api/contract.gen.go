@@ -3521,7 +3521,7 @@ type ScenePaperParams struct {
 	// Tab depth of the tabs, mm; 0 is none
 	Tab *PaperTab `form:"tab,omitempty" json:"tab,omitempty"`
 
-	// Cut keys of edges that are cut
+	// Cut keys of edges that are cut, with commas between
 	Cut *PaperCut `form:"cut,omitempty" json:"cut,omitempty"`
 
 	// Join keys of edges that are folded before others
@@ -3547,7 +3547,7 @@ type ScenePaperFileParams struct {
 	// Tab depth of the tabs, mm; 0 is none
 	Tab *PaperTab `form:"tab,omitempty" json:"tab,omitempty"`
 
-	// Cut keys of edges that are cut
+	// Cut keys of edges that are cut, with commas between
 	Cut *PaperCut `form:"cut,omitempty" json:"cut,omitempty"`
 
 	// Join keys of edges that are folded before others
@@ -3574,7 +3574,7 @@ type ScenePaperGroundParams struct {
 	// Tab depth of the tabs, mm; 0 is none
 	Tab *PaperTab `form:"tab,omitempty" json:"tab,omitempty"`
 
-	// Cut keys of edges that are cut
+	// Cut keys of edges that are cut, with commas between
 	Cut *PaperCut `form:"cut,omitempty" json:"cut,omitempty"`
 
 	// Join keys of edges that are folded before others

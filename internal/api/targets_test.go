@@ -26,7 +26,7 @@ import (
 func TestTargetSheets(t *testing.T) {
 	c := start(t)
 	list := call[[]api.Target](c, "GET", "/api/targets", nil)
-	if len(list) != 7 || !list[0].Shipped || len(list[0].Lines) < 5 {
+	if len(list) != 8 || !list[0].Shipped || len(list[0].Lines) < 5 {
 		t.Errorf("%d sheets ship", len(list))
 	}
 	text := "target: My table\nformat: glb\nground: true\n"

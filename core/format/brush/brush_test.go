@@ -758,6 +758,37 @@ func TestPatches(t *testing.T) {
 	}
 }
 
+// A thousand solids that lie in each other at random angles: the reading ends,
+// and says that it does not know.
+func TestTooManyCells(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes seconds")
+	}
+	r := rand.New(rand.NewSource(9))
+	var out strings.Builder
+	for range 1500 {
+		var points []geom.Vec3
+		for range 9 {
+			points = append(points, geom.Vec3{math.Round(4000 * r.NormFloat64()), math.Round(4000 * r.NormFloat64()), math.Round(4000 * r.NormFloat64())})
+		}
+		if h, ok := hull.Of(points, 0); ok {
+			out.WriteString(planesOf(h, lay))
+		}
+	}
+	s := must(t, world(out.String(), "{\n\"classname\" \"heron\"\n\"origin\" \"90000 0 0\"\n}"))
+	if told := notes(s); !strings.Contains(told, "not told: its solids part space into too many cells") && !strings.Contains(told, "leaks") {
+		t.Error(told)
+	}
+}
+
+func TestTooManyCurves(t *testing.T) {
+	flat := patchOf(1025, 1025, func(i, j int) [5]float64 { return [5]float64{float64(i), float64(j), 0, 0, 0} })
+	_, err := read(world(flat), map[string]string{"curves": "16 to a piece"})
+	if err == nil || !strings.Contains(err.Error(), "line 4: up to this patch curves have more than 16777216 vertices") {
+		t.Errorf("%v", err)
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(world(boxOf([3]int{}, [3]int{8, 8, 8}, lay), lantern)))
 	f.Add([]byte(world(patchOf(3, 3, func(i, j int) [5]float64 { return [5]float64{float64(i), float64(j), 1, 0, 1} }))))

@@ -53,7 +53,13 @@ func build(ctx context.Context, f format.File, l *level) (*scene.Scene, error) {
 	curves := fine(b.choose(curvesChoice, "how finely curved patches are cut, by the edges along a piece", fineness...))
 	shading := b.choose(shadingChoice, "how curved patches are shaded", smooth, flat)
 	outer := b.choose(hullChoice, "faces of the outer hull, and where the level leaks", allFaces, seenFaces, showLeak)
+	if err := b.affordable(curves); err != nil {
+		return nil, err
+	}
 	leak := b.look()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	for i := range l.entities {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -105,6 +111,24 @@ func fine(option string) int {
 	return n
 }
 
+// mostCurved bounds the vertices of all curved patches.
+const mostCurved = 16 << 20
+
+// affordable refuses curves that would be cut too finely to be held.
+func (b *builder) affordable(curves int) error {
+	total := 0
+	for i := range b.level.entities {
+		for k := range b.level.entities[i].patches {
+			q := &b.level.entities[i].patches[k]
+			if total += ((q.columns-1)/2*curves + 1) * ((q.rows-1)/2*curves + 1); total > mostCurved {
+				return format.Errorf(fmt.Sprintf("line %d", q.line),
+					"up to this patch curves have more than %d vertices: choose fewer edges with the reading %q", mostCurved, curvesChoice)
+			}
+		}
+	}
+	return nil
+}
+
 // solve finds the corners of all solids, on all cores.
 func (b *builder) solve() error {
 	b.solved = make([][]solved, len(b.level.entities))
@@ -119,7 +143,7 @@ func (b *builder) solve() error {
 	}
 	parallel.Share(len(all), 64, func(from, to int) {
 		for i, p := range all[from:to] {
-			if i%64 == 0 && b.ctx.Err() != nil {
+			if i%16 == 0 && b.ctx.Err() != nil {
 				return
 			}
 			b.solved[p.entity][p.solid] = solve(&b.level.entities[p.entity].solids[p.solid])
@@ -533,9 +557,9 @@ func (b *builder) look() *way {
 		b.note("whether the level is closed is not told: no entity stands at a point within")
 		return nil
 	}
-	h := newHull(blocks, points)
+	h := newHull(b.ctx, blocks, points)
 	if h == nil {
-		b.note("whether the level is closed is not told: it has more than %d cells", mostCells)
+		b.note("whether the level is closed is not told: its solids part space into too many cells")
 		return nil
 	}
 	b.hull = h

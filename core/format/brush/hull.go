@@ -1,6 +1,7 @@
 package brush
 
 import (
+	"context"
 	"math"
 	"slices"
 
@@ -21,6 +22,8 @@ type hull struct {
 	at       []int32 // numbers of openings, by cell
 	eps      float64 // openings narrower than this are none
 	all      geom.Box
+	ctx      context.Context
+	looks    int // at blocks
 }
 
 // cut is a plane that parts a cell; a kid below 0 is the cell ^kid.
@@ -70,12 +73,16 @@ type wall struct {
 	corners []geom.Vec3
 }
 
-// mostCells bounds the tree.
-const mostCells = 4 << 20
+// Bounds on the tree, and on the looks at blocks that making it takes: solids that
+// lie in each other a thousandfold part space without an end.
+const (
+	mostCells = 4 << 20
+	mostLooks = 256 << 20
+)
 
-// newHull parts the space of blocks and some points; nil if that takes more
-// cells than there may be.
-func newHull(blocks []block, points []geom.Vec3) *hull {
+// newHull parts the space of blocks and some points; nil if that takes more than
+// there may be.
+func newHull(ctx context.Context, blocks []block, points []geom.Vec3) *hull {
 	b := geom.EmptyBox()
 	for i := range blocks {
 		b.Add(blocks[i].bounds.Min)
@@ -86,7 +93,7 @@ func newHull(blocks []block, points []geom.Vec3) *hull {
 	}
 	size := max(b.Max[0]-b.Min[0], b.Max[1]-b.Min[1], b.Max[2]-b.Min[2])
 	pad := geom.Vec3{1, 1, 1}.Mul(size*0.03125 + 1)
-	h := &hull{eps: max(size, 1) * 1e-6}
+	h := &hull{ctx: ctx, eps: max(size, 1) * 1e-6}
 	all := make([]*block, len(blocks))
 	for i := range blocks {
 		all[i] = &blocks[i]
@@ -132,7 +139,7 @@ func (c cell) across(k int, at float64) []geom.Vec3 {
 
 // part parts a cell; the result is a node, or the cell ^kid.
 func (h *hull) part(c cell, blocks []*block, depth int) (kid int, ok bool) {
-	if len(h.cells) >= mostCells {
+	if h.looks += 8 * len(blocks); len(h.cells) >= mostCells || h.looks >= mostLooks || len(h.cells)%1024 == 1023 && h.ctx.Err() != nil {
 		return 0, false
 	}
 	within, inside := h.meeting(c, blocks)
@@ -220,6 +227,7 @@ func (h *hull) meeting(c cell, blocks []*block) (within []*block, inside bool) {
 		if apart(c.bounds, b.bounds, h.eps) {
 			continue
 		}
+		h.looks += 8 * len(b.planes)
 		meets, whole := true, true
 		for _, p := range b.planes {
 			if side := c.side(p, h.eps); side > 0 {
@@ -420,11 +428,12 @@ func (h *hull) choose(c cell, blocks []*block) (best flatPlane, found bool) {
 		}
 	}
 	least := math.Inf(1)
-	for _, b := range blocks[:min(len(blocks), 4*few)] {
+	for _, b := range blocks[:min(len(blocks), few)] {
 		for _, p := range b.planes {
 			if c.side(p, h.eps) != 1 {
 				continue
 			}
+			h.looks += len(blocks)
 			before, behind, cuts := 0, 0, 0
 			for _, o := range blocks {
 				switch boxSide(o.bounds, p, h.eps) {

@@ -75,7 +75,7 @@ var powers = [mostPlaces + 1]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 
 // Bounds of the form.
 const (
 	mostPlace   = 1e8  // units from the origin
-	mostFaces   = 4096 // of one solid
+	mostFaces   = 512  // of one solid: cutting each by all others takes time by their square
 	mostControl = 1025 // points along one side of a patch
 )
 

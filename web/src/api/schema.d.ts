@@ -2367,7 +2367,7 @@ export interface paths {
                 margin?: components["parameters"]["PaperMargin"];
                 /** @description depth of the tabs, mm; 0 is none */
                 tab?: components["parameters"]["PaperTab"];
-                /** @description keys of edges that are cut */
+                /** @description keys of edges that are cut, with commas between */
                 cut?: components["parameters"]["PaperCut"];
                 /** @description keys of edges that are folded before others */
                 join?: components["parameters"]["PaperJoin"];
@@ -2399,7 +2399,7 @@ export interface paths {
                 margin?: components["parameters"]["PaperMargin"];
                 /** @description depth of the tabs, mm; 0 is none */
                 tab?: components["parameters"]["PaperTab"];
-                /** @description keys of edges that are cut */
+                /** @description keys of edges that are cut, with commas between */
                 cut?: components["parameters"]["PaperCut"];
                 /** @description keys of edges that are folded before others */
                 join?: components["parameters"]["PaperJoin"];
@@ -2431,7 +2431,7 @@ export interface paths {
                 margin?: components["parameters"]["PaperMargin"];
                 /** @description depth of the tabs, mm; 0 is none */
                 tab?: components["parameters"]["PaperTab"];
-                /** @description keys of edges that are cut */
+                /** @description keys of edges that are cut, with commas between */
                 cut?: components["parameters"]["PaperCut"];
                 /** @description keys of edges that are folded before others */
                 join?: components["parameters"]["PaperJoin"];
@@ -4285,7 +4285,7 @@ export interface components {
         PaperMargin: number;
         /** @description depth of the tabs, mm; 0 is none */
         PaperTab: number;
-        /** @description keys of edges that are cut */
+        /** @description keys of edges that are cut, with commas between */
         PaperCut: string;
         /** @description keys of edges that are folded before others */
         PaperJoin: string;
@@ -8113,7 +8113,7 @@ export interface operations {
                 margin?: components["parameters"]["PaperMargin"];
                 /** @description depth of the tabs, mm; 0 is none */
                 tab?: components["parameters"]["PaperTab"];
-                /** @description keys of edges that are cut */
+                /** @description keys of edges that are cut, with commas between */
                 cut?: components["parameters"]["PaperCut"];
                 /** @description keys of edges that are folded before others */
                 join?: components["parameters"]["PaperJoin"];
@@ -8148,7 +8148,7 @@ export interface operations {
                 margin?: components["parameters"]["PaperMargin"];
                 /** @description depth of the tabs, mm; 0 is none */
                 tab?: components["parameters"]["PaperTab"];
-                /** @description keys of edges that are cut */
+                /** @description keys of edges that are cut, with commas between */
                 cut?: components["parameters"]["PaperCut"];
                 /** @description keys of edges that are folded before others */
                 join?: components["parameters"]["PaperJoin"];
@@ -8185,7 +8185,7 @@ export interface operations {
                 margin?: components["parameters"]["PaperMargin"];
                 /** @description depth of the tabs, mm; 0 is none */
                 tab?: components["parameters"]["PaperTab"];
-                /** @description keys of edges that are cut */
+                /** @description keys of edges that are cut, with commas between */
                 cut?: components["parameters"]["PaperCut"];
                 /** @description keys of edges that are folded before others */
                 join?: components["parameters"]["PaperJoin"];
