@@ -23,7 +23,7 @@ demo: build
 	exec bin/excavate demo
 
 test: setup-test web/dist/index.html style
-	go test $$(go list ./... | grep -v /e2e$$) -timeout 12m
+	go test $$(go list ./... | grep -v /e2e$$) -timeout 18m
 	@# the browser by itself: it and the other tests would starve each other
 	go test ./e2e -timeout 25m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=4000x
