@@ -11,6 +11,7 @@ import (
 	"excavate/e2e/browser"
 	"excavate/internal/demo"
 	"excavate/standin/receiver"
+	"excavate/targets"
 
 	"github.com/chromedp/chromedp/kb"
 )
@@ -191,7 +192,12 @@ func TestFarSide(t *testing.T) {
 func TestTargetSheetsOnScreen(t *testing.T) {
 	p := start(t)
 	p.try(p.Go("/p/1/targets"))
-	p.until(`document.querySelectorAll('[data-sheet]').length === 7`)
+	sheets, err := targets.FS.ReadDir(".")
+	p.try(err)
+	listed := func(more int) string {
+		return fmt.Sprintf(`document.querySelectorAll('[data-sheet]').length === %d`, len(sheets)+more)
+	}
+	p.until(listed(0))
 	p.click(`[data-sheet="stilttable"]`)
 	p.wait(`[data-check="works"]`)
 	p.says(`.stripe`, "ships with Excavate")
@@ -217,9 +223,9 @@ func TestTargetSheetsOnScreen(t *testing.T) {
 	p.clickText("Keep this version")
 	p.until(`document.querySelector('.stripe').innerText.includes('version 3')`)
 	p.clickText("Take out")
-	p.until(`document.querySelectorAll('[data-sheet]').length === 7`)
+	p.until(listed(0))
 	p.clickText("Put it back")
-	p.until(`document.querySelectorAll('[data-sheet]').length === 8`)
+	p.until(listed(1))
 	// From an asset that the target takes.
 	p.until(`(() => { const s = document.querySelector('select[aria-label="From an example"]'); const o = [...(s?.options ?? [])].find(o => o.text === 'ferry_keeper'); if (!o) return false; const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set; set.call(s, o.value); s.dispatchEvent(new Event('change', { bubbles: true })); return true })()`)
 	p.until(`location.pathname.includes('/targets/target-of-ferry-keeper') && document.querySelector('[data-check="works"]')`)
