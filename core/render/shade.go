@@ -103,7 +103,10 @@ func (s *shade) look(p *spot, x, y int, around []geom.Vec3) {
 	p.shown = true
 	p.at = s.cam.eye.Add(along.Mul(at)).Add(p.normal.Mul(1e-4 * s.reach))
 	p.sunlit = p.normal.Dot(sun) > 0 && !s.tree.Meets(p.at, sun, 1e3*s.reach)
-	u := geom.Vec3{p.normal[1], p.normal[2], p.normal[0]}
+	u := geom.Vec3{1, 0, 0} // any direction that is not the normal's own
+	if math.Abs(p.normal[0]) > 0.7 {
+		u = geom.Vec3{0, 1, 0}
+	}
 	u = u.Sub(p.normal.Mul(u.Dot(p.normal))).Norm()
 	w := p.normal.Cross(u)
 	free := 0
