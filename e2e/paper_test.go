@@ -21,7 +21,8 @@ func TestPaper(t *testing.T) {
 
 	// Smaller, on other paper: fewer pages, and the address says it.
 	p.try(p.setField("Height of the model", "25"))
-	p.until(`location.search.includes('height=25') && document.querySelector('[data-paper="made"] [data-figure="Size"]').innerText.includes('× 25 ×')`)
+	p.until(`location.search.includes('height=25')`)
+	p.until(`document.querySelector('[data-paper="made"] [data-figure="Size"]').innerText.includes('× 25 ×')`)
 	p.until(`document.querySelectorAll('[data-page]').length === Number(document.querySelector('[data-figure="Pages"]').innerText)`)
 	p.drew(20)
 	for _, v := range p.judged(script) {
@@ -31,13 +32,15 @@ func TestPaper(t *testing.T) {
 
 	// The first fold is cut by hand, and let go again.
 	p.until(`(document.querySelector('[data-line="mountain"]').dispatchEvent(new MouseEvent('click', {bubbles: true})), true)`)
-	p.until(`location.search.includes('cut=') && document.querySelectorAll('.by-hand.cut').length >= 2 && !!document.querySelector('[data-paper="made"]')`)
+	p.until(`location.search.includes('cut=') && document.querySelectorAll('.by-hand.cut').length >= 2`)
+	p.until(`!!document.querySelector('[data-paper="made"]')`)
 	p.says(`main`, "1 edge cut, 0 joined by hand")
 	p.try(p.Go(mustEval(p, `location.pathname + location.search`)))
 	p.wait(`[data-paper="made"]`)
 	p.says(`main`, "1 edge cut, 0 joined by hand")
 	p.clickText("Let go")
-	p.until(`!location.search.includes('cut=') && !document.querySelector('.by-hand') && !!document.querySelector('[data-paper="made"]')`)
+	p.until(`!location.search.includes('cut=') && !document.querySelector('.by-hand')`)
+	p.until(`!!document.querySelector('[data-paper="made"]')`)
 
 	// An edge is chosen in the model, too.
 	p.drew(20)
@@ -53,7 +56,8 @@ func TestPaper(t *testing.T) {
 	p.until(`document.querySelector('[role="alert"]')?.innerText.includes('a margin of 95 mm')`)
 	p.try(p.setField("Margin", "8"))
 	p.wait(`[data-paper="made"]`)
-	if href := mustEval(p, `[...document.querySelectorAll('a')].find((a) => a.innerText === 'Save as PDF').getAttribute('href')`); !strings.Contains(href, "format=pdf") || !strings.Contains(href, "margin=8") {
+	if href := mustEval(p,
+		`[...document.querySelectorAll('a')].find((a) => a.innerText === 'Save as PDF').getAttribute('href')`); !strings.Contains(href, "format=pdf") || !strings.Contains(href, "margin=8") {
 		t.Errorf("the file is %s", href)
 	}
 	p.try(p.Resize(1024, 700))

@@ -167,7 +167,8 @@ func TestAHouseOfBlocks(t *testing.T) {
 	// Plans to build it by.
 	p.clickText("More")
 	p.wait(`[role="menuitem"][href*="/blocks?format=pdf"]`)
-	n := mustEval(p, `fetch(document.querySelector('[role="menuitem"][href*="format=json"]').href).then((r) => r.json()).then((b) => String(b.layers.length + ' ' + b.kinds.length))`)
+	n := mustEval(p,
+		`fetch(document.querySelector('[role="menuitem"][href*="format=json"]').href).then((r) => r.json()).then((b) => String(b.layers.length + ' ' + b.kinds.length))`)
 	if n != "55 6" {
 		t.Errorf("layers and kinds: %s", n)
 	}

@@ -17,7 +17,8 @@ func blocksCommand(o *options) *cobra.Command {
 	var out, chainFile string
 	var cell int
 	var replace bool
-	c := &cobra.Command{Use: "blocks MODEL --chain CHAIN -o OUT.pdf", Short: "Write how a model is built of blocks, layer by layer", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "blocks MODEL --chain CHAIN -o OUT.pdf",
+		Short: "Write how a model is built of blocks, layer by layer", Args: cobra.ExactArgs(1),
 		Long: `Runs a chain that makes voxels of a model and writes them as a build: plans of every layer to print, with the blocks that each needs (.pdf), pictures of the layers (.png, numbered), or all of it as a text (.txt) or for programs (.json). docs/formats.md has both forms.`}
 	f := c.Flags()
 	f.StringVarP(&out, "output", "o", "", "the `FILE` to write: .pdf, .png, .txt or .json")
@@ -65,7 +66,8 @@ func blocksCommand(o *options) *cobra.Command {
 		if err := x.writeBuild(cmd, b, out, ending, cell); err != nil {
 			return err
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%d blocks of %d kinds, %d across, %d deep, %d high\n", b.Total(), len(b.Kinds), b.Size[0], b.Size[1], b.Size[2])
+		fmt.Fprintf(cmd.OutOrStdout(), "%d blocks of %d kinds, %d across, %d deep, %d high\n", b.Total(),
+			len(b.Kinds), b.Size[0], b.Size[1], b.Size[2])
 		for i := range b.Kinds {
 			k := &b.Kinds[i]
 			fmt.Fprintf(cmd.OutOrStdout(), "%s %7d  %s\n", k.Code, k.Count, harmless(k.Name))

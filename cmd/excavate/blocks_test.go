@@ -24,7 +24,8 @@ func TestBlocks(t *testing.T) {
 		}
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "cube.txt"))
-	if err != nil || strings.Count(string(text), "\nAAAA") != 16 || !strings.Contains(string(text), "kind A #8d7350 64 plank\nlayer 1\n") {
+	if err != nil || strings.Count(string(text), "\nAAAA") != 16 ||
+		!strings.Contains(string(text), "kind A #8d7350 64 plank\nlayer 1\n") {
 		t.Errorf("%v\n%s", err, text)
 	}
 	// What others read: five pages of A4, a layer each but for the first.
@@ -32,7 +33,8 @@ func TestBlocks(t *testing.T) {
 	if err != nil || !bytes.Contains(info, []byte("Pages:           5")) || !bytes.Contains(info, []byte("(A4)")) {
 		t.Errorf("%v\n%s", err, info)
 	}
-	if words, err := exec.Command("pdftotext", "-f", "3", "-l", "3", filepath.Join(dir, "cube.pdf"), "-").Output(); err != nil ||
+	if words, err := exec.Command("pdftotext", "-f", "3", "-l", "3", filepath.Join(dir, "cube.pdf"),
+		"-").Output(); err != nil ||
 		!bytes.Contains(words, []byte("Layer 2 of 4")) || !bytes.Contains(words, []byte("plank")) {
 		t.Errorf("%v\n%s", err, words)
 	}
@@ -50,7 +52,8 @@ func TestBlocks(t *testing.T) {
 			args[2] = "cubes.yaml"
 			put(t, dir, map[string]string{"cube.pdf": "another"})
 		}
-		if _, said, status := run(t, dir, "", append([]string{"blocks"}, args...)...); status == 0 || !strings.Contains(said, want) {
+		if _, said, status := run(t, dir, "", append([]string{"blocks"}, args...)...); status == 0 ||
+			!strings.Contains(said, want) {
 			t.Errorf("%v: %d, %q", args, status, said)
 		}
 	}
@@ -61,7 +64,8 @@ func TestRenderViews(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, map[string]string{"cube.obj": cubeOBJ})
 	size := func(name string, args ...string) string {
-		if out, said, status := run(t, dir, "", append([]string{"render", "cube.obj", "-o", name, "--size", "100x80"}, args...)...); status != 0 {
+		if out, said, status := run(t, dir, "",
+			append([]string{"render", "cube.obj", "-o", name, "--size", "100x80"}, args...)...); status != 0 {
 			t.Fatalf("%s%s", out, said)
 		}
 		b, err := os.ReadFile(filepath.Join(dir, name))
@@ -74,14 +78,16 @@ func TestRenderViews(t *testing.T) {
 		}
 		return fmt.Sprintf("%dx%d", c.Width, c.Height)
 	}
-	if a, b, c := size("one.png"), size("four.png", "--views", "4"), size("lit.png", "--shade"); a != "100x80" || b != "200x160" || c != "100x80" {
+	if a, b, c := size("one.png"), size("four.png", "--views", "4"), size("lit.png", "--shade"); a != "100x80" ||
+		b != "200x160" || c != "100x80" {
 		t.Errorf("%s, %s, %s", a, b, c)
 	}
 	one, _ := os.ReadFile(filepath.Join(dir, "one.png"))
 	if lit, _ := os.ReadFile(filepath.Join(dir, "lit.png")); bytes.Equal(one, lit) {
 		t.Error("shading changes nothing")
 	}
-	if _, said, status := run(t, dir, "", "render", "cube.obj", "-o", "x.png", "--views", "65"); status == 0 || !strings.Contains(said, "--views 65: from 1 to 64") {
+	if _, said, status := run(t, dir, "", "render", "cube.obj", "-o", "x.png", "--views", "65"); status == 0 ||
+		!strings.Contains(said, "--views 65: from 1 to 64") {
 		t.Errorf("%d, %s", status, said)
 	}
 }

@@ -68,7 +68,8 @@ func root() *cobra.Command {
 	c.AddCommand(listCommand(o), unpackCommand(o), linksCommand(o), namesCommand(o), pullCommand(),
 		explainCommand(o), coverCommand(o), inspectCommand(o), compareCommand(o), rigCommand(o),
 		convertCommand(o), assembleCommand(o), stepsCommand(), formatsCommand(), checkCommand(o),
-		portCommand(o), verifyCommand(o), recipeCommand(o), targetsCommand(o), renderCommand(o), unfoldCommand(o), blocksCommand(o),
+		portCommand(o), verifyCommand(o), recipeCommand(o), targetsCommand(o), renderCommand(o),
+		unfoldCommand(o), blocksCommand(o),
 		demoDataCommand(), serveCommand(o), workerCommand(o), demoCommand(o), noticesCommand())
 	return c
 }

@@ -18,7 +18,8 @@ func unfoldCommand(o *options) *cobra.Command {
 	var bare, hidden, asJSON, replace bool
 	var tries int
 	var dpi float64
-	c := &cobra.Command{Use: "unfold MODEL -o OUT.pdf --height 60mm --paper a4", Short: "Unfold a model to pieces of paper", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "unfold MODEL -o OUT.pdf --height 60mm --paper a4",
+		Short: "Unfold a model to pieces of paper", Args: cobra.ExactArgs(1),
 		Long: `Unfolds a model to flat pieces that are cut out, folded and glued: pages at true scale as PDF, or as SVG in millimetres with all pages below each other. It says how many pages and pieces there are and about how many hours they take, so that one can decide before printing.
 
 Lengths are in mm, or with the unit cm, m or in.`}
@@ -28,7 +29,8 @@ Lengths are in mm, or with the unit cm, m or in.`}
 	f.StringVar(&paper, "paper", "a4", "the `PAPER`: a4, a3, letter, or WIDTHxHEIGHT in mm")
 	f.StringVar(&margin, "margin", "10mm", "what of each page's edge stays free, a `LENGTH`")
 	f.StringVar(&tab, "tabs", "6mm", "how deep the glue tabs are, a `LENGTH`; 0 is none")
-	f.IntVar(&tries, "tries", 0, "`N` orders are tried, up to 24 if left out, and the one that takes the least work is kept")
+	f.IntVar(&tries, "tries", 0,
+		"`N` orders are tried, up to 24 if left out, and the one that takes the least work is kept")
 	f.BoolVar(&bare, "bare", false, "only lines, no pictures and colours")
 	f.BoolVar(&hidden, "hidden", false, "keep faces that nobody can see")
 	f.Float64Var(&dpi, "dpi", 150, "`DOTS` to the inch of pictures")
@@ -99,8 +101,10 @@ Lengths are in mm, or with the unit cm, m or in.`}
 // printSheet says what one decides by.
 func printSheet(w io.Writer, s *unfold.Sheet) error {
 	t := &s.Told
-	_, err := fmt.Fprintf(w, "%s, %s, about %.1f hours\n%.0f × %.0f × %.0f mm; %d facets of %d triangles, %d folds, %d edges to glue, %.1f m to cut\n",
-		format.Counted(s.Pages, "page", "pages"), format.Counted(len(s.Pieces), "piece", "pieces"), t.Hours, s.Size[0], s.Size[1], s.Size[2],
+	_, err := fmt.Fprintf(w,
+		"%s, %s, about %.1f hours\n%.0f × %.0f × %.0f mm; %d facets of %d triangles, %d folds, %d edges to glue, %.1f m to cut\n",
+		format.Counted(s.Pages, "page", "pages"), format.Counted(len(s.Pieces), "piece",
+			"pieces"), t.Hours, s.Size[0], s.Size[1], s.Size[2],
 		t.Facets, t.Triangles, t.Folds, t.Cuts, t.CutLength/1000)
 	for _, n := range s.Notes() {
 		if err == nil {

@@ -36,7 +36,8 @@ func TestUnfold(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, map[string]string{"cube.obj": cubeOBJ, "dot.obj": "v 0 0 0\np 1\n"})
 	out, said, status := run(t, dir, "", "unfold", "cube.obj", "-o", "cube.pdf", "--height", "60mm", "--paper", "a4")
-	if status != 0 || !strings.HasPrefix(out, "1 page, 1 piece, about 0.1 hours\n60 × 60 × 60 mm; 6 facets of 12 triangles, 5 folds, 7 edges to glue") {
+	if status != 0 || !strings.HasPrefix(out,
+		"1 page, 1 piece, about 0.1 hours\n60 × 60 × 60 mm; 6 facets of 12 triangles, 5 folds, 7 edges to glue") {
 		t.Fatalf("%d: %s%s", status, out, said)
 	}
 	if out, said, status = run(t, dir, "", "unfold", "cube.obj", "-o", "cube.svg", "--height", "6cm"); status != 0 {
@@ -49,7 +50,8 @@ func TestUnfold(t *testing.T) {
 		t.Errorf("xmllint: %s", b)
 	}
 	info, err := exec.Command("pdfinfo", filepath.Join(dir, "cube.pdf")).CombinedOutput()
-	if err != nil || !bytes.Contains(info, []byte("595.28 x 841.89 pts (A4)")) || !bytes.Contains(info, []byte("Pages:           1")) {
+	if err != nil || !bytes.Contains(info, []byte("595.28 x 841.89 pts (A4)")) ||
+		!bytes.Contains(info, []byte("Pages:           1")) {
 		t.Errorf("pdfinfo: %v\n%s", err, info)
 	}
 	text, err := exec.Command("pdftotext", filepath.Join(dir, "cube.pdf"), "-").Output()
@@ -57,7 +59,8 @@ func TestUnfold(t *testing.T) {
 		t.Errorf("pdftotext: %v\n%s", err, text)
 	}
 	const dpi = 254 // ten dots a millimetre
-	if b, err := exec.Command("pdftoppm", "-r", "254", "-png", "-singlefile", filepath.Join(dir, "cube.pdf"), filepath.Join(dir, "page")).CombinedOutput(); err != nil {
+	if b, err := exec.Command("pdftoppm", "-r", "254", "-png", "-singlefile", filepath.Join(dir, "cube.pdf"),
+		filepath.Join(dir, "page")).CombinedOutput(); err != nil {
 		t.Fatalf("pdftoppm: %s", b)
 	}
 	f, err := os.Open(filepath.Join(dir, "page.png"))
@@ -102,7 +105,8 @@ func TestUnfold(t *testing.T) {
 		Height                     float64
 		Notes                      []string
 	}
-	if err := json.Unmarshal([]byte(out), &told); status != 0 || err != nil || told.Pieces != 1 || told.Cuts != 7 || told.Height != 63.5 || told.Notes == nil {
+	if err := json.Unmarshal([]byte(out), &told); status != 0 || err != nil || told.Pieces != 1 ||
+		told.Cuts != 7 || told.Height != 63.5 || told.Notes == nil {
 		t.Errorf("%v: %s%s", err, out, said)
 	}
 
@@ -120,7 +124,8 @@ func TestUnfold(t *testing.T) {
 		{[]string{"dot.obj"}, "there is nothing to unfold"},
 		{[]string{"none.obj"}, "none.obj"},
 	} {
-		if _, said, status := run(t, dir, "", append([]string{"unfold"}, c.args...)...); status == 0 || !strings.Contains(said, c.want) {
+		if _, said, status := run(t, dir, "", append([]string{"unfold"}, c.args...)...); status == 0 ||
+			!strings.Contains(said, c.want) {
 			t.Errorf("%v: %d, %q", c.args, status, said)
 		}
 	}

@@ -59,7 +59,8 @@ func Of(s *scene.Scene) (*Build, error) {
 		b.Size[k] = v.Dims[a.axis]
 	}
 	if b.Size[0]*b.Size[1]*b.Size[2] > mostCells {
-		return nil, fmt.Errorf("a build of %d × %d × %d blocks: at most %d in all", b.Size[0], b.Size[1], b.Size[2], mostCells)
+		return nil, fmt.Errorf("a build of %d × %d × %d blocks: at most %d in all", b.Size[0], b.Size[1],
+			b.Size[2], mostCells)
 	}
 	counts := make([]int, len(v.Palette)+1)
 	b.Cells = make([]uint16, b.Size[0]*b.Size[1]*b.Size[2])

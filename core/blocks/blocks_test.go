@@ -17,7 +17,9 @@ import (
 // asset's left front above it.
 func stair(t *testing.T, basis geom.Basis) *scene.Scene {
 	t.Helper()
-	v := &scene.Volume{Size: 0.5, Palette: []scene.Swatch{{Name: "plank", Colour: [3]uint8{200, 100, 50}}, {Name: "reed"}, {Colour: [3]uint8{9, 8, 7}}}}
+	v := &scene.Volume{Size: 0.5,
+		Palette: []scene.Swatch{{Name: "plank", Colour: [3]uint8{200, 100, 50}}, {Name: "reed"},
+			{Colour: [3]uint8{9, 8, 7}}}}
 	full := map[[3]int]uint16{}
 	gltf := basis == geom.GLTF
 	if gltf { // x to the left hand, y up, z to the front
@@ -81,7 +83,8 @@ func TestLayers(t *testing.T) {
 			}
 			Layers [][]string
 		}
-		if err := json.Unmarshal(data, &doc); err != nil || doc.Blocks != 1 || doc.Block != 0.5 || len(doc.Kinds) != 2 || doc.Kinds[0].Count != 6 ||
+		if err := json.Unmarshal(data, &doc); err != nil || doc.Blocks != 1 || doc.Block != 0.5 ||
+			len(doc.Kinds) != 2 || doc.Kinds[0].Count != 6 ||
 			fmt.Sprint(doc.Layers) != "[[AA AA AA] [.. .. .B]]" {
 			t.Errorf("%v: %s", err, data)
 		}
@@ -97,7 +100,8 @@ func TestPictures(t *testing.T) {
 	if s := img.Bounds().Size(); s.X != 17 || s.Y != 25 {
 		t.Errorf("%v", s)
 	}
-	for at, want := range map[[2]int]color.NRGBA{{12, 20}: {9, 8, 7, 255}, {4, 20}: {255, 255, 255, 255}, {8, 20}: {190, 190, 190, 255}, {0, 20}: {70, 70, 70, 255}} {
+	for at, want := range map[[2]int]color.NRGBA{{12, 20}: {9, 8, 7, 255}, {4, 20}: {255, 255, 255, 255},
+		{8, 20}: {190, 190, 190, 255}, {0, 20}: {70, 70, 70, 255}} {
 		if got := img.NRGBAAt(at[0], at[1]); got != want {
 			t.Errorf("%v is %v, want %v", at, got, want)
 		}
@@ -159,7 +163,8 @@ func TestWhatIsNoBuild(t *testing.T) {
 	two.Meshes = append(two.Meshes, two.Meshes[0])
 	huge := stair(t, geom.GLTF)
 	huge.Meshes[0].Volume.Dims = [3]int{1024, 1024, 1024}
-	for want, s := range map[string]*scene.Scene{"nothing of it has voxels": none, "several meshes have voxels": two, "at most 67108864 in all": huge} {
+	for want, s := range map[string]*scene.Scene{"nothing of it has voxels": none,
+		"several meshes have voxels": two, "at most 67108864 in all": huge} {
 		if _, err := Of(s); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}

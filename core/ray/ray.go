@@ -135,7 +135,8 @@ func (t *Tree) Through(from, along geom.Vec3, before, within float64, f func(tri
 
 // walk calls met with triangles that a line meets, before what far gives then,
 // until met says no.
-func (t *Tree) walk(from, along geom.Vec3, within float64, far func() float64, met func(triangle int32, at float64) bool) {
+func (t *Tree) walk(from, along geom.Vec3, within float64, far func() float64,
+	met func(triangle int32, at float64) bool) {
 	if len(t.of) == 0 {
 		return
 	}

@@ -135,7 +135,8 @@ func TestThrough(t *testing.T) {
 	for _, c := range []struct {
 		x, y   float64
 		within bool
-	}{{0.3, 0.3, true}, {0.005, 0.3, false}, {0.3, 0.005, false}, {0.4975, 0.4975, false}, {0.011, 0.011, true}, {0.98, 0.0099, false}} {
+	}{{0.3, 0.3, true}, {0.005, 0.3, false}, {0.3, 0.005, false}, {0.4975, 0.4975, false}, {0.011, 0.011,
+		true}, {0.98, 0.0099, false}} {
 		n, all := 0, 0
 		tree.Through(geom.Vec3{c.x, c.y, -1}, geom.Vec3{0, 0, 1}, 2, 0.01, func(int, float64) { n++ })
 		tree.All(geom.Vec3{c.x, c.y, -1}, geom.Vec3{0, 0, 1}, 2, func(int, float64) { all++ })

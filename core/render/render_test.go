@@ -254,7 +254,8 @@ func TestTilt(t *testing.T) {
 // wall's shadow than in the sun, and a floor alone is as it was.
 func TestShade(t *testing.T) {
 	floor := func(y float32, wall bool) *scene.Scene {
-		p := scene.Part{Material: 0, Positions: []float32{-2, y, -2, 2, y, -2, 2, y, 2, -2, y, 2}, Triangles: []uint32{0, 2, 1, 0, 3, 2}}
+		p := scene.Part{Material: 0, Positions: []float32{-2, y, -2, 2, y, -2, 2, y, 2, -2, y, 2},
+			Triangles: []uint32{0, 2, 1, 0, 3, 2}}
 		if wall { // along the back, two metres high
 			p.Positions = append(p.Positions, -2, y, -1, 2, y, -1, 2, y+2, -1, -2, y+2, -1)
 			p.Triangles = append(p.Triangles, 4, 5, 6, 4, 6, 7)
@@ -263,7 +264,8 @@ func TestShade(t *testing.T) {
 		n.Mesh = 0
 		m := scene.NewMaterial("white")
 		m.Unlit = true
-		return &scene.Scene{Basis: geom.GLTF, Nodes: []scene.Node{n}, Meshes: []scene.Mesh{{Parts: []scene.Part{p}}}, Materials: []scene.Material{m}}
+		return &scene.Scene{Basis: geom.GLTF, Nodes: []scene.Node{n},
+			Meshes: []scene.Mesh{{Parts: []scene.Part{p}}}, Materials: []scene.Material{m}}
 	}
 	o := Options{Width: 120, Height: 90, Background: Paper, Turn: 32, Tilt: 30}
 	lit := o
@@ -305,7 +307,8 @@ func TestShade(t *testing.T) {
 	// What stands between the sun and the floor throws a shadow; glass does not.
 	roof := func(alpha scene.AlphaMode) *scene.Scene {
 		s := floor(0, false)
-		p := scene.Part{Material: 1, Positions: []float32{-1, 1.5, -1, 1, 1.5, -1, 1, 1.5, 1, -1, 1.5, 1}, Triangles: []uint32{0, 2, 1, 0, 3, 2}}
+		p := scene.Part{Material: 1, Positions: []float32{-1, 1.5, -1, 1, 1.5, -1, 1, 1.5, 1, -1, 1.5, 1},
+			Triangles: []uint32{0, 2, 1, 0, 3, 2}}
 		s.Meshes[0].Parts = append(s.Meshes[0].Parts, p)
 		m := s.Materials[0]
 		m.Alpha, m.BaseColour = alpha, [4]float32{1, 1, 1, 0}
@@ -362,7 +365,8 @@ func TestViews(t *testing.T) {
 			t.Errorf("%d views are drawn", n)
 		}
 	}
-	if _, err := Views(s, Options{Width: 8192, Height: 8192}, 9); err == nil || !strings.Contains(err.Error(), "24576 × 24576 pixels") {
+	if _, err := Views(s, Options{Width: 8192, Height: 8192}, 9); err == nil ||
+		!strings.Contains(err.Error(), "24576 × 24576 pixels") {
 		t.Errorf("%v", err)
 	}
 }

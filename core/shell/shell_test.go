@@ -87,7 +87,8 @@ func TestACube(t *testing.T) {
 }
 
 func TestWhatIsNotClosed(t *testing.T) {
-	fin := scene.Part{Positions: []float32{0, 0, 0, 1, 0, 0, 0, 1, 0, 0, -1, 0, 0, 0, 1}, Triangles: []uint32{0, 1, 2, 1, 0, 3, 0, 1, 4}}
+	fin := scene.Part{Positions: []float32{0, 0, 0, 1, 0, 0, 0, 1, 0, 0, -1, 0, 0, 0, 1},
+		Triangles: []uint32{0, 1, 2, 1, 0, 3, 0, 1, 4}}
 	sh := Of(sceneOf(fin), 1, 0)
 	for i := range sh.Edges {
 		e := &sh.Edges[i]
@@ -122,7 +123,8 @@ func TestWelding(t *testing.T) {
 	// Cells are no borders: points on both sides of one are one place.
 	for i := range 100 {
 		x := float32(i) * 0.01
-		p := scene.Part{Positions: []float32{x - 0.001, 0, 0, 5, 0, 0, 0, 5, 0, x + 0.001, 0, 0, 5, 0, 0, 0, -5, 0}, Triangles: []uint32{0, 1, 2, 3, 5, 4}}
+		p := scene.Part{Positions: []float32{x - 0.001, 0, 0, 5, 0, 0, 0, 5, 0, x + 0.001, 0, 0, 5, 0, 0, 0, -5,
+			0}, Triangles: []uint32{0, 1, 2, 3, 5, 4}}
 		if sh := Of(sceneOf(p), 1, 0.01); len(sh.Places) != 4 {
 			t.Fatalf("at %g: %d places", x, len(sh.Places))
 		}

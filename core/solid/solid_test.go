@@ -16,7 +16,8 @@ func box(low, high geom.Vec3) (p scene.Part) {
 			p.Positions = append(p.Positions, float32([2]float64{low[k], high[k]}[i>>k&1]))
 		}
 	}
-	p.Triangles = []uint32{0, 2, 3, 0, 3, 1, 4, 5, 7, 4, 7, 6, 0, 1, 5, 0, 5, 4, 2, 6, 7, 2, 7, 3, 0, 4, 6, 0, 6, 2, 1, 3, 7, 1, 7, 5}
+	p.Triangles = []uint32{0, 2, 3, 0, 3, 1, 4, 5, 7, 4, 7, 6, 0, 1, 5, 0, 5, 4, 2, 6, 7, 2, 7, 3, 0, 4, 6, 0, 6,
+		2, 1, 3, 7, 1, 7, 5}
 	return p
 }
 
@@ -74,18 +75,22 @@ func TestWhatIsWrong(t *testing.T) {
 		r    *Report
 		want Report
 	}{
-		"one triangle is missing":     {look(0, without(cube(0, 1), 4)), Report{Open: 3, Holes: 1, Pieces: 1}},
-		"two sides are missing":       {look(0, without(cube(0, 1), 0, 1, 2, 3)), Report{Open: 8, Holes: 2, Pieces: 1}},
-		"a fin":                       {look(0, fin), Report{Odd: 1, Open: 2, Holes: 1, Pieces: 1}},
-		"a face is turned":            {look(0, odd), Report{Disagree: 3, Pieces: 1}},
-		"inside out":                  {look(0, turned(cube(0, 2))), Report{InsideOut: 1, Pieces: 1, Volume: 8}},
-		"a hollow":                    {look(0, cube(0, 4), turned(cube(1, 2))), Report{Pieces: 2, Volume: 56, Foot: 16}},
-		"a body in a hollow":          {look(0, cube(0, 9), turned(cube(1, 7)), cube(2, 3)), Report{Pieces: 3, Volume: 729 - 343 + 27, Foot: 81}},
-		"a shell within a shell":      {look(0, cube(0, 4), cube(1, 2)), Report{Pieces: 2, Within: 1, Volume: 64, Foot: 16}},
-		"side by side":                {look(0, cube(0, 1), cube(5, 1)), Report{Pieces: 2, Volume: 2, Foot: 1}},
-		"two that lie in each other":  {look(0, cube(0, 2), box(geom.Vec3{1, 0.5, 0.5}, geom.Vec3{3, 1, 1})), Report{Pieces: 2, Crossing: 2, Volume: 8.5, Foot: 4}},
-		"two that touch with a side":  {look(0, cube(0, 2), box(geom.Vec3{2, 0, 0.5}, geom.Vec3{3, 1, 1.5})), Report{Pieces: 2, Volume: 9, Foot: 5}},
-		"one that stands on an other": {look(0, cube(0, 2), box(geom.Vec3{0.5, 2, 0.5}, geom.Vec3{1, 3, 1})), Report{Pieces: 2, Volume: 8.25, Foot: 4}},
+		"one triangle is missing": {look(0, without(cube(0, 1), 4)), Report{Open: 3, Holes: 1, Pieces: 1}},
+		"two sides are missing":   {look(0, without(cube(0, 1), 0, 1, 2, 3)), Report{Open: 8, Holes: 2, Pieces: 1}},
+		"a fin":                   {look(0, fin), Report{Odd: 1, Open: 2, Holes: 1, Pieces: 1}},
+		"a face is turned":        {look(0, odd), Report{Disagree: 3, Pieces: 1}},
+		"inside out":              {look(0, turned(cube(0, 2))), Report{InsideOut: 1, Pieces: 1, Volume: 8}},
+		"a hollow":                {look(0, cube(0, 4), turned(cube(1, 2))), Report{Pieces: 2, Volume: 56, Foot: 16}},
+		"a body in a hollow": {look(0, cube(0, 9), turned(cube(1, 7)), cube(2, 3)),
+			Report{Pieces: 3, Volume: 729 - 343 + 27, Foot: 81}},
+		"a shell within a shell": {look(0, cube(0, 4), cube(1, 2)), Report{Pieces: 2, Within: 1, Volume: 64, Foot: 16}},
+		"side by side":           {look(0, cube(0, 1), cube(5, 1)), Report{Pieces: 2, Volume: 2, Foot: 1}},
+		"two that lie in each other": {look(0, cube(0, 2), box(geom.Vec3{1, 0.5, 0.5}, geom.Vec3{3, 1, 1})),
+			Report{Pieces: 2, Crossing: 2, Volume: 8.5, Foot: 4}},
+		"two that touch with a side": {look(0, cube(0, 2), box(geom.Vec3{2, 0, 0.5}, geom.Vec3{3, 1, 1.5})),
+			Report{Pieces: 2, Volume: 9, Foot: 5}},
+		"one that stands on an other": {look(0, cube(0, 2), box(geom.Vec3{0.5, 2, 0.5}, geom.Vec3{1, 3, 1})),
+			Report{Pieces: 2, Volume: 8.25, Foot: 4}},
 	} {
 		c.r.Size = geom.Vec3{}
 		if c.want.Foot == 0 {

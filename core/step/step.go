@@ -112,7 +112,8 @@ func withoutOldVolumes(out *scene.Scene, r *Report) *scene.Scene {
 		ended++
 	}
 	if ended > 0 {
-		r.Lose("the voxels of %s: their surface is another now, and steps on voxels go before this one", count(ended, "mesh", "meshes"))
+		r.Lose("the voxels of %s: their surface is another now, and steps on voxels go before this one",
+			count(ended, "mesh", "meshes"))
 	}
 	return out
 }

@@ -213,7 +213,8 @@ func TestVoxelSteps(t *testing.T) {
 		x.Nodes[0].Scale = [3]float32{2, 2, 2}
 		return &x
 	}(), nil)
-	if moved.Meshes[0].Volume != nil || !strings.Contains(strings.Join(r.Losses, "\n"), "steps on voxels go before this one") {
+	if moved.Meshes[0].Volume != nil ||
+		!strings.Contains(strings.Join(r.Losses, "\n"), "steps on voxels go before this one") {
 		t.Errorf("%+v", r)
 	}
 	if _, r := apply(t, "palette", moved, nil); !r.Idle || !strings.Contains(r.Lines[0], "has voxels") {
@@ -378,7 +379,8 @@ func TestVoxeliseTells(t *testing.T) {
 	s.Meshes[0].Parts = append(s.Meshes[0].Parts, bolt)
 	_, r := apply(t, "voxelise", s, map[string]any{"longest": 40})
 	losses := strings.Join(r.Losses, "\n")
-	for _, want := range []string{"12 triangles of pieces that are smaller than a voxel", "the glow of 1 part", "1 part lets light through"} {
+	for _, want := range []string{"12 triangles of pieces that are smaller than a voxel", "the glow of 1 part",
+		"1 part lets light through"} {
 		if !strings.Contains(losses, want) {
 			t.Errorf("%q is not among %q", want, losses)
 		}

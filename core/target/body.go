@@ -50,7 +50,8 @@ func (r *rehearsal) posed(name string) {
 		r.holds(name, "It stands in its pose", "")
 	default:
 		r.add(Finding{Rule: name, Severity: Stops, Title: "It is not in its pose",
-			Where: fmt.Sprintf("%s, %s", format.Counted(len(r.s.Skins), "skin", "skins"), format.Counted(morphs, "morph target", "morph targets")),
+			Where: fmt.Sprintf("%s, %s", format.Counted(len(r.s.Skins), "skin", "skins"),
+				format.Counted(morphs, "morph target", "morph targets")),
 			Why:   "Only the rest shape would be made, with limbs as they hang without bones.",
 			Mends: []chain.Step{mend("bake-pose", params{})}, MendText: "Bake the pose"})
 	}
@@ -73,7 +74,9 @@ func (r *rehearsal) closed(name string) {
 		}
 	}
 	if b.Open > 0 {
-		where = append(where, fmt.Sprintf("%s round %s", format.Counted(b.Open, "open edge", "open edges"), format.Counted(b.Holes, "hole", "holes")))
+		where = append(where,
+			fmt.Sprintf("%s round %s", format.Counted(b.Open, "open edge", "open edges"),
+				format.Counted(b.Holes, "hole", "holes")))
 	}
 	say(b.Odd, "edge of more than two faces", "edges of more than two faces")
 	say(b.Disagree, "edge whose faces disagree on what is outside", "edges whose faces disagree on what is outside")
@@ -82,11 +85,12 @@ func (r *rehearsal) closed(name string) {
 		Why: "What is inside and what is outside cannot be told there: layers come out empty or full."}
 	switch {
 	case b.Odd > 0:
-		f.Ask = &Question{Text: "Edges of more than two faces close by no face that is added. What is right?", Answers: []Answer{
-			{"Take out doubled faces and fill the holes", []chain.Step{mend("drop-double", params{"backs": true}),
-				mend("fill-holes", params{"edges": 100000}), mend("facing", params{"how": "agree"})}},
-			{"Make it of voxels anew", r.remade(0)},
-		}}
+		f.Ask = &Question{Text: "Edges of more than two faces close by no face that is added. What is right?",
+			Answers: []Answer{
+				{"Take out doubled faces and fill the holes", []chain.Step{mend("drop-double", params{"backs": true}),
+					mend("fill-holes", params{"edges": 100000}), mend("facing", params{"how": "agree"})}},
+				{"Make it of voxels anew", r.remade(0)},
+			}}
 		f.Mends, f.MendText = f.Ask.Answers[0].Mends, "Take out doubled faces"
 	case b.Open > 0:
 		f.Mends = []chain.Step{mend("fill-holes", params{"edges": 100000}), mend("facing", params{"how": "agree"})}
@@ -169,8 +173,9 @@ func (r *rehearsal) walls(name string) {
 	factor := least / math.Max(b.Thinnest, 1e-9)
 	size := math.Max(r.longest()/grain, 1e-4)
 	f := Finding{Rule: name, Severity: Warns, Title: "Walls are too thin",
-		Where: fmt.Sprintf("%s, the thinnest %.3g mm, %.4g wanted", format.Counted(b.Thin, "triangle", "triangles"), b.Thinnest*1000, least*1000),
-		Why:   "What is thinner than the printer can make is left out or breaks off.",
+		Where: fmt.Sprintf("%s, the thinnest %.3g mm, %.4g wanted",
+			format.Counted(b.Thin, "triangle", "triangles"), b.Thinnest*1000, least*1000),
+		Why: "What is thinner than the printer can make is left out or breaks off.",
 		Ask: &Question{Text: "May it be larger, or are the walls to grow?", Answers: []Answer{
 			{"Thicken all of it", r.remade(1 + int(math.Ceil((least-b.Thinnest)/2/size)))},
 		}}}
@@ -184,7 +189,8 @@ func (r *rehearsal) walls(name string) {
 // whetherAnew asks for what costs materials and sharp edges: it is not done
 // unasked.
 func (r *rehearsal) whetherAnew() *Question {
-	return &Question{Text: "Bodies can be united by making all of it anew of voxels, which rounds edges and takes pictures to vertex colours.",
+	return &Question{Text: "Bodies can be united by making all of it anew of voxels, " +
+		"which rounds edges and takes pictures to vertex colours.",
 		Answers: []Answer{{"Make it of voxels anew", r.remade(0)}}}
 }
 
@@ -213,7 +219,8 @@ func (r *rehearsal) bed(name string) {
 	r.add(Finding{Rule: name, Severity: Stops, Title: "It does not fit the bed",
 		Where: fmt.Sprintf("%s; the bed is %.4g × %.4g mm, %.4g high", at, bed[0]*1000, bed[1]*1000, bed[2]*1000),
 		Why:   "It must be smaller, or be made in parts.",
-		Mends: []chain.Step{mend("scale", params{"factor": factor * 0.999})}, MendText: fmt.Sprintf("Scale by %.3g", factor*0.999)})
+		Mends: []chain.Step{mend("scale",
+			params{"factor": factor * 0.999})}, MendText: fmt.Sprintf("Scale by %.3g", factor*0.999)})
 }
 
 func (r *rehearsal) foot(name string) {

@@ -363,7 +363,8 @@ func (m *model) loopsOf(f *facet, number int32) (loops [][]int32) {
 	for _, t := range f.triangles {
 		x := &m.Triangles[t]
 		for k := range 3 {
-			if e := &m.Edges[x.Edge[k]]; m.Closed(e) && m.of[e.Uses[0].Triangle] == number && m.of[e.Uses[1].Triangle] == number {
+			if e := &m.Edges[x.Edge[k]]; m.Closed(e) && m.of[e.Uses[0].Triangle] == number &&
+				m.of[e.Uses[1].Triangle] == number {
 				continue
 			}
 			next[x.At[k]] = append(next[x.At[k]], x.At[(k+1)%3])

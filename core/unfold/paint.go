@@ -41,7 +41,8 @@ func (sh *Sheet) Paint(ctx context.Context, page int, dpi float64) (*image.NRGBA
 
 // grounds are the printed grounds of all pages, encoded; nil where there is
 // nothing to print but lines.
-func (sh *Sheet) grounds(ctx context.Context, o Print, encode func(page int, img *image.NRGBA) ([]byte, error)) ([][]byte, error) {
+func (sh *Sheet) grounds(ctx context.Context, o Print,
+	encode func(page int, img *image.NRGBA) ([]byte, error)) ([][]byte, error) {
 	if o.Bare || !sh.Coloured() {
 		return nil, nil
 	}

@@ -17,7 +17,8 @@ import (
 
 // PDF is a document of all pages at true scale.
 func (sh *Sheet) PDF(ctx context.Context, o Print) ([]byte, error) {
-	d := fpdf.NewCustom(&fpdf.InitType{UnitStr: "mm", Size: fpdf.SizeType{Wd: sh.Options.Paper.Width, Ht: sh.Options.Paper.Height}})
+	d := fpdf.NewCustom(&fpdf.InitType{UnitStr: "mm",
+		Size: fpdf.SizeType{Wd: sh.Options.Paper.Width, Ht: sh.Options.Paper.Height}})
 	// The same model gives the same bytes.
 	d.SetCreationDate(time.Unix(0, 0).UTC())
 	d.SetModificationDate(time.Unix(0, 0).UTC())
@@ -57,7 +58,9 @@ func (sh *Sheet) pdfGround(d *fpdf.Fpdf, page int, data []byte, dpi float64) {
 	name, as := fmt.Sprintf("page %d", page), fpdf.ImageOptions{ImageType: "JPG"}
 	d.RegisterImageOptionsReader(name, as, bytes.NewReader(data))
 	// A dot more or less than the page has: the picture ends where its last dot does.
-	w, h := (math.Ceil(sh.Options.Paper.Width*dpi/25.4)+float64(page))*25.4/dpi, math.Ceil(sh.Options.Paper.Height*dpi/25.4)*25.4/dpi
+	dot := 25.4 / dpi
+	w := (math.Ceil(sh.Options.Paper.Width/dot) + float64(page)) * dot
+	h := math.Ceil(sh.Options.Paper.Height/dot) * dot
 	d.ImageOptions(name, 0, 0, w, h, false, as, 0, "")
 }
 

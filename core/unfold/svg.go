@@ -45,9 +45,11 @@ func (sh *Sheet) SVG(ctx context.Context, o Print) ([]byte, error) {
 	}
 	for page := range sh.Pages {
 		top := float64(page) * (h + between)
-		fmt.Fprintf(b, `<g data-page="%d">`+"\n"+`<rect class="page" x="0" y="%s" width="%s" height="%s"/>`+"\n", page+1, num(top), num(w), num(h))
+		fmt.Fprintf(b, `<g data-page="%d">`+"\n"+`<rect class="page" x="0" y="%s" width="%s" height="%s"/>`+"\n",
+			page+1, num(top), num(w), num(h))
 		if grounds != nil {
-			fmt.Fprintf(b, `<image x="0" y="%s" width="%s" height="%s" preserveAspectRatio="none" href="data:image/png;base64,%s"/>`+"\n",
+			fmt.Fprintf(b,
+				`<image x="0" y="%s" width="%s" height="%s" preserveAspectRatio="none" href="data:image/png;base64,%s"/>`+"\n",
 				num(top), num(w), num(h), base64.StdEncoding.EncodeToString(grounds[page]))
 		}
 		for i := range sh.Pieces {
@@ -83,7 +85,8 @@ func (sh *Sheet) svgPiece(b *bytes.Buffer, i int, top float64) {
 		if l.Kind == Flat {
 			continue
 		}
-		fmt.Fprintf(b, `<line class="%s" data-edge="%s" data-number="%d" data-angle="%s" x1="%s" y1="%s" x2="%s" y2="%s"/>`+"\n",
+		fmt.Fprintf(b,
+			`<line class="%s" data-edge="%s" data-number="%d" data-angle="%s" x1="%s" y1="%s" x2="%s" y2="%s"/>`+"\n",
 			l.Kind, sh.Edges[l.Edge].Key, l.Number, num(l.Angle), num(l.A[0]), num(l.A[1]+top), num(l.B[0]), num(l.B[1]+top))
 		if l.Number > 0 {
 			m, size, angle := l.Label()
@@ -106,10 +109,12 @@ func (l *Line) Label() (at Point, size, degrees float64) {
 // svgFoot is the ruler and the page's number.
 func (sh *Sheet) svgFoot(b *bytes.Buffer, page int, top float64) {
 	for _, r := range sh.ruler() {
-		fmt.Fprintf(b, `<line class="cut" x1="%s" y1="%s" x2="%s" y2="%s"/>`+"\n", num(r[0][0]), num(r[0][1]+top), num(r[1][0]), num(r[1][1]+top))
+		fmt.Fprintf(b, `<line class="cut" x1="%s" y1="%s" x2="%s" y2="%s"/>`+"\n", num(r[0][0]),
+			num(r[0][1]+top), num(r[1][0]), num(r[1][1]+top))
 	}
 	at := sh.footAt()
-	fmt.Fprintf(b, `<text x="%s" y="%s" font-size="2.6">%s</text>`+"\n", num(at[0]), num(at[1]+top), escaped(sh.foot(page)))
+	fmt.Fprintf(b, `<text x="%s" y="%s" font-size="2.6">%s</text>`+"\n", num(at[0]), num(at[1]+top),
+		escaped(sh.foot(page)))
 }
 
 // ruler are the strokes of one of 50 mm, as the printer should show it.

@@ -66,7 +66,8 @@ func (o *Options) complete() error {
 	case !(o.Height >= leastHeight && o.Height <= mostHeight):
 		return fmt.Errorf("a height of %g mm: it is from %d to %d mm", o.Height, leastHeight, mostHeight)
 	case !(w >= 20 && h >= 20):
-		return fmt.Errorf("a margin of %g mm and tabs of %g mm leave %.0f × %.0f mm of a page: at least 20 × 20 are needed", o.Margin, o.Tab, w, h)
+		return fmt.Errorf("a margin of %g mm and tabs of %g mm leave %.0f × %.0f mm of a page: at least 20 × 20 are needed",
+			o.Margin, o.Tab, w, h)
 	case o.Tab > 30:
 		return fmt.Errorf("tabs of %g mm: they are at most 30 mm deep", o.Tab)
 	case o.Tries > 1000:
@@ -260,7 +261,8 @@ func PaperOf(text string) (Paper, error) {
 		names = append(names, p.Name)
 	}
 	p := Paper{Name: t}
-	if n, err := fmt.Sscanf(t, "%fx%f", &p.Width, &p.Height); err != nil || n != 2 || !(p.Width >= 40 && p.Width <= 2000 && p.Height >= 40 && p.Height <= 2000) {
+	if n, err := fmt.Sscanf(t, "%fx%f", &p.Width, &p.Height); err != nil || n != 2 ||
+		!(p.Width >= 40 && p.Width <= 2000 && p.Height >= 40 && p.Height <= 2000) {
 		return p, fmt.Errorf("%q: there are %s, and WIDTHxHEIGHT from 40x40 to 2000x2000 mm", text, strings.Join(names, ", "))
 	}
 	return p, nil
@@ -294,9 +296,11 @@ func (sh *Sheet) Summary() Summary {
 	if refused == nil {
 		refused = []string{}
 	}
-	return Summary{Pages: sh.Pages, Pieces: len(sh.Pieces), Hours: math.Round(10*t.Hours) / 10, Size: sh.Size, Height: sh.Options.Height,
+	return Summary{Pages: sh.Pages, Pieces: len(sh.Pieces), Hours: math.Round(10*t.Hours) / 10, Size: sh.Size,
+		Height:    sh.Options.Height,
 		Triangles: t.Triangles, Facets: t.Facets, Folds: t.Folds, Cuts: t.Cuts, CutLength: math.Round(t.CutLength),
-		Untabbed: t.Untabbed, Rims: t.Rims, Hidden: t.Hidden, Doubled: t.Doubled, Odd: t.Odd, Refused: refused, Notes: sh.Notes()}
+		Untabbed: t.Untabbed, Rims: t.Rims, Hidden: t.Hidden, Doubled: t.Doubled, Odd: t.Odd,
+		Refused: refused, Notes: sh.Notes()}
 }
 
 // Notes say what was left out and what will not close.

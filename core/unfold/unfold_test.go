@@ -24,7 +24,8 @@ func thing(p scene.Part) *scene.Scene {
 	p.Material = 0
 	n := scene.NewNode("thing")
 	n.Mesh = 0
-	return &scene.Scene{Name: "weir <1>", Basis: geom.GLTF, Nodes: []scene.Node{n}, Meshes: []scene.Mesh{{Parts: []scene.Part{p}}},
+	return &scene.Scene{Name: "weir <1>", Basis: geom.GLTF, Nodes: []scene.Node{n},
+		Meshes:    []scene.Mesh{{Parts: []scene.Part{p}}},
 		Materials: []scene.Material{scene.NewMaterial("card")}}
 }
 
@@ -218,7 +219,8 @@ func within(t *testing.T, sh *Sheet) {
 			t.Errorf("piece %d lies on page %d of %d", i, p, sh.Pages)
 		}
 		sh.Pieces[i].points(func(q *Point) {
-			if q[0] < o.Margin-1e-6 || q[1] < o.Margin-1e-6 || q[0] > o.Paper.Width-o.Margin+1e-6 || q[1] > o.Paper.Height-o.Margin-footer+1e-6 {
+			if q[0] < o.Margin-1e-6 || q[1] < o.Margin-1e-6 || q[0] > o.Paper.Width-o.Margin+1e-6 ||
+				q[1] > o.Paper.Height-o.Margin-footer+1e-6 {
 				t.Fatalf("piece %d reaches %v", i, *q)
 			}
 		})
@@ -337,7 +339,8 @@ func TestABox(t *testing.T) {
 	sh := of(t, thing(boxPart(1, 2, 3)), Options{Height: 40})
 	told := sh.Told
 	// Six faces in one piece hang on five folds; seven edges are glued.
-	if len(sh.Pieces) != 1 || sh.Pages != 1 || told.Facets != 6 || told.Folds != 5 || told.Cuts != 7 || told.Rims != 0 || told.Untabbed != 0 {
+	if len(sh.Pieces) != 1 || sh.Pages != 1 || told.Facets != 6 || told.Folds != 5 || told.Cuts != 7 ||
+		told.Rims != 0 || told.Untabbed != 0 {
 		t.Errorf("%d pieces, %+v", len(sh.Pieces), told)
 	}
 	if sh.Size.Sub(geom.Vec3{20, 40, 60}).Len() > 1e-4 {
@@ -379,7 +382,8 @@ func TestLaws(t *testing.T) {
 		"ball": ball(8), "ring": ring(7), "hills": bumpy(r, 9), "box": boxPart(3, 1, 2),
 		"boxes": plus(boxPart(1, 1, 1), moved(ball(5), geom.Vec3{3, 0, 0})),
 	} {
-		for _, o := range []Options{{Height: 50}, {Height: 160, Paper: Papers[2], Tab: 4, Margin: 5}, {Height: 90, Paper: Paper{"small", 100, 140}, Tab: 5, Tries: 4}} {
+		for _, o := range []Options{{Height: 50}, {Height: 160, Paper: Papers[2], Tab: 4, Margin: 5},
+			{Height: 90, Paper: Paper{"small", 100, 140}, Tab: 5, Tries: 4}} {
 			t.Run(fmt.Sprintf("%s %g", name, o.Height), func(t *testing.T) {
 				sh := of(t, thing(p), o)
 				if name == "ring" && sh.Told.Rims != 0 || name == "hills" && sh.Told.Rims < 36 {
@@ -413,7 +417,8 @@ func TestTries(t *testing.T) {
 	one, many := of(t, thing(ring(8)), Options{Tries: 1}), of(t, thing(ring(8)), Options{Tries: 40})
 	work := func(sh *Sheet) float64 { return float64(len(sh.Pieces))*45 + 25*float64(sh.Told.Cuts) }
 	if work(many) > work(one) {
-		t.Errorf("%d pieces and %d cuts after many tries, %d and %d after one", len(many.Pieces), many.Told.Cuts, len(one.Pieces), one.Told.Cuts)
+		t.Errorf("%d pieces and %d cuts after many tries, %d and %d after one", len(many.Pieces), many.Told.Cuts,
+			len(one.Pieces), one.Told.Cuts)
 	}
 }
 
@@ -438,12 +443,14 @@ func TestWhatIsLeftOut(t *testing.T) {
 
 // A fin on a sheet, and a band with a twist: said, and the rest intact.
 func TestWhatDoesNotClose(t *testing.T) {
-	fin := scene.Part{Positions: []float32{0, 0, 0, 1, 0, 0, 0, 1, 0, 0, -1, 0, 0, 0, 1}, Triangles: []uint32{0, 1, 2, 1, 0, 3, 0, 1, 4}}
+	fin := scene.Part{Positions: []float32{0, 0, 0, 1, 0, 0, 0, 1, 0, 0, -1, 0, 0, 0, 1},
+		Triangles: []uint32{0, 1, 2, 1, 0, 3, 0, 1, 4}}
 	sh := of(t, thing(fin), Options{Hidden: true})
 	if sh.Told.Odd != 1 || sh.Told.Rims != 6 || len(sh.Pieces) != 3 {
 		t.Errorf("%d pieces, %+v", len(sh.Pieces), sh.Told)
 	}
-	if n := strings.Join(sh.Notes(), "\n"); !strings.Contains(n, "1 edge has more than two faces") || !strings.Contains(n, "6 edges are open") {
+	if n := strings.Join(sh.Notes(), "\n"); !strings.Contains(n, "1 edge has more than two faces") ||
+		!strings.Contains(n, "6 edges are open") {
 		t.Error(n)
 	}
 	twist := grid(24, 1, func(u, v float64) geom.Vec3 {
@@ -465,7 +472,8 @@ func TestLargerThanAPage(t *testing.T) {
 	if sh.Pages < 8 || sh.Told.Split == 0 {
 		t.Errorf("%d pages, %+v", sh.Pages, sh.Told)
 	}
-	if _, err := Of(t.Context(), thing(boxPart(1, 1, 1e5)), Options{Height: 5000}); err == nil || !strings.Contains(err.Error(), "pages, at most 250 are made") {
+	if _, err := Of(t.Context(), thing(boxPart(1, 1, 1e5)), Options{Height: 5000}); err == nil ||
+		!strings.Contains(err.Error(), "pages, at most 250 are made") {
 		t.Errorf("%v", err)
 	}
 }
@@ -524,7 +532,8 @@ func TestBadOptions(t *testing.T) {
 		{cube, Options{Tab: 31}, "tabs of 31 mm"},
 		{cube, Options{Tries: 1001}, "1001 tries"},
 		{thing(scene.Part{}), Options{}, "nothing to unfold"},
-		{thing(grid(101, 100, func(u, v float64) geom.Vec3 { return geom.Vec3{u, v, 0} })), Options{}, "20200 triangles are more than anybody cuts out"},
+		{thing(grid(101, 100, func(u, v float64) geom.Vec3 { return geom.Vec3{u, v, 0} })), Options{},
+			"20200 triangles are more than anybody cuts out"},
 		{thing(plus(boxPart(1, 1, 1), turnedOver(boxPart(1, 1, 1)))), Options{}, "every face lies on another"},
 	} {
 		if _, err := Of(t.Context(), c.s, c.o); err == nil || !strings.Contains(err.Error(), c.want) {
@@ -536,7 +545,8 @@ func TestBadOptions(t *testing.T) {
 	if _, err := Of(ctx, cube, Options{}); err != context.Canceled {
 		t.Errorf("%v", err)
 	}
-	for text, want := range map[string]Paper{"A4": {"a4", 210, 297}, "letter": {"letter", 215.9, 279.4}, "200x300.5": {"200x300.5", 200, 300.5}} {
+	for text, want := range map[string]Paper{"A4": {"a4", 210, 297}, "letter": {"letter", 215.9, 279.4},
+		"200x300.5": {"200x300.5", 200, 300.5}} {
 		if p, err := PaperOf(text); err != nil || p != want {
 			t.Errorf("%q: %v, %v", text, p, err)
 		}
@@ -547,7 +557,8 @@ func TestBadOptions(t *testing.T) {
 		}
 	}
 	// What lies flat has no height: it is as large as was asked.
-	if sh := of(t, thing(grid(2, 2, func(u, v float64) geom.Vec3 { return geom.Vec3{v, 0, u} })), Options{Height: 50}); math.Abs(sh.Size[0]-50) > 1e-6 || sh.Told.Facets != 1 {
+	if sh := of(t, thing(grid(2, 2, func(u, v float64) geom.Vec3 { return geom.Vec3{v, 0, u} })),
+		Options{Height: 50}); math.Abs(sh.Size[0]-50) > 1e-6 || sh.Told.Facets != 1 {
 		t.Errorf("%v, %+v", sh.Size, sh.Told)
 	}
 }
@@ -612,7 +623,10 @@ func TestPaint(t *testing.T) {
 				for k := range 3 {
 					// The corner by its place, not by its number.
 					for v := range p.Vertices() {
-						if v/4 == int(tri.From)/2 && geom.At(p.Positions, uint32(v)).Mul(40).Sub(unmirrored(sh.model.Places[tri.At[k]], mirrored)).Len() < 1e-3 {
+						if v/4 == int(tri.From)/2 &&
+							geom.At(p.Positions,
+								uint32(v)).Mul(40).Sub(unmirrored(sh.model.Places[tri.At[k]],
+								mirrored)).Len() < 1e-3 {
 							uv[k] = [2]float32(p.UVs[0].Data[2*v : 2*v+2])
 						}
 					}
@@ -736,11 +750,13 @@ func TestSVG(t *testing.T) {
 			}
 		}
 	}
-	if classes["cut"] != cuts+12*sh.Pages || classes["mountain"] != mountains || classes["valley"] != 0 || classes["tab"] != tabs {
+	if classes["cut"] != cuts+12*sh.Pages || classes["mountain"] != mountains || classes["valley"] != 0 ||
+		classes["tab"] != tabs {
 		t.Errorf("%d cuts, %d mountains, %d tabs: %v", cuts, mountains, tabs, classes)
 	}
 	bare, _ := sh.SVG(t.Context(), Print{Bare: true})
-	if bytes.Contains(bare, []byte("<image")) || !bytes.HasPrefix(bare, []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="210mm"`)) {
+	if bytes.Contains(bare, []byte("<image")) ||
+		!bytes.HasPrefix(bare, []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="210mm"`)) {
 		t.Errorf("%.200s", bare)
 	}
 }
@@ -772,7 +788,8 @@ func TestPDF(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !bytes.HasPrefix(b, []byte("%PDF-")) || bytes.Count(b, []byte("/Type /Page\n"))+bytes.Count(b, []byte("/Type /Page ")) != sh.Pages {
+	if !bytes.HasPrefix(b, []byte("%PDF-")) ||
+		bytes.Count(b, []byte("/Type /Page\n"))+bytes.Count(b, []byte("/Type /Page ")) != sh.Pages {
 		t.Errorf("%d pages; %.60q", sh.Pages, b)
 	}
 	again, _ := of(t, painted(t), Options{Height: 120}).PDF(t.Context(), Print{DPI: 40})
@@ -792,7 +809,8 @@ func TestSummary(t *testing.T) {
 		}
 	}
 	hours := (cut/5 + 4*12 + 25*7 + 45) / 3600
-	if s.Pages != 1 || s.Pieces != 1 || s.Folds != 5 || s.Cuts != 7 || math.Abs(sh.Told.Hours-hours) > 1e-9 || s.CutLength != math.Round(cut) || s.Height != 40 {
+	if s.Pages != 1 || s.Pieces != 1 || s.Folds != 5 || s.Cuts != 7 || math.Abs(sh.Told.Hours-hours) > 1e-9 ||
+		s.CutLength != math.Round(cut) || s.Height != 40 {
 		t.Errorf("%+v, %g hours", s, hours)
 	}
 }

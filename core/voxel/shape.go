@@ -669,7 +669,8 @@ func (g *grid) same(uniform map[*cells]uint16, low, high [3]int) (c uint16, ok b
 // make fills a grid block by block: with one colour where whole tells so of the
 // places from low to before high, else voxel by voxel. Blocks that come out equal
 // are one.
-func (g *grid) make(ctx context.Context, whole func(low, high [3]int) (uint16, bool), at func(x, y, z int) uint16) error {
+func (g *grid) make(ctx context.Context, whole func(low, high [3]int) (uint16, bool),
+	at func(x, y, z int) uint16) error {
 	kept := known{}
 	solid := map[uint16]*cells{}
 	c := &cells{}

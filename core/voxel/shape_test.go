@@ -380,7 +380,8 @@ func TestTooManyFaces(t *testing.T) {
 			c[i] = 1
 		}
 	}
-	v := &scene.Volume{Size: 1, Dims: [3]int{160, 160, 160}, Palette: make([]scene.Swatch, 1), Index: make([]uint32, 125), Blocks: c}
+	v := &scene.Volume{Size: 1, Dims: [3]int{160, 160, 160}, Palette: make([]scene.Swatch, 1),
+		Index: make([]uint32, 125), Blocks: c}
 	for i := range v.Index {
 		v.Index[i] = 1
 	}

@@ -48,7 +48,8 @@ func facesOf(v *scene.Volume, most int) (out []Face, err error) {
 		out = append(out, list...)
 	}
 	if total.Load() > limit.VolumeFaces {
-		return nil, fmt.Errorf("the voxels show more than %d faces: choose larger voxels, or fewer colours", limit.VolumeFaces)
+		return nil, fmt.Errorf("the voxels show more than %d faces: choose larger voxels, or fewer colours",
+			limit.VolumeFaces)
 	}
 	return out, nil
 }

@@ -50,14 +50,18 @@ func (s *Server) ScenePaper(c fiber.Ctx, digest Digest, p ScenePaperParams) erro
 
 func paperSheet(s *unfold.Sheet) PaperSheet {
 	t := s.Summary()
-	out := PaperSheet{Name: s.Name, Width: s.Options.Paper.Width, Height: s.Options.Paper.Height, Margin: s.Options.Margin,
-		Pages: t.Pages, Hours: t.Hours, Size: s.Size[:], Triangles: t.Triangles, Facets: t.Facets, Folds: t.Folds, Cuts: t.Cuts,
-		CutLength: t.CutLength, Coloured: s.Coloured(), Notes: t.Notes, Refused: t.Refused,
-		Pieces: []PaperPiece{}, Edges: []PaperEdge{}}
+	out := PaperSheet{
+		Name: s.Name, Width: s.Options.Paper.Width, Height: s.Options.Paper.Height, Margin: s.Options.Margin,
+		Pages: t.Pages, Hours: t.Hours, Size: s.Size[:], Coloured: s.Coloured(),
+		Triangles: t.Triangles, Facets: t.Facets, Folds: t.Folds, Cuts: t.Cuts, CutLength: t.CutLength,
+		Notes: t.Notes, Refused: t.Refused, Pieces: []PaperPiece{}, Edges: []PaperEdge{},
+	}
 	for i := range s.Edges {
 		e := &s.Edges[i]
-		out.Edges = append(out.Edges, PaperEdge{Key: e.Key, Folded: e.Folded, Open: e.Facets[1] < 0, Angle: rounded(e.Angle), Length: rounded(e.Length),
-			A: metres(e.A, s.PerUnit), B: metres(e.B, s.PerUnit)})
+		out.Edges = append(out.Edges,
+			PaperEdge{Key: e.Key, Folded: e.Folded, Open: e.Facets[1] < 0, Angle: rounded(e.Angle),
+				Length: rounded(e.Length),
+				A:      metres(e.A, s.PerUnit), B: metres(e.B, s.PerUnit)})
 	}
 	for i := range s.Pieces {
 		p := &s.Pieces[i]

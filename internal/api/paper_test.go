@@ -19,7 +19,8 @@ func TestPaper(t *testing.T) {
 	pontoon := c.found(path, "q=pontoon")
 	at := "/api/scenes/" + pontoon.Model.Scene + "/paper"
 	sheet := call[api.PaperSheet](c, "GET", at+"?height=20", nil)
-	if sheet.Pages < 1 || len(sheet.Pieces) == 0 || sheet.Width != 210 || math.Abs(sheet.Size[1]-20) > 1e-6 || !sheet.Coloured || sheet.Name != "pontoon" {
+	if sheet.Pages < 1 || len(sheet.Pieces) == 0 || sheet.Width != 210 || math.Abs(sheet.Size[1]-20) > 1e-6 ||
+		!sheet.Coloured || sheet.Name != "pontoon" {
 		t.Fatalf("%d pages, %d pieces, %v", sheet.Pages, len(sheet.Pieces), sheet.Size)
 	}
 	folds, cuts := map[int]int{}, map[int]int{}
@@ -66,7 +67,8 @@ func TestPaper(t *testing.T) {
 		}
 		break
 	}
-	if x := call[api.PaperSheet](c, "GET", at+"?height=20&join=1.2.3", nil); len(x.Refused) != 1 || x.Refused[0] != "1.2.3" {
+	if x := call[api.PaperSheet](c, "GET", at+"?height=20&join=1.2.3", nil); len(x.Refused) != 1 ||
+		x.Refused[0] != "1.2.3" {
 		t.Errorf("%v", x.Refused)
 	}
 	if x := call[api.PaperSheet](c, "GET", at+"?height=20&tab=0&margin=0", nil); x.Margin != 0 || x.Pieces[0].Tabs != "" {
@@ -81,7 +83,8 @@ func TestPaper(t *testing.T) {
 	if !bytes.HasPrefix(b, []byte("%PDF-")) {
 		t.Errorf("%.20q", b)
 	}
-	if _, b = c.do("GET", at+"/file?height=20&format=svg&bare=true", nil); !bytes.HasPrefix(b, []byte("<svg ")) || bytes.Contains(b, []byte("<image")) {
+	if _, b = c.do("GET", at+"/file?height=20&format=svg&bare=true", nil); !bytes.HasPrefix(b,
+		[]byte("<svg ")) || bytes.Contains(b, []byte("<image")) {
 		t.Errorf("%.20q", b)
 	}
 	for query, want := range map[string]int{
@@ -91,7 +94,8 @@ func TestPaper(t *testing.T) {
 			t.Errorf("%s answers %d, want %d", query, got, want)
 		}
 	}
-	if got, b := c.do("GET", "/api/scenes/"+pontoon.Model.Scene+"/blocks?format=txt", nil); got != 422 || !bytes.Contains(b, []byte("nothing of it has voxels")) {
+	if got, b := c.do("GET", "/api/scenes/"+pontoon.Model.Scene+"/blocks?format=txt", nil); got != 422 ||
+		!bytes.Contains(b, []byte("nothing of it has voxels")) {
 		t.Errorf("blocks of what has no voxels: %d, %s", got, b)
 	}
 	if got, _ := c.do("GET", "/api/scenes/"+fmt.Sprintf("%064d", 1)+"/paper", nil); got != 404 {

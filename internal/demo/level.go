@@ -35,7 +35,8 @@ func stones() image.Image {
 		if x < 0.05 || y < 0.08 {
 			return rgb{0.32, 0.31, 0.29}, 1
 		}
-		return mix(rgb{0.55, 0.54, 0.50}, rgb{0.42, 0.43, 0.42}, 0.5+0.5*wave(row*3.7+math.Floor(u*4+0.5*row)*1.9+0.2*wave(u*40))), 1
+		return mix(rgb{0.55, 0.54, 0.50}, rgb{0.42, 0.43, 0.42},
+			0.5+0.5*wave(row*3.7+math.Floor(u*4+0.5*row)*1.9+0.2*wave(u*40))), 1
 	})
 }
 
@@ -137,7 +138,8 @@ func weirHouse(draught bool) string {
 	m.entity("classname sluice_door; targetname gate; state shut; lift 40", func() {
 		m.block(-2, -22, 0, 2, 22, 54, "weir/boards [ 0 1 0 0 ] [ 0 0 -1 0 ] 0 0.5 0.5")
 	})
-	m.entity("classname wet_feet_trigger; target gate", func() { m.block(96, -96, 0, 128, 96, 16, "common/trigger 0 0 0 1 1") })
+	m.entity("classname wet_feet_trigger; target gate",
+		func() { m.block(96, -96, 0, 128, 96, 16, "common/trigger 0 0 0 1 1") })
 	for i, at := range []string{"-64 0 80", "64 0 80", "64 64 60"} {
 		m.entity(fmt.Sprintf("classname light; origin %s; light %d; _color 1 0.85 0.6", at, 200+50*i), nil)
 	}

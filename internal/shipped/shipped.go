@@ -24,7 +24,9 @@ import (
 
 // Formats are the open formats that are read, in the order in which they are
 // tried: those with a mark first.
-var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(), format.Registry{dae.Format(), dae.Zipped(), bvh.Format(), brush.Format(), ply.Format(), stl.Format(), obj.Format()})
+var Formats = slices.Concat(format.Registry(gltf.Readers()), x3d.Formats(), threemf.Formats(), usd.Formats(),
+	format.Registry{dae.Format(), dae.Zipped(), bvh.Format(), brush.Format(), ply.Format(), stl.Format(),
+		obj.Format()})
 
 // Writers are the open formats that are written.
 var Writers = surfaces(format.Writers{gltf.Writer(), gltf.VRMWriter("Excavate")}, plain(format.Writers{obj.Writer(),

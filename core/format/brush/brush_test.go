@@ -87,7 +87,8 @@ func volume(m *scene.Mesh) (v float64) {
 	for i := range m.Parts {
 		p := &m.Parts[i]
 		for k := 0; k < len(p.Triangles); k += 3 {
-			a, b, c := geom.At(p.Positions, p.Triangles[k]), geom.At(p.Positions, p.Triangles[k+1]), geom.At(p.Positions, p.Triangles[k+2])
+			a, b, c := geom.At(p.Positions, p.Triangles[k]), geom.At(p.Positions,
+				p.Triangles[k+1]), geom.At(p.Positions, p.Triangles[k+2])
 			v += a.Dot(b.Cross(c)) / 6
 		}
 	}
@@ -137,7 +138,8 @@ func TestABox(t *testing.T) {
 	}
 	p := &m.Parts[0]
 	for k := 0; k < len(p.Triangles); k += 3 {
-		a, b, c := geom.At(p.Positions, p.Triangles[k]), geom.At(p.Positions, p.Triangles[k+1]), geom.At(p.Positions, p.Triangles[k+2])
+		a, b, c := geom.At(p.Positions, p.Triangles[k]), geom.At(p.Positions,
+			p.Triangles[k+1]), geom.At(p.Positions, p.Triangles[k+2])
 		if n := b.Sub(a).Cross(c.Sub(a)).Norm(); n.Dot(geom.At(p.Normals, p.Triangles[k])) < 0.999999 {
 			t.Errorf("a face turns %v and has the normal %v", n, geom.At(p.Normals, p.Triangles[k]))
 		}
@@ -182,7 +184,8 @@ func TestProjections(t *testing.T) {
 		{" weir/boards 0 0 0 0 -1\n", 2, true, geom.Vec3{64, 32, 16}, [2]float64{64, 32}},
 		// Own axes, which no angle turns, and flags behind.
 		{" weir/boards [ 0 1 0 3 ] [ 0 0 -1 4 ] 45 2 4 134217728 0 7\n", 0, true, geom.Vec3{64, 32, 16}, [2]float64{19, 0}},
-		{" \"weir/boards\" [ 0.6 0.8 0 -1.5 ] [ 0.8 -0.6 0 .25 ] 0 1 1\n", 2, true, geom.Vec3{64, 32, 16}, [2]float64{62.5, 32.25}},
+		{" \"weir/boards\" [ 0.6 0.8 0 -1.5 ] [ 0.8 -0.6 0 .25 ] 0 1 1\n", 2, true, geom.Vec3{64, 32, 16},
+			[2]float64{62.5, 32.25}},
 	} {
 		s := must(t, world(boxOf([3]int{}, [3]int{64, 32, 16}, c.behind)))
 		p := &s.Meshes[0].Parts[0]
@@ -335,9 +338,11 @@ func TestBadSolids(t *testing.T) {
 	inward += "}\n"
 	for _, c := range []struct{ solid, want string }{
 		{strings.Join(append(slices.Clone(lines[:6]), "}\n"), "\n"), "line 15 1 solid is left out, without an end"},
-		{strings.TrimSuffix(good, "}\n") + "( 0 0 9 ) ( 1 0 9 ) ( 0 1 9 )" + lay + "}\n", "line 15 1 solid is left out, empty"},
+		{strings.TrimSuffix(good, "}\n") + "( 0 0 9 ) ( 1 0 9 ) ( 0 1 9 )" + lay + "}\n",
+			"line 15 1 solid is left out, empty"},
 		{"{\n}\n", "line 15 1 solid is left out, empty"},
-		{strings.TrimSuffix(good, "}\n") + "( 0 0 9 ) ( 1 0 9 ) ( 2 0 9 )" + lay + "}\n", "line 15 1 face is left out whose three points lie on one line"},
+		{strings.TrimSuffix(good, "}\n") + "( 0 0 9 ) ( 1 0 9 ) ( 2 0 9 )" + lay + "}\n",
+			"line 15 1 face is left out whose three points lie on one line"},
 		{inward, "the faces of 1 solid look inward"},
 		{"{\nodd1\n{\n( 1 2 ) \"x\"\n}\n}\n", "line 15 1 solid is of a form that is not read (odd1)"},
 		{strings.TrimSuffix(good, "}\n") + lines[1] + "\n( 0 0 80 ) ( 0 1 80 ) ( 1 0 80 )" + lay + "}\n", ""},
@@ -366,7 +371,8 @@ func TestBadText(t *testing.T) {
 		{"{\n\"a\" \"b\n", "line 2: a quoted text does not end on its line"},
 		{"{\n\"a", "line 2: a quoted text does not end"},
 		{"{\nabc\n}", "line 2: an entity has keys and values in quotes"},
-		{world("{\n( 0 0 0 ) ( 1 0 0 ) ( 0 1,5 0 ) x 0 0 0 1 1\n}\n"), "line 4: \"1,5\" is no number: decimals stand behind a point"},
+		{world("{\n( 0 0 0 ) ( 1 0 0 ) ( 0 1,5 0 ) x 0 0 0 1 1\n}\n"),
+			"line 4: \"1,5\" is no number: decimals stand behind a point"},
 		{world("{\n( 0 0 nan ) ( 1 0 0 ) ( 0 1 0 ) x 0 0 0 1 1\n}\n"), "line 4: a number is expected, not \"nan\""},
 		{world("{\n( 0 0 1e9 ) ( 1 0 0 ) ( 0 1 0 ) x 0 0 0 1 1\n}\n"), "line 4: \"1e9\" is too far away"},
 		{world("{\n( 0 0 ) ( 1 0 0 ) ( 0 1 0 ) x 0 0 0 1 1\n}\n"), "a number is expected, not \")\""},
@@ -407,15 +413,19 @@ func TestProbe(t *testing.T) {
 const lantern = "{\n\"classname\" \"light\"\n\"origin\" \"16 0 24\"\n\"light\" \"300\"\n\"_color\" \"1 0.5 0\"\n\"state\" \"whole\"\n}\n"
 
 func TestEntities(t *testing.T) {
-	s := must(t, world(boxOf([3]int{}, [3]int{8, 8, 8}, lay)+boxOf([3]int{8, 0, 0}, [3]int{16, 8, 8}, " common/clip 0 0 0 1 1\n"), lantern,
-		"{\n\"classname\" \"spawn\"\n\"targetname\" \"landing\"\n\"origin\" \"1 2 3\"\n\"angle\" \"90\"\n}",
-		"{\n\"classname\" \"prop\"\n\"origin\" \"0 0 0\"\n\"angles\" \"90 0 0\"\n}",
-		"{\n\"classname\" \"prop\"\n\"origin\" \"0 0\"\n\"angle\" \"-1\"\n}",
-		"{\n\"classname\" \"door\"\n"+boxOf([3]int{0, 0, 20}, [3]int{8, 8, 28}, lay)+"}"))
-	if len(s.Nodes) != 6 || len(s.Lights) != 1 || s.Lights[0].Intensity != 300 || s.Lights[0].Colour != [3]float32{1, format.Linear(0.5), 0} {
+	s := must(t,
+		world(boxOf([3]int{}, [3]int{8, 8, 8}, lay)+boxOf([3]int{8, 0, 0}, [3]int{16, 8, 8},
+			" common/clip 0 0 0 1 1\n"), lantern,
+			"{\n\"classname\" \"spawn\"\n\"targetname\" \"landing\"\n\"origin\" \"1 2 3\"\n\"angle\" \"90\"\n}",
+			"{\n\"classname\" \"prop\"\n\"origin\" \"0 0 0\"\n\"angles\" \"90 0 0\"\n}",
+			"{\n\"classname\" \"prop\"\n\"origin\" \"0 0\"\n\"angle\" \"-1\"\n}",
+			"{\n\"classname\" \"door\"\n"+boxOf([3]int{0, 0, 20}, [3]int{8, 8, 28}, lay)+"}"))
+	if len(s.Nodes) != 6 || len(s.Lights) != 1 || s.Lights[0].Intensity != 300 ||
+		s.Lights[0].Colour != [3]float32{1, format.Linear(0.5), 0} {
 		t.Fatalf("%d nodes, %+v", len(s.Nodes), s.Lights)
 	}
-	if v, _ := s.Nodes[1].Prop("state"); v != "whole" || s.Nodes[1].Translation != [3]float32{16, 0, 24} || s.Nodes[1].Light != 0 {
+	if v, _ := s.Nodes[1].Prop("state"); v != "whole" || s.Nodes[1].Translation != [3]float32{16, 0, 24} ||
+		s.Nodes[1].Light != 0 {
 		t.Errorf("%+v", s.Nodes[1])
 	}
 	ahead := func(i int) geom.Vec3 { m := s.Nodes[i].Local(); return m.Dir(geom.Vec3{1, 0, 0}) }
@@ -432,7 +442,8 @@ func TestEntities(t *testing.T) {
 		t.Errorf("%+v", s.Nodes[5])
 	}
 	told := notes(s)
-	for _, want := range []string{"entities: 2 prop, 1 door, 1 light, 1 spawn, 1 worldspawn", "tool surfaces: faces of 6 common/clip"} {
+	for _, want := range []string{"entities: 2 prop, 1 door, 1 light, 1 spawn, 1 worldspawn",
+		"tool surfaces: faces of 6 common/clip"} {
 		if !strings.Contains(told, want) {
 			t.Errorf("%q is not in\n%s", want, told)
 		}
@@ -443,10 +454,13 @@ func TestEntities(t *testing.T) {
 		}
 	}
 	// A picture whose size nobody knows is said once.
-	if s := must(t, world(boxOf([3]int{}, [3]int{8, 8, 8}, " reed 0 0 0 1 1\n"))); !strings.Contains(notes(s), "the size of 1 picture is not known") {
+	if s := must(t, world(boxOf([3]int{}, [3]int{8, 8, 8}, " reed 0 0 0 1 1\n"))); !strings.Contains(notes(s),
+		"the size of 1 picture is not known") {
 		t.Error(notes(s))
 	}
-	if s := must(t, world(boxOf([3]int{}, [3]int{8, 8, 8}, " weir/boards [ 1e300 0 0 0 ] [ 0 1 0 0 ] 0 1e-300 1\n"))); !strings.Contains(notes(s), "of 6 faces gives no numbers") {
+	if s := must(t,
+		world(boxOf([3]int{}, [3]int{8, 8, 8},
+			" weir/boards [ 1e300 0 0 0 ] [ 0 1 0 0 ] 0 1e-300 1\n"))); !strings.Contains(notes(s), "of 6 faces gives no numbers") {
 		t.Error(notes(s))
 	}
 }
@@ -488,7 +502,8 @@ func TestOuterHull(t *testing.T) {
 	}
 	// The inside sees one face of each slab.
 	s = must(t, closed, "outer hull", "only faces that the inside sees")
-	if n := len(s.Meshes[0].Parts[0].Triangles); n != 36 || !strings.Contains(notes(s), "30 faces are left out that nothing within sees") {
+	if n := len(s.Meshes[0].Parts[0].Triangles); n != 36 ||
+		!strings.Contains(notes(s), "30 faces are left out that nothing within sees") {
 		t.Errorf("%d numbers; %s", n, notes(s))
 	}
 	for v := range s.Meshes[0].Parts[0].Vertices() {
@@ -506,7 +521,8 @@ func TestOuterHull(t *testing.T) {
 				t.Fatalf("slab %d: %s", without, told)
 			}
 			var p [3]float64
-			if _, err := fmt.Sscanf(told[at+len("leaks, from light at 16 0 24 to the outside through "):], "%g %g %g", &p[0], &p[1], &p[2]); err != nil {
+			if _, err := fmt.Sscanf(told[at+len("leaks, from light at 16 0 24 to the outside through "):],
+				"%g %g %g", &p[0], &p[1], &p[2]); err != nil {
 				t.Fatal(err)
 			}
 			k, n := without/2, (without/2+1)%3
@@ -725,7 +741,8 @@ func TestPatches(t *testing.T) {
 			p := &s.Meshes[0].Parts[0]
 			var n int
 			fmt.Sscan(fine, &n)
-			if len(p.Triangles) != 6*n*n || shading == "flat" && p.Vertices() != 6*n*n || shading == "smooth" && p.Vertices() != (n+1)*(n+1) {
+			if len(p.Triangles) != 6*n*n || shading == "flat" && p.Vertices() != 6*n*n || shading == "smooth" &&
+				p.Vertices() != (n+1)*(n+1) {
 				t.Errorf("%s, %s: %d vertices, %d numbers", fine, shading, p.Vertices(), len(p.Triangles))
 			}
 			for v := range p.Vertices() {
@@ -736,7 +753,8 @@ func TestPatches(t *testing.T) {
 				}
 			}
 			for k := 0; k < len(p.Triangles); k += 3 {
-				a, b, c := geom.At(p.Positions, p.Triangles[k]), geom.At(p.Positions, p.Triangles[k+1]), geom.At(p.Positions, p.Triangles[k+2])
+				a, b, c := geom.At(p.Positions, p.Triangles[k]), geom.At(p.Positions,
+					p.Triangles[k+1]), geom.At(p.Positions, p.Triangles[k+2])
 				if b.Sub(a).Cross(c.Sub(a)).Norm().Dot(geom.At(p.Normals, p.Triangles[k])) < 0.5 {
 					t.Errorf("%s, %s: a triangle looks another way than its normal", fine, shading)
 				}
@@ -769,14 +787,17 @@ func TestTooManyCells(t *testing.T) {
 	for range 1500 {
 		var points []geom.Vec3
 		for range 9 {
-			points = append(points, geom.Vec3{math.Round(4000 * r.NormFloat64()), math.Round(4000 * r.NormFloat64()), math.Round(4000 * r.NormFloat64())})
+			points = append(points,
+				geom.Vec3{math.Round(4000 * r.NormFloat64()), math.Round(4000 * r.NormFloat64()),
+					math.Round(4000 * r.NormFloat64())})
 		}
 		if h, ok := hull.Of(points, 0); ok {
 			out.WriteString(planesOf(h, lay))
 		}
 	}
 	s := must(t, world(out.String(), "{\n\"classname\" \"heron\"\n\"origin\" \"90000 0 0\"\n}"))
-	if told := notes(s); !strings.Contains(told, "not told: its solids part space into too many cells") && !strings.Contains(told, "leaks") {
+	if told := notes(s); !strings.Contains(told, "not told: its solids part space into too many cells") &&
+		!strings.Contains(told, "leaks") {
 		t.Error(told)
 	}
 }
@@ -819,7 +840,8 @@ func BenchmarkRead(b *testing.B) {
 		out.WriteString(boxOf(a, [3]int{x + 30, y + 1, z + 20}, lay))
 		out.WriteString(boxOf([3]int{x + 8, y + 8, z + 4}, [3]int{x + 20, y + 21, z + 9}, lay))
 		cut := strings.TrimSuffix(boxOf([3]int{x + 8, y + 8, z + 10}, [3]int{x + 20, y + 21, z + 19}, lay), "}\n")
-		fmt.Fprintf(&out, "%s( %d %d %d ) ( %d %d %d ) ( %d %d %d )%s}\n", cut, x+8, y+8, z+15, x+8, y+21, z+17, x+20, y+8, z+18, lay)
+		fmt.Fprintf(&out, "%s( %d %d %d ) ( %d %d %d ) ( %d %d %d )%s}\n", cut, x+8, y+8, z+15, x+8, y+21, z+17,
+			x+20, y+8, z+18, lay)
 	}
 	shell := ""
 	for k := range 3 {
@@ -833,7 +855,8 @@ func BenchmarkRead(b *testing.B) {
 			shell += boxOf(low, high, lay)
 		}
 	}
-	for name, text := range map[string]string{"leaks": world(out.String(), lantern), "closed": world(out.String()+shell, lantern)} {
+	for name, text := range map[string]string{"leaks": world(out.String(), lantern),
+		"closed": world(out.String()+shell, lantern)} {
 		b.Run(name, func(b *testing.B) {
 			b.SetBytes(int64(len(text)))
 			for b.Loop() {

@@ -95,7 +95,8 @@ func (b *builder) note(msg string, a ...any) {
 }
 
 func (b *builder) lose(line int, msg string, a ...any) {
-	b.s.Notes = append(b.s.Notes, scene.Note{Text: fmt.Sprintf(msg, a...), Where: fmt.Sprintf("line %d", line), Loss: true})
+	b.s.Notes = append(b.s.Notes,
+		scene.Note{Text: fmt.Sprintf(msg, a...), Where: fmt.Sprintf("line %d", line), Loss: true})
 }
 
 // choose is what is chosen of some options, the first unless something is.
@@ -268,7 +269,8 @@ func (b *builder) tellFaults() {
 		n += b.level.strange[k]
 	}
 	if n > 0 {
-		b.lose(b.level.at, "%s of a form that is not read (%s)", format.Counted(n, "solid is", "solids are"), strings.Join(kinds, ", "))
+		b.lose(b.level.at, "%s of a form that is not read (%s)", format.Counted(n, "solid is", "solids are"),
+			strings.Join(kinds, ", "))
 	}
 }
 

@@ -118,7 +118,8 @@ func (p *plane) whole() [4]*big.Int {
 	if p.exact != nil {
 		return *p.exact
 	}
-	return [4]*big.Int{big.NewInt(int64(p.n[0])), big.NewInt(int64(p.n[1])), big.NewInt(int64(p.n[2])), big.NewInt(int64(p.d))}
+	return [4]*big.Int{big.NewInt(int64(p.n[0])), big.NewInt(int64(p.n[1])), big.NewInt(int64(p.n[2])),
+		big.NewInt(int64(p.d))}
 }
 
 // flipped looks the other way.

@@ -115,7 +115,8 @@ func (c cell) built() []wall {
 	for k := range 3 {
 		for s := range 2 {
 			sign := float64(2*s - 1)
-			w := wall{flatPlane{d: sign * [2]geom.Vec3{c.bounds.Min, c.bounds.Max}[s][k]}, c.across(k, [2]geom.Vec3{c.bounds.Min, c.bounds.Max}[s][k])}
+			w := wall{flatPlane{d: sign * [2]geom.Vec3{c.bounds.Min, c.bounds.Max}[s][k]},
+				c.across(k, [2]geom.Vec3{c.bounds.Min, c.bounds.Max}[s][k])}
 			if w.n[k] = sign; s == 0 {
 				slices.Reverse(w.corners)
 			}
@@ -139,7 +140,8 @@ func (c cell) across(k int, at float64) []geom.Vec3 {
 
 // part parts a cell; the result is a node, or the cell ^kid.
 func (h *hull) part(c cell, blocks []*block, depth int) (kid int, ok bool) {
-	if h.looks += 8 * len(blocks); len(h.cells) >= mostCells || h.looks >= mostLooks || len(h.cells)%1024 == 1023 && h.ctx.Err() != nil {
+	if h.looks += 8 * len(blocks); len(h.cells) >= mostCells || h.looks >= mostLooks ||
+		len(h.cells)%1024 == 1023 && h.ctx.Err() != nil {
 		return 0, false
 	}
 	within, inside := h.meeting(c, blocks)

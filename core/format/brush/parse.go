@@ -204,7 +204,8 @@ func (p *parser) decimal() (decimal, error) {
 		return decimal{}, p.notANumber(w)
 	}
 	if v > mostPlace || v < -mostPlace {
-		return decimal{}, p.errorf("%s is too far away: levels reach to %.0f units from the origin", told(w), float64(mostPlace))
+		return decimal{}, p.errorf("%s is too far away: levels reach to %.0f units from the origin", told(w),
+			float64(mostPlace))
 	}
 	d, _ := plain(strconv.AppendFloat(nil, v, 'f', mostPlaces, 64))
 	return d, nil
