@@ -690,16 +690,17 @@ func TestHullAgainstAGrid(t *testing.T) {
 
 // patchOf writes a patch; each control point has its place and UV.
 func patchOf(columns, rows int, at func(i, j int) [5]float64) string {
-	out := fmt.Sprintf("{\npatchDef2\n{\nweir/boards\n( %d %d 0 0 0 )\n(\n", columns, rows)
+	var out strings.Builder
+	fmt.Fprintf(&out, "{\npatchDef2\n{\nweir/boards\n( %d %d 0 0 0 )\n(\n", columns, rows)
 	for i := range columns {
-		out += "( "
+		out.WriteString("( ")
 		for j := range rows {
 			c := at(i, j)
-			out += fmt.Sprintf("( %g %g %g %g %g ) ", c[0], c[1], c[2], c[3], c[4])
+			fmt.Fprintf(&out, "( %g %g %g %g %g ) ", c[0], c[1], c[2], c[3], c[4])
 		}
-		out += ")\n"
+		out.WriteString(")\n")
 	}
-	return out + ")\n}\n}\n"
+	return out.String() + ")\n}\n}\n"
 }
 
 func TestPatches(t *testing.T) {
