@@ -22,12 +22,15 @@ type Report struct {
 	InsideOut int // closed pieces that look inwards, and lie in no other
 	Within    int // closed pieces that lie in another and look outwards: they fill what is full
 	Crossing  int // triangles through which an edge of another goes
-	Pieces    int
-	Volume    float64 // of closed pieces, those within others taken off where they look inwards
-	Thin      int     // triangles behind which a wall is thinner than asked
-	Thinnest  float64 // of these, the thinnest wall
-	Foot      float64 // area of what lies flat at the lowest place
-	Size      geom.Vec3
+	// Partly says that not all of a tangle was looked at: Crossing and Within are at
+	// least as many.
+	Partly   bool
+	Pieces   int
+	Volume   float64 // of closed pieces, those within others taken off where they look inwards
+	Thin     int     // triangles behind which a wall is thinner than asked
+	Thinnest float64 // of these, the thinnest wall
+	Foot     float64 // area of what lies flat at the lowest place
+	Size     geom.Vec3
 }
 
 // Closed tells whether the surface bounds a body.
@@ -94,12 +97,13 @@ func (r *Report) edges(sh *shell.Shell) {
 	}
 }
 
-// mostPieces are told apart; of a surface in more the rest is not looked at.
+// mostPieces are looked for in each other; of a surface in more the rest is taken
+// as lying beside each other.
 const mostPieces = 4096
 
 // pieces tells the volume, and which closed pieces lie within others or look
 // inwards.
-func (r *Report) pieces(sh *shell.Shell, tree *ray.Tree, box geom.Box, crossing []int32) {
+func (r *Report) pieces(sh *shell.Shell, tree *ray.Tree, box geom.Box, crossing []bool) {
 	of, n := sh.Pieces()
 	r.Pieces = n
 	volume, closed, first := make([]float64, n), make([]bool, n), make([]int, n)
@@ -126,16 +130,19 @@ func (r *Report) pieces(sh *shell.Shell, tree *ray.Tree, box geom.Box, crossing 
 	for p := range apart {
 		apart[p] = true
 	}
-	for _, t := range crossing {
-		apart[of[t]] = false
+	for t, x := range crossing {
+		if x {
+			apart[of[t]] = false
+		}
 	}
 	far := 2*box.Size().Len() + 1
-	for p := range min(n, mostPieces) {
+	r.Partly = r.Partly || n > mostPieces
+	for p := range n {
 		if !closed[p] {
 			continue
 		}
 		deep := 0
-		if apart[p] {
+		if apart[p] && p < mostPieces {
 			deep = depth(sh, tree, of, closed, first[p], far)
 		}
 		switch in := volume[p] < 0; {
@@ -168,13 +175,22 @@ func depth(sh *shell.Shell, tree *ray.Tree, of []int32, closed []bool, t int, fa
 	return n
 }
 
+// mostCrossings bounds how often edges are seen to go through triangles: of a tangle
+// every edge may go through every triangle.
+const mostCrossings = 4 << 20
+
 // crossings counts triangles through which an edge of another goes that it
-// shares no place with. It returns them and those along such edges.
-func (r *Report) crossings(sh *shell.Shell, tree *ray.Tree) (all []int32) {
-	type found struct{ through, along []int32 }
-	var through []int32
-	for _, f := range parallel.Gather(len(sh.Edges), 1024, func(from, to int) (out found) {
-		for i := from; i < to; i++ {
+// shares no place with. It marks them and those along such edges.
+func (r *Report) crossings(sh *shell.Shell, tree *ray.Tree) (marked []bool) {
+	type found struct {
+		through, along []bool // by triangle
+		n              int
+	}
+	through := make([]bool, len(sh.Triangles))
+	marked = make([]bool, len(sh.Triangles))
+	for _, f := range parallel.Gather(len(sh.Edges), 1024, func(from, to int) found {
+		out := found{through: make([]bool, len(sh.Triangles)), along: make([]bool, len(sh.Triangles))}
+		for i := from; i < to && out.n < mostCrossings; i++ {
 			e := &sh.Edges[i]
 			a, b := sh.Places[e.A], sh.Places[e.B]
 			tree.Through(a, b.Sub(a), 1-hair, hair, func(u int, at float64) {
@@ -182,20 +198,27 @@ func (r *Report) crossings(sh *shell.Shell, tree *ray.Tree) (all []int32) {
 				if at < hair || slices.Contains(x.At[:], e.A) || slices.Contains(x.At[:], e.B) {
 					return
 				}
-				out.through = append(out.through, int32(u))
+				out.n++
+				out.through[u] = true
 				for _, use := range e.Uses {
-					out.along = append(out.along, use.Triangle)
+					out.along[use.Triangle] = true
 				}
 			})
 		}
 		return out
 	}) {
-		through, all = append(through, f.through...), append(all, f.along...)
+		r.Partly = r.Partly || f.n >= mostCrossings
+		for t := range through {
+			through[t] = through[t] || f.through[t]
+			marked[t] = marked[t] || f.along[t] || f.through[t]
+		}
 	}
-	all = append(all, through...)
-	slices.Sort(through)
-	r.Crossing = len(slices.Compact(through))
-	return all
+	for _, x := range through {
+		if x {
+			r.Crossing++
+		}
+	}
+	return marked
 }
 
 // hair is the part of an edge or a triangle's height within which things touch

@@ -2,6 +2,7 @@ package solid
 
 import (
 	"math"
+	"math/rand"
 	"testing"
 
 	"excavate/core/geom"
@@ -155,5 +156,35 @@ func BenchmarkLook(b *testing.B) {
 		if r := look(0.1, p); !r.Closed() || r.Crossing != 0 {
 			b.Fatalf("%+v", r)
 		}
+	}
+}
+
+// In a tangle every edge may go through every triangle: the looking ends, and
+// says that there is more. What stands in very many pieces is measured whole.
+func TestTangles(t *testing.T) {
+	r := rand.New(rand.NewSource(1))
+	var p scene.Part
+	for range 3 * 4000 {
+		for range 3 {
+			p.Positions = append(p.Positions, float32(r.NormFloat64()))
+		}
+		p.Triangles = append(p.Triangles, uint32(len(p.Triangles)))
+	}
+	// Not all by themselves: only so many crossings are looked for on each core.
+	if x := look(0, p); x.Crossing < 3900 || x.Pieces != 4000 {
+		t.Errorf("%d triangles are crossed, in %d pieces", x.Crossing, x.Pieces)
+	}
+	var many scene.Part
+	for i := range mostPieces + 100 {
+		c := box(geom.Vec3{float64(3 * (i % 64)), 0, float64(3 * (i / 64))}, geom.Vec3{float64(3*(i%64)) + 1, 2, float64(3*(i/64)) + 1})
+		first := uint32(many.Vertices())
+		many.Positions = append(many.Positions, c.Positions...)
+		for _, v := range c.Triangles {
+			many.Triangles = append(many.Triangles, first+v)
+		}
+	}
+	x := look(0, many)
+	if x.Pieces != mostPieces+100 || !x.Partly || math.Abs(x.Volume-2*float64(x.Pieces)) > 1e-3 || x.Within != 0 {
+		t.Errorf("%+v", x)
 	}
 }

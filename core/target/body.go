@@ -140,7 +140,7 @@ func (r *rehearsal) shells(name string) {
 		return
 	}
 	r.add(Finding{Rule: name, Severity: Warns, Title: "Shells lie within others",
-		Where: format.Counted(b.Within, "closed piece lies", "closed pieces lie") + " wholly in another and looks outwards",
+		Where: atLeast(b) + format.Counted(b.Within, "closed piece lies", "closed pieces lie") + " wholly in another and looks outwards",
 		Why:   "Some printers leave a gap round each, others fill both.",
 		Ask:   r.whetherAnew()})
 }
@@ -155,7 +155,7 @@ func (r *rehearsal) crossing(name string) {
 		return
 	}
 	r.add(Finding{Rule: name, Severity: Warns, Title: "Faces go through each other",
-		Where: fmt.Sprintf("edges go through %s", format.Counted(b.Crossing, "triangle", "triangles")),
+		Where: fmt.Sprintf("edges go through %s%s", atLeast(b), format.Counted(b.Crossing, "triangle", "triangles")),
 		Why:   "Where bodies overlap, some printers leave out what is in both.",
 		Ask:   r.whetherAnew()})
 }
@@ -184,6 +184,14 @@ func (r *rehearsal) walls(name string) {
 			[]chain.Step{mend("scale", params{"factor": factor * 1.001})}})
 	}
 	r.add(f)
+}
+
+// atLeast stands before a count of what was not all looked at.
+func atLeast(b *solid.Report) string {
+	if b.Partly {
+		return "at least "
+	}
+	return ""
 }
 
 // whetherAnew asks for what costs materials and sharp edges: it is not done
