@@ -218,7 +218,7 @@ func TestFarTexels(t *testing.T) {
 		if geom.At(p.Normals, uint32(v))[2] < 0.5 {
 			continue
 		}
-		want := float64(p.Positions[3*v]) * 10 / 128
+		want := (float64(p.Positions[3*v]) + float64(s.Nodes[0].Translation[0])) * 10 / 128
 		got := float64(p.UVs[0].Data[2*v])
 		if d := want - got; math.Abs(d-math.Round(d))*128 > 1e-3 || got < 0 || got > 2 {
 			t.Errorf("u %g, want %g but for whole repeats", got, want)
@@ -800,6 +800,52 @@ func TestTooManyCells(t *testing.T) {
 	if told := notes(s); !strings.Contains(told, "not told: its solids part space into too many cells") &&
 		!strings.Contains(told, "leaks") {
 		t.Error(told)
+	}
+}
+
+// A level far away keeps its shape: corners are relative to a place that its node
+// says. A box of 1.25 units at fifty millions would else have no corners left.
+func TestFarLevels(t *testing.T) {
+	far := strings.NewReplacer("( 0 ", "( 50000000 ", "( 2 ", "( 50000001.25 ").Replace(boxOf([3]int{0, 7, 7}, [3]int{2, 9, 9}, lay))
+	for _, solids := range []string{"one mesh an entity", "a node each"} {
+		s := must(t, world(far+patchOf(3, 3, func(i, j int) [5]float64 {
+			return [5]float64{50000000 + float64(i)/4, 7 + float64(j)/4, 9, float64(i), -float64(j)}
+		})), "solids", solids)
+		low, high := math.Inf(1), math.Inf(-1)
+		for i := range s.Nodes {
+			if s.Nodes[i].Mesh < 0 {
+				continue
+			}
+			p := &s.Meshes[s.Nodes[i].Mesh].Parts[0]
+			for v := range p.Vertices() {
+				x := float64(s.Nodes[i].Translation[0]) + float64(p.Positions[3*v])
+				low, high = min(low, x), max(high, x)
+			}
+		}
+		if low != 50000000 || high != 50000001.25 {
+			t.Errorf("%s: from %.3f to %.3f", solids, low, high)
+		}
+	}
+}
+
+// What a scene has no place for, and what cannot be read of an entity, is said.
+func TestNothingIsLostSilently(t *testing.T) {
+	s := must(t, world(boxOf([3]int{}, [3]int{8, 8, 8}, " weir/boards 0 0 0 1 1 134217728 0 0\n")+
+		"{\npatchDef2\n{\nweir/boards\n( 3 3 )\n(\n"+strings.Repeat("( ( 0 0 0 0 0 255 0 0 ) ( 1 0 0 0 0 ) ( 0 1 0 0 0 ) )\n", 3)+")\n}\n}\n",
+		lantern, "{\n\"classname\" \"prop\"\n\"origin\" \"1 2\"\n\"angles\" \"left\"\n\"model\" \"punt.glb\"\n}",
+		"{\n\"classname\" \"gate\"\n\"model\" \"*1\"\n}"))
+	told := notes(s)
+	for _, want := range []string{
+		"what stands behind the projection of 6 faces is left out", "what stands behind the UV of 3 control points is left out",
+		"1 entity has an origin that is not three numbers", "1 entity has angles that are not one number or three",
+		"1 entity places a model by the key model", "1 light has a brightness that has no unit",
+	} {
+		if !strings.Contains(told, want) {
+			t.Errorf("%q is not in\n%s", want, told)
+		}
+	}
+	if v, _ := s.Nodes[2].Prop("model"); v != "punt.glb" {
+		t.Errorf("%+v", s.Nodes[2].Props)
 	}
 }
 

@@ -34,9 +34,10 @@ type builder struct {
 	sizes     [][2]float64 // texels of each material's picture
 	unsized   int          // pictures whose size is not known
 	hull      *hull
-	unseen    int // faces that the inside does not see
-	shifted   int // faces whose UVs were moved by whole repeats
-	wild      int // faces whose UVs are no numbers
+	far       geom.Vec3 // where the level lies, if that is far from the origin
+	unseen    int       // faces that the inside does not see
+	shifted   int       // faces whose UVs were moved by whole repeats
+	wild      int       // faces whose UVs are no numbers
 }
 
 func build(ctx context.Context, f format.File, l *level) (*scene.Scene, error) {
@@ -56,6 +57,7 @@ func build(ctx context.Context, f format.File, l *level) (*scene.Scene, error) {
 	if err := b.affordable(curves); err != nil {
 		return nil, err
 	}
+	b.far = b.farFrom()
 	leak := b.look()
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -69,6 +71,7 @@ func build(ctx context.Context, f format.File, l *level) (*scene.Scene, error) {
 	if outer == showLeak && leak != nil {
 		b.show(leak)
 	}
+	format.PlaceFar(b.s, b.far)
 	if b.unseen > 0 {
 		b.note("%s left out that nothing within sees", format.Counted(b.unseen, "face is", "faces are"))
 	}
@@ -110,6 +113,29 @@ func (b *builder) choose(name, about string, options ...string) string {
 func fine(option string) int {
 	n, _ := strconv.Atoi(option[:strings.IndexByte(option, ' ')])
 	return n
+}
+
+// farFrom is where the level lies that places are kept relative to; see format.Far.
+func (b *builder) farFrom() geom.Vec3 {
+	box := geom.EmptyBox()
+	for i := range b.solved {
+		for k := range b.solved[i] {
+			for f := range b.solved[i][k].faces {
+				for _, c := range b.solved[i][k].faces[f].corners {
+					box.Add(c)
+				}
+			}
+		}
+		for k := range b.level.entities[i].patches {
+			for _, c := range b.level.entities[i].patches[k].places {
+				box.Add(c)
+			}
+		}
+	}
+	if box.Empty() {
+		return geom.Vec3{}
+	}
+	return format.Far(box.Min, box.Max)
 }
 
 // mostCurved bounds the vertices of all curved patches.
@@ -263,6 +289,7 @@ func (b *builder) tellFaults() {
 	if turned.n > 0 {
 		b.note("the faces of %s look inward: they were turned round", format.Counted(turned.n, "solid", "solids"))
 	}
+	b.tellLeftOut()
 	kinds := slices.Sorted(maps.Keys(b.level.strange))
 	n := 0
 	for _, k := range kinds {
@@ -272,6 +299,45 @@ func (b *builder) tellFaults() {
 		b.lose(b.level.at, "%s of a form that is not read (%s)", format.Counted(n, "solid is", "solids are"),
 			strings.Join(kinds, ", "))
 	}
+}
+
+// tellLeftOut says what stands in the file and has no place in a scene, and what
+// entities say of themselves that cannot be read.
+func (b *builder) tellLeftOut() {
+	lose := func(n int, one, many, what string) {
+		if n > 0 {
+			b.s.Notes = append(b.s.Notes, scene.Note{Text: what + " of " + format.Counted(n, one, many) + " is left out", Loss: true})
+		}
+	}
+	lose(b.level.flagged, "face", "faces", "what stands behind the projection")
+	lose(b.level.coloured, "control point", "control points", "what stands behind the UV")
+	places, turns, models, lights := 0, 0, 0, 0
+	for i := range b.level.entities {
+		e := &b.level.entities[i]
+		if _, ok := numbers(e.prop("origin"), 3); !ok && e.prop("origin") != "" {
+			places++
+		}
+		_, three := numbers(e.prop("angles"), 3)
+		_, one := numbers(e.prop("angle"), 1)
+		if e.prop("angles")+e.prop("angle") != "" && !three && !one {
+			turns++
+		}
+		if m := e.prop("model"); m != "" && !strings.HasPrefix(m, "*") {
+			models++
+		}
+		if e.isLight() && e.prop("light") != "" {
+			lights++
+		}
+	}
+	tell := func(n int, one, many, what string) {
+		if n > 0 {
+			b.note("%s %s", format.Counted(n, one, many), what)
+		}
+	}
+	tell(places, "entity has an origin", "entities have an origin", "that is not three numbers: taken as 0")
+	tell(turns, "entity has angles", "entities have angles", "that are not one number or three: not turned")
+	tell(models, "entity places a model", "entities place models", "by the key model, which stays a prop: assemble puts them there")
+	tell(lights, "light has", "lights have", "a brightness that has no unit: it is taken as candela")
 }
 
 // tellKinds counts entities by class, and faces of tool surfaces by material.
@@ -397,10 +463,14 @@ func (b *builder) entity(i int, each bool, curves int, smooth, seen bool) {
 	}
 }
 
+func (e *entity) isLight() bool {
+	return strings.HasPrefix(strings.ToLower(e.prop("classname")), "light")
+}
+
 // light gives an entity whose class is a light one: its brightness has no unit
 // that files tell.
 func (b *builder) light(e *entity, n *scene.Node) {
-	if !strings.HasPrefix(strings.ToLower(e.prop("classname")), "light") {
+	if !e.isLight() {
 		return
 	}
 	l := scene.Light{Name: n.Name, Type: "point", Colour: [3]float32{1, 1, 1}, Intensity: 1}
@@ -466,7 +536,7 @@ func (b *builder) solid(p *parts, entity, k int, seen bool) {
 		uvs := b.texels(from, o, b.sizes[m])
 		for c, at := range o.corners {
 			for d := range 3 {
-				part.Positions = append(part.Positions, float32(at[d]))
+				part.Positions = append(part.Positions, float32(at[d]-b.far[d]))
 				part.Normals = append(part.Normals, float32(o.normal[d]))
 			}
 			part.UVs[0].Data = append(part.UVs[0].Data, float32(uvs[c][0]), float32(uvs[c][1]))
@@ -506,7 +576,7 @@ func (b *builder) texels(f *face, o *outline, size [2]float64) [][2]float64 {
 }
 
 func (b *builder) patch(p *parts, q *patch, curves int, smooth, seen bool) {
-	made := q.curved(curves, smooth)
+	made := q.curved(curves, smooth, b.far)
 	if seen && b.hull != nil && !b.reached(&made) {
 		b.unseen += len(made.Triangles) / 3
 		return
@@ -523,7 +593,7 @@ func (b *builder) patch(p *parts, q *patch, curves int, smooth, seen bool) {
 // reached tells whether a vertex of a patch lies where the inside gets to.
 func (b *builder) reached(p *scene.Part) bool {
 	for v := range p.Vertices() {
-		if b.hull.cells[b.hull.cell(geom.At(p.Positions, uint32(v)))].reached {
+		if b.hull.cells[b.hull.cell(geom.At(p.Positions, uint32(v)).Add(b.far))].reached {
 			return true
 		}
 	}
@@ -622,8 +692,8 @@ func (b *builder) show(w *way) {
 	m.BaseColour, m.Unlit = [4]float32{0.6, 0.05, 0.03, 1}, true
 	p := scene.Part{Material: len(b.s.Materials)}
 	for i, at := range w.at {
-		for _, x := range at {
-			p.Positions = append(p.Positions, float32(x))
+		for d, x := range at {
+			p.Positions = append(p.Positions, float32(x-b.far[d]))
 		}
 		if i > 0 {
 			p.Lines = append(p.Lines, uint32(i-1), uint32(i))

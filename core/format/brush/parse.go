@@ -16,6 +16,8 @@ type level struct {
 	entities []entity
 	strange  map[string]int // kinds of solids that are not read
 	at       int            // line of the first of them
+	flagged  int            // faces with words behind their projection
+	coloured int            // control points with numbers behind their UV
 }
 
 type entity struct {
@@ -320,12 +322,12 @@ func (p *parser) solidOrPatch(l *level, e *entity) error {
 	kind := strings.ToLower(string(w))
 	switch {
 	case len(w) > 0 && w[0] == '(' || kind == "}":
-		s, err := p.solid()
+		s, err := p.solid(l)
 		e.solids = append(e.solids, s)
 		return err
 	case strings.HasPrefix(kind, "patchdef"):
 		p.word()
-		q, err := p.patch()
+		q, err := p.patch(l)
 		if err != nil {
 			return err
 		}
@@ -357,7 +359,7 @@ func (p *parser) skip(at int) error {
 	return nil
 }
 
-func (p *parser) solid() (solid, error) {
+func (p *parser) solid(l *level) (solid, error) {
 	s := solid{line: p.line}
 	for {
 		w, err := p.word()
@@ -373,7 +375,7 @@ func (p *parser) solid() (solid, error) {
 		case len(s.faces) == mostFaces:
 			return s, p.errorf("the solid of line %d has more than %d faces", s.line, mostFaces)
 		}
-		f, err := p.face()
+		f, err := p.face(l)
 		if err != nil {
 			return s, err
 		}
@@ -382,7 +384,7 @@ func (p *parser) solid() (solid, error) {
 }
 
 // face reads a face whose first bracket is taken.
-func (p *parser) face() (f face, err error) {
+func (p *parser) face(l *level) (f face, err error) {
 	f.line = p.line
 	for i := range 3 {
 		if i > 0 {
@@ -410,7 +412,11 @@ func (p *parser) face() (f face, err error) {
 	if f.texture, err = p.projection(); err != nil {
 		return f, err
 	}
-	return f, p.flags(f.line)
+	any, err := p.flags(f.line)
+	if any {
+		l.flagged++
+	}
+	return f, err
 }
 
 // projection reads how the picture lies on a face, in one of both forms.
@@ -448,24 +454,25 @@ func (p *parser) projection() (t projection, err error) {
 	return t, nil
 }
 
-// flags passes over the numbers that some games put behind a face: they end
-// with its line.
-func (p *parser) flags(line int) error {
+// flags passes over the numbers that some games put behind a face, and tells
+// whether there are any: they end with its line.
+func (p *parser) flags(line int) (any bool, err error) {
 	for {
 		b, at := p.b, p.line
 		w, err := p.word()
 		if err != nil {
-			return err
+			return any, err
 		}
 		if len(w) == 0 || p.line != line || strings.ContainsRune("{}()[]", rune(w[0])) {
 			p.b, p.line = b, at
-			return nil
+			return any, nil
 		}
+		any = true
 	}
 }
 
 // patch reads a grid of control points: a list a column, each of its rows.
-func (p *parser) patch() (q patch, err error) {
+func (p *parser) patch(l *level) (q patch, err error) {
 	q.line = p.line
 	if err = p.expect("{"); err != nil {
 		return q, err
@@ -486,7 +493,7 @@ func (p *parser) patch() (q patch, err error) {
 			return q, err
 		}
 		for range q.rows {
-			if err = p.control(&q); err != nil {
+			if err = p.control(l, &q); err != nil {
 				return q, err
 			}
 		}
@@ -531,7 +538,7 @@ func (p *parser) size(q *patch) error {
 }
 
 // control reads one control point with its UV.
-func (p *parser) control(q *patch) error {
+func (p *parser) control(l *level, q *patch) error {
 	if err := p.expect("("); err != nil {
 		return err
 	}
@@ -554,12 +561,13 @@ func (p *parser) control(q *patch) error {
 		}
 	}
 	// Some write a colour behind the UV.
-	for {
+	for more := 0; ; more++ {
 		w, err := p.word()
 		if err != nil {
 			return err
 		}
 		if len(w) == 0 || w[0] == ')' {
+			l.coloured += min(more, 1)
 			break
 		}
 		if _, rest, ok := format.Float(w); !ok || len(rest) > 0 {

@@ -9,10 +9,11 @@ import (
 // biquadratic Bézier surface, cut into n by n (Farin, "Curves and Surfaces for
 // CAGD", 5th edition 2002, section 4.3 and 15.2).
 //
-// The file does not say which side is the front. It is the one from which the
+// Places are relative to one, which is not 0 for what lies far away. The file
+// does not say which side is the front. It is the one from which the
 // picture is not seen mirrored; of one without a picture's area it is where
 // columns run to the right and rows up.
-func (q *patch) curved(n int, smooth bool) scene.Part {
+func (q *patch) curved(n int, smooth bool, far geom.Vec3) scene.Part {
 	nu, nv := (q.columns-1)/2*n+1, (q.rows-1)/2*n+1
 	places, normals, uvs := make([]geom.Vec3, nu*nv), make([]geom.Vec3, nu*nv), make([][2]float64, nu*nv)
 	turned := 0.0
@@ -32,7 +33,7 @@ func (q *patch) curved(n int, smooth bool) scene.Part {
 	p := scene.Part{UVs: []scene.AttrSet{{Name: "uv"}}}
 	add := func(k int, normal geom.Vec3) {
 		for m := range 3 {
-			p.Positions = append(p.Positions, float32(places[k][m]))
+			p.Positions = append(p.Positions, float32(places[k][m]-far[m]))
 			p.Normals = append(p.Normals, float32(normal[m]))
 		}
 		p.UVs[0].Data = append(p.UVs[0].Data, float32(uvs[k][0]), float32(uvs[k][1]))
