@@ -111,6 +111,22 @@ func unheard(choices []scene.Choice, asked map[string]string) (out []scene.Note)
 	return out
 }
 
+// modelFor reads the model of a command that writes something of it.
+func (o *options) modelFor(cmd *cobra.Command, name string, replace bool) (*scene.Scene, *outputs, error) {
+	lib, stack, done, err := o.open(cmd.Context())
+	if err != nil {
+		return nil, nil, err
+	}
+	defer done()
+	files := newOutputs(replace)
+	files.reads(name)
+	s, _, _, err := o.decode(cmd.Context(), lib, stack, name)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return s, files, nil
+}
+
 func inspectCommand(o *options) *cobra.Command {
 	var asJSON, all bool
 	c := &cobra.Command{Use: "inspect FILE...", Short: "Say what models hold", Args: cobra.MinimumNArgs(1)}
@@ -352,16 +368,9 @@ func renderCommand(o *options) *cobra.Command {
 			return fmt.Errorf("%s: a picture cannot be written with the ending %q; name a file such as %s.png",
 				out, ending, strings.TrimSuffix(out, filepath.Ext(out)))
 		}
-		lib, stack, done, err := o.open(cmd.Context())
+		s, files, err := o.modelFor(cmd, args[0], replace)
 		if err != nil {
 			return err
-		}
-		defer done()
-		files := newOutputs(replace)
-		files.reads(args[0])
-		s, _, _, err := o.decode(cmd.Context(), lib, stack, args[0])
-		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
 		}
 		img, err := render.Views(s, render.Options{Width: w, Height: h, Background: background, Figure: figure,
 			Ground: ground, Turn: turn, Tilt: tilt, Shade: shade}, views)

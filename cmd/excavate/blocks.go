@@ -51,11 +51,16 @@ func blocksCommand(o *options) *cobra.Command {
 		defer done()
 		defer x.besideChain(cmd.Context(), chainFile)()
 		x.files.reads(args[0])
-		s, _, _, err := o.decode(cmd.Context(), x.lib, x.stack, args[0])
+		in, err := x.load(x.stack, args[0])
+		defer in.done()
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[0], err)
 		}
-		s, _, err = x.chain(cmd.Context(), cmd.ErrOrStderr(), args[0], s, nil)
+		s, _, err := x.decodeInput(cmd.Context(), x.lib, in)
+		if err != nil {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		s, _, err = x.chain(cmd.Context(), cmd.ErrOrStderr(), args[0], s, x.outside(in))
 		if err != nil {
 			return fmt.Errorf("%s: %w", args[0], err)
 		}
@@ -92,7 +97,11 @@ func (x *converter) writeBuild(cmd *cobra.Command, b *blocks.Build, out, ending 
 			if err := cmd.Context().Err(); err != nil {
 				return err
 			}
-			if data, err = pixel.PNG(b.Picture(high, cell)); err != nil {
+			img, err := b.Picture(high, cell)
+			if err != nil {
+				return fmt.Errorf("--cell: %w", err)
+			}
+			if data, err = pixel.PNG(img); err != nil {
 				return err
 			}
 			name := fmt.Sprintf("%s_%03d%s", strings.TrimSuffix(out, filepath.Ext(out)), high+1, ending)

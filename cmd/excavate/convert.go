@@ -186,7 +186,7 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 		}
 	}
 	note(s.Notes)
-	outside := &find.Beyond{Lib: x.lib, Finder: find.First{x.beside, in.Finder}, Stack: append(slices.Clone(x.near), x.stack...)}
+	outside := x.outside(in)
 	final, took, err := x.chain(ctx, log, in.Name, s, outside)
 	if err != nil {
 		return err
@@ -220,6 +220,11 @@ func (x *converter) model(ctx context.Context, log io.Writer, in *given, out str
 		return errQuiet
 	}
 	return err
+}
+
+// outside is where a chain's steps take other assets and pictures from.
+func (x *converter) outside(in *given) *find.Beyond {
+	return &find.Beyond{Lib: x.lib, Finder: find.First{x.beside, in.Finder}, Stack: append(slices.Clone(x.near), x.stack...)}
 }
 
 // chain runs the chain and tells what its steps did, and took from outside.

@@ -62,16 +62,9 @@ Lengths are in mm, or with the unit cm, m or in.`}
 		if out != "" && ending != ".pdf" && ending != ".svg" {
 			return fmt.Errorf("%s: paper is written as .pdf or .svg", out)
 		}
-		lib, stack, done, err := o.open(cmd.Context())
+		s, files, err := o.modelFor(cmd, args[0], replace)
 		if err != nil {
 			return err
-		}
-		defer done()
-		files := newOutputs(replace)
-		files.reads(args[0])
-		s, _, _, err := o.decode(cmd.Context(), lib, stack, args[0])
-		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
 		}
 		sheet, err := unfold.Of(cmd.Context(), s, opts)
 		if err != nil {

@@ -96,7 +96,10 @@ func TestPictures(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	img := b.Picture(1, 8)
+	img, err := b.Picture(1, 8)
+	if err != nil {
+		t.Fatal(err)
+	}
 	if s := img.Bounds().Size(); s.X != 17 || s.Y != 25 {
 		t.Errorf("%v", s)
 	}
@@ -140,6 +143,24 @@ func TestSheets(t *testing.T) {
 				t.Fatalf("%v: %v stands on %d sheets", size, at, n)
 			}
 		}
+	}
+}
+
+// What would be gigabytes of plans is refused in words; the forms for programs
+// take it.
+func TestTooLargeForPlans(t *testing.T) {
+	b := &Build{Name: "mole", Size: [3]int{1000, 600, 1}, Kinds: []Kind{{Code: "A", Name: "stone", Count: 600_000}}, Cells: make([]uint16, 600_000)}
+	for i := range b.Cells {
+		b.Cells[i] = 1
+	}
+	if _, err := b.PDF(t.Context()); err == nil || !strings.Contains(err.Error(), "600000 blocks are too many for plans") {
+		t.Errorf("%v", err)
+	}
+	if _, err := b.Picture(0, 17); err == nil || !strings.Contains(err.Error(), "17001 × 10201 pixels") {
+		t.Errorf("%v", err)
+	}
+	if text := string(b.Text()); strings.Count(text, "A") != 600_000+1 {
+		t.Errorf("%d", strings.Count(text, "A"))
 	}
 }
 

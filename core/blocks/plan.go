@@ -23,10 +23,19 @@ const (
 	ruled                 = 10   // every so many lines are strong
 )
 
+// Bounds on what is drawn: a square for each block, a sheet for each layer.
+const (
+	mostDrawn = 500_000
+	mostSide  = 16384 // pixels of a picture
+)
+
 // PDF are plans to print: what is needed in all, then a page a layer, or
 // several where it is larger than a page, each with its own counts. Blocks of the
 // layer below show faintly where nothing is above them.
 func (b *Build) PDF(ctx context.Context) ([]byte, error) {
+	if n := b.Total(); n > mostDrawn {
+		return nil, fmt.Errorf("%d blocks are too many for plans: at most %d are drawn; the text and JSON forms take them all", n, mostDrawn)
+	}
 	d := fpdf.New("P", "mm", "A4", "")
 	d.SetCreationDate(time.Unix(0, 0).UTC())
 	d.SetModificationDate(time.Unix(0, 0).UTC())
@@ -218,8 +227,12 @@ func (b *Build) ruling(d *fpdf.Fpdf, s sheet, x0, y0 float64) {
 
 // Picture is a layer's plan as a picture, so many pixels a block: lines between
 // blocks, every tenth dark.
-func (b *Build) Picture(high, cell int) *image.NRGBA {
+func (b *Build) Picture(high, cell int) (*image.NRGBA, error) {
 	w, h := b.Size[0]*cell+1, b.Size[1]*cell+1
+	if max(w, h) > mostSide {
+		return nil, fmt.Errorf("a picture of %d × %d pixels: at most %d along a side, which fewer than %d a block give",
+			w, h, mostSide, cell)
+	}
 	img := image.NewNRGBA(image.Rect(0, 0, w, h))
 	layer := b.Layer(high)
 	for y := range h {
@@ -239,5 +252,5 @@ func (b *Build) Picture(high, cell int) *image.NRGBA {
 			img.SetNRGBA(x, y, c)
 		}
 	}
-	return img
+	return img, nil
 }

@@ -77,6 +77,23 @@ func (sh *Sheet) Coloured() bool {
 	return false
 }
 
+// blank counts colour pictures of which nothing can be printed.
+func blank(s *scene.Scene) (n int) {
+	asked := map[int]bool{}
+	for i := range s.Materials {
+		t := s.Materials[i].Texture(scene.RoleColour)
+		if t == nil || asked[t.Picture] {
+			continue
+		}
+		asked[t.Picture] = true
+		p := &s.Pictures[t.Picture]
+		if _, err := pixel.DecodePicture(p.Data, p.MIME); p.Missing() || err != nil {
+			n++
+		}
+	}
+	return n
+}
+
 type canvas struct {
 	sh     *Sheet
 	img    *image.NRGBA

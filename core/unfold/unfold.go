@@ -113,6 +113,7 @@ type Told struct {
 	Doubled   int      // triangles that lie on others, left out
 	Odd       int      // edges at which more than two faces meet, or two that disagree on what is outside
 	Rims      int      // open edges
+	Blank     int      // pictures that are not there or cannot be read: their faces have the plain colour
 	Folds     int      // edges that are folded
 	Cuts      int      // edges that are cut and glued
 	Untabbed  int      // of these without a tab, for want of room
@@ -193,6 +194,7 @@ func Of(ctx context.Context, s *scene.Scene, o Options) (*Sheet, error) {
 		return nil, err
 	}
 	out.model = m
+	out.Told.Blank = blank(s)
 	out.Size, out.PerUnit = m.size, m.perUnit
 	best, err := m.join(ctx, &out.Options, &out.Told)
 	if err != nil {
@@ -318,6 +320,8 @@ func (sh *Sheet) Notes() []string {
 	say(t.Hidden, "triangle is left out that nobody can see", "triangles are left out that nobody can see")
 	say(t.Doubled, "triangle is left out that lies on another", "triangles are left out that lie on others")
 	say(t.Rims, "edge is open: the model has a hole there", "edges are open: the model has holes there")
+	say(t.Blank, "picture is missing: its faces have the plain colour",
+		"pictures are missing: their faces have the plain colour")
 	say(t.Odd, "edge has more than two faces, or two that disagree on what is outside: it is cut, and has no mate",
 		"edges have more than two faces, or two that disagree on what is outside: they are cut, and have no mate")
 	say(t.Split, "edge is longer than a page and was halved", "edges are longer than a page and were halved")

@@ -692,6 +692,35 @@ func inAny(p *Piece, q Point) bool {
 	return false
 }
 
+// Faces whose picture is missing or broken have their plain colour, and that is
+// said; pictures that no material shows do not count.
+func TestMissingPictures(t *testing.T) {
+	s := painted(t)
+	s.Materials[0].BaseColour = [4]float32{0, 0, 1, 1}
+	s.Pictures[0].Data = s.Pictures[0].Data[:40]
+	s.Pictures = append(s.Pictures, scene.Picture{Name: "unused"})
+	sh := of(t, s, Options{Height: 40})
+	if n := strings.Join(sh.Notes(), "\n"); !strings.Contains(n, "1 picture is missing: its faces have the plain colour") {
+		t.Errorf("%q", n)
+	}
+	img, err := sh.Paint(t.Context(), 0, 50)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := sh.Pieces[0].Faces[0].triangles[0].corners
+	mid := c[0].add(c[1]).add(c[2]).mul(1. / 3)
+	if got := img.NRGBAAt(int(mid[0]*50/25.4), int(mid[1]*50/25.4)); got != (color.NRGBA{0, 0, 255, 255}) {
+		t.Errorf("it is printed %v", got)
+	}
+	s.Pictures[0].Data = nil
+	if sh := of(t, s, Options{Height: 40}); sh.Told.Blank != 1 {
+		t.Errorf("%d pictures are missing", sh.Told.Blank)
+	}
+	if sh := of(t, painted(t), Options{Height: 40}); sh.Told.Blank != 0 || len(sh.Notes()) != 0 {
+		t.Errorf("%v", sh.Notes())
+	}
+}
+
 // What is written as SVG is read as XML: the paths of faces have the model's
 // area, lines are there by class, and every page is a page.
 func TestSVG(t *testing.T) {

@@ -2,6 +2,7 @@ package api
 
 import (
 	"excavate/core/delivery"
+	"excavate/internal/project"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -21,7 +22,7 @@ func (s *Server) SceneBlocks(c fiber.Ctx, digest Digest, p SceneBlocksParams) er
 		data, err = b.PDF(c.Context())
 	}
 	if err != nil {
-		return err
+		return project.Unreadable(err)
 	}
 	return attach(c, delivery.FileName(b.Name, "."+string(p.Format)), data)
 }
