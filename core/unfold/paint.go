@@ -21,7 +21,12 @@ const Bleed = 1.5
 // Paint is the printed ground of a page at so many dots to the inch: pictures and
 // colours of the faces, white elsewhere.
 func (sh *Sheet) Paint(ctx context.Context, page int, dpi float64) (*image.NRGBA, error) {
+	return sh.paint(ctx, page, dpi, sh.pictures())
+}
+
+func (sh *Sheet) paint(ctx context.Context, page int, dpi float64, pics map[int]*image.NRGBA) (*image.NRGBA, error) {
 	c := newCanvas(sh, dpi)
+	c.pics = pics
 	for i := range sh.Pieces {
 		if sh.Pieces[i].Page != page {
 			continue
@@ -46,10 +51,11 @@ func (sh *Sheet) grounds(ctx context.Context, o Print,
 	if o.Bare || !sh.Coloured() {
 		return nil, nil
 	}
+	pics := sh.pictures()
 	out, faults := make([][]byte, sh.Pages), make([]error, sh.Pages)
 	parallel.Share(sh.Pages, 1, func(from, to int) {
 		for page := from; page < to; page++ {
-			img, err := sh.Paint(ctx, page, o.dpi())
+			img, err := sh.paint(ctx, page, o.dpi(), pics)
 			if err == nil {
 				out[page], err = encode(page, img)
 			}
@@ -77,21 +83,25 @@ func (sh *Sheet) Coloured() bool {
 	return false
 }
 
-// blank counts colour pictures of which nothing can be printed.
-func blank(s *scene.Scene) (n int) {
-	asked := map[int]bool{}
-	for i := range s.Materials {
-		t := s.Materials[i].Texture(scene.RoleColour)
-		if t == nil || asked[t.Picture] {
+// pictures decodes the colour pictures that materials show; nil is one that is
+// not there or cannot be read.
+func (sh *Sheet) pictures() map[int]*image.NRGBA {
+	out := map[int]*image.NRGBA{}
+	for i := range sh.scene.Materials {
+		t := sh.scene.Materials[i].Texture(scene.RoleColour)
+		if t == nil {
 			continue
 		}
-		asked[t.Picture] = true
-		p := &s.Pictures[t.Picture]
-		if _, err := pixel.DecodePicture(p.Data, p.MIME); p.Missing() || err != nil {
-			n++
+		if _, ok := out[t.Picture]; ok {
+			continue
+		}
+		out[t.Picture] = nil
+		p := &sh.scene.Pictures[t.Picture]
+		if img, err := pixel.DecodePicture(p.Data, p.MIME); err == nil {
+			out[t.Picture] = pixel.ToNRGBA(img)
 		}
 	}
-	return n
+	return out
 }
 
 type canvas struct {
@@ -105,7 +115,7 @@ type canvas struct {
 }
 
 func newCanvas(sh *Sheet, dpi float64) *canvas {
-	c := &canvas{sh: sh, scale: dpi / 25.4, pics: map[int]*image.NRGBA{}, linear: format.Bytes8}
+	c := &canvas{sh: sh, scale: dpi / 25.4, linear: format.Bytes8}
 	w, h := int(math.Ceil(sh.Options.Paper.Width*c.scale)), int(math.Ceil(sh.Options.Paper.Height*c.scale))
 	c.img = image.NewNRGBA(image.Rect(0, 0, w, h))
 	for i := range c.img.Pix {
@@ -162,7 +172,7 @@ func (c *canvas) lookOf(t *flatTriangle) (l look) {
 			l.cutoff = -1
 		}
 		if l.texture = m.Texture(scene.RoleColour); l.texture != nil {
-			l.picture = c.picture(l.texture.Picture)
+			l.picture = c.pics[l.texture.Picture]
 		}
 	}
 	for k := range 3 {
@@ -186,20 +196,6 @@ func (c *canvas) lookOf(t *flatTriangle) (l look) {
 		l.uv[k], l.corners[k] = uv, col
 	}
 	return l
-}
-
-func (c *canvas) picture(i int) *image.NRGBA {
-	img, ok := c.pics[i]
-	if !ok {
-		p := &c.sh.scene.Pictures[i]
-		if !p.Missing() {
-			if made, err := pixel.DecodePicture(p.Data, p.MIME); err == nil {
-				img = pixel.ToNRGBA(made)
-			}
-		}
-		c.pics[i] = img
-	}
-	return img
 }
 
 // at is the colour at weights of the corners, over white paper.

@@ -194,7 +194,11 @@ func Of(ctx context.Context, s *scene.Scene, o Options) (*Sheet, error) {
 		return nil, err
 	}
 	out.model = m
-	out.Told.Blank = blank(s)
+	for _, img := range out.pictures() {
+		if img == nil {
+			out.Told.Blank++
+		}
+	}
 	out.Size, out.PerUnit = m.size, m.perUnit
 	best, err := m.join(ctx, &out.Options, &out.Told)
 	if err != nil {
