@@ -3,6 +3,8 @@ package e2e
 import (
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp/kb"
 )
 
 // TestPaper does what docs/paper.md says.
@@ -41,6 +43,17 @@ func TestPaper(t *testing.T) {
 	p.clickText("Let go")
 	p.until(`!location.search.includes('cut=') && !document.querySelector('.by-hand')`)
 	p.until(`!!document.querySelector('[data-paper="made"]')`)
+
+	// By keyboard as well: the third line of the first page.
+	p.until(`(document.querySelector('[data-page="1"]').focus(), document.activeElement?.dataset.page === '1')`)
+	for range 3 {
+		p.try(p.Key(kb.ArrowRight))
+	}
+	p.until(`document.querySelectorAll('.touch.at').length === 1`)
+	p.try(p.Key(kb.Enter))
+	p.until(`location.search.includes('cut=') || location.search.includes('join=')`)
+	p.clickText("Let go")
+	p.until(`!location.search.includes('cut=') && !location.search.includes('join=')`)
 
 	// An edge is chosen in the model, too.
 	p.drew(20)

@@ -189,6 +189,7 @@ export function Paper() {
               <Body>
                 <Text as="p" tone="soft" small>
                   Click a fold to cut there, a cut to fold there: on a page, or beside an edge of the model.
+                  On a page the arrow keys go from line to line, and Enter does it.
                 </Text>
                 {byHand > 0 && (
                   <p className="row">
